@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"flag"
+	"io"
+	"os"
+	"os/user"
+	"runtime/debug"
+	"strings"
+	"sync"
+
+	"github.com/muesli/termenv"
+	"golang.org/x/term"
+
+	"kasbah/core/ledger"
+	"kasbah/render"
+)
+
+// app is one run of the program.
+type app struct {
+	stdin  io.Reader
+	stdout io.Writer
+	stderr io.Writer
+	buffer *bufio.Writer // around stdout
+
+	dir   string // -C
+	cmd   *command
+	typed string // the command line, for the ledger
+	flags *flag.FlagSet
+
+	// common flags
+	env     string
+	inputs  listFlag
+	files   listFlag
+	with    listFlag
+	json    bool
+	quiet   bool
+	verbose bool
+	colour  string
+	yes     bool
+
+	outWidth, errWidth     int
+	outProfile, errProfile termenv.Profile
+
+	mu     sync.Mutex
+	onStop func(n int) bool // told of interrupts while a run goes on; reports whether it took it
+}
+
+// listFlag is a flag that may be given several times.
+type listFlag []string
+
+func (l *listFlag) String() string     { return strings.Join(*l, ", ") }
+func (l *listFlag) Set(s string) error { *l = append(*l, s); return nil }
+
+func newApp(in io.Reader, out, errOut io.Writer) *app {
+	a := &app{stdin: in, stdout: out, stderr: errOut, buffer: bufio.NewWriterSize(out, 1<<16), dir: ".", outWidth: 100, errWidth: 100}
+	a.outProfile, a.errProfile = termenv.Ascii, termenv.Ascii
+	a.colour = "auto"
+	return a
+}
+
+// commonFlags registers the flags that all commands share.
+func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
+	if estate {
+		fs.StringVar(&a.env, "env", "", "the `environment`; KASBAH_ENV, or the only one there is")
+		fs.Var(&a.inputs, "input", "an input as `name=value`, or ward:name=value; may be given again")
+		fs.Var(&a.files, "inputs", "a TOML or JSON `file` of inputs; may be given again")
+		fs.Var(&a.with, "with", "a setting as `key=value`, such as ledger.path=…; may be given again")
+	}
+	fs.BoolVar(&a.json, "json", a.json, "write JSON instead of text")
+	fs.BoolVar(&a.quiet, "quiet", a.quiet, "no progress and no messages")
+	fs.BoolVar(&a.verbose, "verbose", a.verbose, "say more")
+	fs.StringVar(&a.colour, "colour", a.colour, "auto, always or never (`when`); NO_COLOR is heeded")
+	fs.BoolVar(&a.yes, "yes", a.yes, "answer yes to the ordinary question")
+	fs.StringVar(&a.dir, "C", a.dir, "work in this `folder`")
+}
+
+// commonNames are the flags of commonFlags, for the help.
+var commonNames = map[string]bool{"env": true, "input": true, "inputs": true, "with": true, "json": true, "quiet": true, "verbose": true, "colour": true, "yes": true, "C": true}
+
+// prepareOutput finds widths and colours.
+func (a *app) prepareOutput() error {
+	switch a.colour {
+	case "auto", "always", "never":
+	default:
+		return usage("-colour is %q, and must be auto, always or never", a.colour)
+	}
+	a.outWidth, a.outProfile = a.terminal(a.stdout)
+	a.errWidth, a.errProfile = a.terminal(a.stderr)
+	return nil
+}
+
+// terminal is the width and colours of a stream: 100 columns and none where
+// it is no terminal.
+func (a *app) terminal(w io.Writer) (int, termenv.Profile) {
+	width, profile := 100, termenv.Ascii
+	f, ok := w.(*os.File)
+	if ok && term.IsTerminal(int(f.Fd())) {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			width = max(30, min(n, 100))
+		}
+		if a.colour == "auto" && os.Getenv("NO_COLOR") == "" {
+			profile = termenv.NewOutput(f).EnvColorProfile()
+		}
+	}
+	if a.colour == "always" {
+		profile = termenv.TrueColor
+	}
+	return width, profile
+}
+
+func (a *app) out() *render.Out  { return render.NewOut(a.buffer, a.outWidth, a.outProfile) }
+func (a *app) errs() *render.Out { return render.NewOut(a.stderr, a.errWidth, a.errProfile) }
+
+// say writes a message to people, unless they want none.
+func (a *app) say(format string, args ...any) {
+	if !a.quiet {
+		a.errs().Printf(format+"\n", args...)
+	}
+}
+
+func (a *app) flush() error { return a.buffer.Flush() }
+
+// document writes a result as JSON.
+func (a *app) document(v any) error {
+	enc := json.NewEncoder(a.buffer)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// interactive reports whether a person can be asked.
+func (a *app) interactive() bool {
+	f, ok := a.stdin.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd())) && !a.json
+}
+
+// interrupted hands an interrupt to what is running.
+func (a *app) interrupted(n int) bool {
+	a.mu.Lock()
+	f := a.onStop
+	a.mu.Unlock()
+	return f != nil && f(n)
+}
+
+func (a *app) setOnStop(f func(int) bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.onStop = f
+}
+
+// who is the person who runs the program.
+func who() string {
+	if s := os.Getenv("KASBAH_WHO"); s != "" {
+		return s
+	}
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	if s := os.Getenv("USER"); s != "" {
+		return s
+	}
+	return "somebody"
+}
+
+func identity() ledger.Identity {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown-host"
+	}
+	return ledger.Identity{Who: who(), Host: host, Program: version(), Process: ledger.ThisProcess()}
+}
+
+// release is set at release builds.
+var release = "0.1.0"
+
+func version() string {
+	v := release
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" && len(s.Value) >= 9 {
+				v += "+" + s.Value[:9]
+			}
+		}
+	}
+	return v
+}

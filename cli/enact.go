@@ -1,0 +1,382 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+	"golang.org/x/term"
+
+	"kasbah/core/declare"
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+	"kasbah/render"
+)
+
+// enactFlags are those of enact and raze.
+type enactFlags struct {
+	proposeFlags
+	parallel   int
+	timeout    time.Duration
+	wait       time.Duration
+	breakStale bool
+	allow      listFlag
+	reason     string
+}
+
+func (f *enactFlags) register(fs *flag.FlagSet) {
+	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "so many calls `at once`")
+	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call (`duration`)")
+	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m (`duration`)")
+	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+	fs.Var(&f.allow, "allow", "consent to the loss of `data`, or to security changes; may be given again")
+	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
+}
+
+func enactCommand() *command {
+	var f enactFlags
+	return &command{
+		name: "enact", line: "carry out a proposal; without a file it proposes first and asks", args: "[WARD… | FILE]", common: true,
+		examples: [2]string{"kasbah enact shore -env trial", "kasbah enact change.json -yes"},
+		flags: func(fs *flag.FlagSet) {
+			f.proposeFlags.register(fs)
+			f.register(fs)
+		},
+		run: func(ctx context.Context, a *app, args []string) error { return a.runEnact(ctx, f, args) },
+	}
+}
+
+func (f *enactFlags) check() error {
+	for _, s := range f.allow {
+		if s != "data" && s != "security" {
+			return usage("-allow is %q, and must be data or security", s)
+		}
+	}
+	if f.parallel < 1 || f.parallel > 1000 {
+		return usage("-parallel must lie between 1 and 1000")
+	}
+	return nil
+}
+
+func (f *enactFlags) allows(what string) bool {
+	for _, s := range f.allow {
+		if s == what {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) runEnact(ctx context.Context, f enactFlags, args []string) error {
+	if err := f.check(); err != nil {
+		return err
+	}
+	if len(args) == 1 && isFile(args[0]) {
+		return a.enactFile(ctx, f, args[0])
+	}
+	return a.enactWards(ctx, f, args)
+}
+
+// isFile reports whether an argument names a file, not a ward.
+func isFile(s string) bool {
+	info, err := os.Stat(s)
+	if err == nil {
+		return !info.IsDir()
+	}
+	return strings.ContainsAny(s, "./\\")
+}
+
+func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
+	proposal, err := kept(path)
+	if err != nil {
+		return err
+	}
+	var wards []string
+	for _, w := range proposal.Wards {
+		wards = append(wards, w.Ward)
+	}
+	if a.env != "" && a.env != proposal.Env {
+		return usage("%s was proposed for %s, and -env is %s", path, proposal.Env, a.env)
+	}
+	a.env = proposal.Env
+	p, err := a.open(ctx, wards)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	if proposal.Estate != p.estate.Name {
+		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
+	}
+	return a.carryOut(ctx, p, proposal, f, true)
+}
+
+func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error {
+	p, err := a.open(ctx, args)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	var d *declare.Declared
+	if !f.raze {
+		if d, _, err = a.declared(ctx, p); err != nil {
+			return err
+		}
+	}
+	states, err := p.states(ctx)
+	if err != nil {
+		return err
+	}
+	if hasUnresolved(states) {
+		if states, err = a.recoverFirst(ctx, p, f); err != nil {
+			return err
+		}
+	}
+	proposal, err := a.compare(ctx, p, d, states, f.proposeFlags)
+	if err != nil {
+		return err
+	}
+	return a.carryOut(ctx, p, proposal, f, f.offline)
+}
+
+func hasUnresolved(states map[string]*ledger.State) bool {
+	for _, s := range states {
+		if len(s.Unresolved()) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// recoverFirst finds out about the unfinished calls of dead runs, so that
+// what is proposed next rests on facts.
+func (a *app) recoverFirst(ctx context.Context, p *project, f enactFlags) (map[string]*ledger.State, error) {
+	r, err := enact.Recover(ctx, p.wards, nil, a.enactOptions(p, f))
+	if err != nil {
+		return nil, err
+	}
+	for _, full := range r.Recovered {
+		_, short := value.SplitWard(full)
+		a.say("%s: an unfinished call of an earlier run was found out about", short)
+	}
+	return p.states(ctx)
+}
+
+func (a *app) enactOptions(p *project, f enactFlags) enact.Options {
+	return enact.Options{
+		Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
+		Parallel: f.parallel, Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
+	}
+}
+
+// waiting tells once for whom a run waits.
+func (a *app) waiting() func(ledger.OpenRun) {
+	told := ""
+	return func(r ledger.OpenRun) {
+		if told != r.Run {
+			told = r.Run
+			a.say("waiting for %s", render.NewHolder("", &r).Held(time.Now()))
+		}
+	}
+}
+
+// carryOut shows a proposal, asks for consent and enacts it.
+func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, old bool) error {
+	if !a.json {
+		opts := render.ProposalOptions{Full: f.full}
+		if old {
+			opts.Now = time.Now()
+		}
+		a.out().Proposal(proposal, opts)
+		if err := a.flush(); err != nil {
+			return err
+		}
+	}
+	if len(proposal.Blocked) > 0 {
+		return exitError(exitRefused)
+	}
+	if proposal.Idle() {
+		return nil
+	}
+	if proposal.Counts.Changing() > 0 {
+		if err := a.consent(proposal, f); err != nil {
+			return err
+		}
+	}
+	o := a.enactOptions(p, f)
+	o.JudgeLive = old
+	stop := make(chan struct{})
+	o.Stop = stop
+	a.setOnStop(func(n int) bool {
+		if n > 0 {
+			return false // the second one ends the calls
+		}
+		close(stop)
+		a.say("\nstopping: what is running may finish; interrupt again to end the calls")
+		return true
+	})
+	defer a.setOnStop(nil)
+	shown := a.progress(proposal)
+	o.Event = shown.event
+	r, err := enact.Enact(ctx, proposal, o)
+	shown.close()
+	if err != nil {
+		return err
+	}
+	return a.ended(p, proposal, r)
+}
+
+// ended says how a run ended.
+func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) error {
+	c := r.Counts
+	if len(r.Failures) > 0 {
+		a.errs().Problems(problem.List(r.Failures))
+	}
+	if !a.json && proposal.Counts.Changing() > 0 {
+		line := fmt.Sprintf("%d done", c.Done)
+		for _, x := range []struct {
+			n    int
+			word string
+		}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.NotBegun, "not begun"}} {
+			if x.n > 0 {
+				line += fmt.Sprintf(", %d %s", x.n, x.word)
+			}
+		}
+		out := a.out()
+		out.Printf("%s. Run %s.\n", line, render.ShortRun(r.Run))
+		for _, ward := range value.Keys(r.Published) {
+			for _, n := range value.Keys(r.Published[ward]) {
+				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), 100, "  "))
+			}
+		}
+		if r.Outcome != "done" {
+			again := "enact"
+			if proposal.Raze {
+				again = "raze"
+			}
+			out.Printf("Go on with: kasbah %s %s -env %s\n", again, strings.Join(p.wards, " "), p.env)
+		}
+	}
+	switch r.Outcome {
+	case "failed":
+		return exitError(exitFailed)
+	case "stopped":
+		return exitError(exitInterrupted)
+	}
+	return nil
+}
+
+// consent asks a person, or looks for the flags that stand in.
+func (a *app) consent(p *propose.Proposal, f enactFlags) error {
+	refused := func(format string, args ...any) error {
+		return &enact.Refused{Reasons: []string{fmt.Sprintf(format, args...)}}
+	}
+	data := len(p.Data) > 0 && !f.allows("data")
+	security := len(p.Security) > 0 && !f.allows("security")
+	if !a.interactive() {
+		switch {
+		case !a.yes:
+			return refused("nobody can be asked here; -yes carries it out")
+		case data:
+			return refused("it loses data (%s); -allow data consents to it", strings.Join(p.Data, ", "))
+		case security:
+			return refused("it touches security (%s); -allow security consents to it", strings.Join(p.Security, ", "))
+		}
+		return nil
+	}
+	in := bufio.NewScanner(a.stdin)
+	ask := func(question, want string) error {
+		fmt.Fprintf(a.stderr, "%s ", question)
+		if !in.Scan() || strings.TrimSpace(in.Text()) != want {
+			return refused("not carried out")
+		}
+		return nil
+	}
+	if security {
+		for _, full := range p.Security {
+			if err := ask(fmt.Sprintf("Security of %s changes. Go on? Type y:", full), "y"); err != nil {
+				return err
+			}
+		}
+	}
+	if data || p.Raze && !a.yes {
+		ward := p.Wards[0].Ward
+		what := "This loses data."
+		if p.Raze {
+			what = "This removes everything in " + strings.Join(wardNames(p), ", ") + "."
+		}
+		return ask(fmt.Sprintf("%s Type the ward's name, %s, to go on:", what, ward), ward)
+	}
+	if a.yes {
+		return nil
+	}
+	return ask("Carry it out? Type y:", "y")
+}
+
+func wardNames(p *propose.Proposal) []string {
+	var out []string
+	for _, w := range p.Wards {
+		out = append(out, w.Ward)
+	}
+	return out
+}
+
+// eventDocument is one line of JSON Lines.
+type eventDocument struct {
+	Format  string       `json:"format"`
+	Time    time.Time    `json:"time"`
+	Event   string       `json:"event"`
+	Ward    string       `json:"ward,omitempty"`
+	Address string       `json:"address,omitempty"`
+	Action  string       `json:"action,omitempty"`
+	Half    string       `json:"half,omitempty"`
+	Seconds float64      `json:"seconds"`
+	Error   string       `json:"error,omitempty"`
+	Counts  enact.Counts `json:"counts"`
+}
+
+func newEventDocument(e enact.Event) eventDocument {
+	d := eventDocument{Format: "kasbah.event/1", Time: e.Time, Event: string(e.Kind), Ward: e.Ward, Address: e.Address, Action: string(e.Action), Half: e.Half, Seconds: e.Seconds, Counts: e.Counts}
+	if e.Err != nil {
+		d.Error = e.Err.Error()
+	}
+	return d
+}
+
+// progressView shows a run: JSON Lines, a live line on a terminal, or a line
+// an event.
+type progressView struct {
+	event func(enact.Event)
+	close func()
+}
+
+func (a *app) progress(p *propose.Proposal) progressView {
+	nothing := func() {}
+	switch {
+	case a.json:
+		enc := json.NewEncoder(a.buffer)
+		return progressView{close: nothing, event: func(e enact.Event) {
+			if err := errors.Join(enc.Encode(newEventDocument(e)), a.flush()); err != nil && a.verbose {
+				a.say("an event could not be written: %v", err)
+			}
+		}}
+	case a.quiet || p.Counts.Changing() == 0:
+		return progressView{close: nothing, event: func(enact.Event) {}}
+	}
+	if f, ok := a.stderr.(*os.File); ok && isTerminal(f) {
+		bar := render.NewBar(a.errs())
+		return progressView{event: bar.Event, close: bar.Close}
+	}
+	return progressView{close: nothing, event: a.errs().Event}
+}
+
+func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }

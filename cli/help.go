@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"kasbah/render"
+)
+
+func helpCommand() *command {
+	return &command{
+		name: "help", line: "list the commands, or explain one", args: "[COMMAND]",
+		examples: [2]string{"kasbah help", "kasbah help ledger show"},
+		run: func(ctx context.Context, a *app, args []string) error {
+			if len(args) == 0 {
+				return a.overview()
+			}
+			cmd, rest := lookup(args)
+			if cmd == nil || len(rest) > 0 {
+				return unknownCommand(args)
+			}
+			_, err := a.parse(cmd, []string{"-h"})
+			return err
+		},
+	}
+}
+
+// overview lists the commands.
+func (a *app) overview() error {
+	if err := a.prepareOutput(); err != nil {
+		return err
+	}
+	out := a.out()
+	out.Printf("Kasbah keeps cloud resources as code: declare, check, propose, enact, survey.\n\n")
+	out.Printf("kasbah [-C DIR] COMMAND [flags] [arguments]\n\n")
+	var rows [][]string
+	for _, c := range commands() {
+		rows = append(rows, []string{"  " + c.name, c.line})
+	}
+	out.Table(rows, nil)
+	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one. `kasbah` alone in an estate says how it stands. `kasbah demo` tells the whole story in a minute.", a.outWidth, ""))
+	return nil
+}
+
+// commandHelp explains one command.
+func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
+	if a.prepareOutput() != nil {
+		a.colour = "auto"
+	}
+	out := a.out()
+	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.name+": "+cmd.line+".", a.outWidth, "  "))
+	out.Printf("kasbah %s\n", strings.TrimSpace(cmd.name+" [flags] "+cmd.args))
+	group := func(head string, common bool) {
+		var rows [][]string
+		fs.VisitAll(func(f *flag.Flag) {
+			if commonNames[f.Name] != common {
+				return
+			}
+			name, text := flag.UnquoteUsage(f)
+			if name != "" {
+				name = " " + name
+			}
+			if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.Name != "C" && f.Name != "colour" {
+				text += fmt.Sprintf(" (%s)", f.DefValue)
+			}
+			rows = append(rows, []string{"  -" + f.Name + name, text})
+		})
+		if rows != nil {
+			out.Printf("\n%s\n", out.Paint(render.Grey, head))
+			out.Table(rows, nil)
+		}
+	}
+	group("flags", false)
+	group("common flags", true)
+	out.Printf("\n%s\n  %s\n  %s\n", out.Paint(render.Grey, "examples"), cmd.examples[0], cmd.examples[1])
+}

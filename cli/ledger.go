@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"sort"
+
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+	"kasbah/render"
+	"kasbah/store"
+)
+
+func ledgerLogCommand() *command {
+	var full bool
+	var last int
+	return &command{
+		name: "ledger log", line: "list the runs: who, when, what and how they ended", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah ledger log", "kasbah ledger log shore -full -last 3"},
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&full, "full", false, "tell every call of each run")
+			fs.IntVar(&last, "last", 0, "only the newest `runs`")
+		},
+		run: func(ctx context.Context, a *app, args []string) error {
+			p, err := a.open(ctx, args)
+			if err != nil {
+				return err
+			}
+			defer p.close()
+			runs := []*ledger.RunSummary{}
+			for _, w := range p.wards {
+				list, err := p.ledgers[w].History(ctx)
+				if err != nil {
+					return err
+				}
+				runs = append(runs, list...)
+			}
+			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
+			if last > 0 && last < len(runs) {
+				runs = runs[len(runs)-last:]
+			}
+			if a.json {
+				return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs})
+			}
+			a.out().Log(runs, full)
+			return nil
+		},
+	}
+}
+
+func ledgerShowCommand() *command {
+	var at int64
+	var ward string
+	return &command{
+		name: "ledger show", line: "show what is recorded, now or after an entry", args: "[ADDRESS]", common: true,
+		examples: [2]string{"kasbah ledger show", "kasbah ledger show medina.machine/gauge -at 14"},
+		flags: func(fs *flag.FlagSet) {
+			fs.Int64Var(&at, "at", 0, "as it was after this `entry`")
+			fs.StringVar(&ward, "ward", "", "only this `ward`; needed with -at when there are several")
+		},
+		run: func(ctx context.Context, a *app, args []string) error { return a.ledgerShow(ctx, at, ward, args) },
+	}
+}
+
+func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []string) error {
+	if len(args) > 1 {
+		return usage("ledger show takes one address")
+	}
+	pattern := "**"
+	if len(args) == 1 {
+		pattern = args[0]
+		if w, short := value.SplitWard(pattern); w != "" {
+			ward, pattern = w, short
+		}
+	}
+	var wards []string
+	if ward != "" {
+		wards = []string{ward}
+	}
+	p, err := a.open(ctx, wards)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	if at < 0 || at > 0 && len(p.wards) > 1 {
+		return usage("entries count from 1 in each ward; say which with -ward")
+	}
+	match := propose.Pattern(pattern)
+	var docs []render.LedgerDocument
+	var known []string
+	found := 0
+	for _, w := range p.wards {
+		s, err := p.ledgers[w].LoadAt(ctx, at)
+		if errors.Is(err, store.ErrBlank) {
+			return errors.New("that part of the ledger was pruned")
+		}
+		if err != nil {
+			return err
+		}
+		d := render.LedgerDocument{Format: "kasbah.ledger/1", Ward: w, Entry: s.Seq, Resources: []*ledger.Record{}}
+		for _, address := range s.Addresses() {
+			known = append(known, address)
+			if !match(address) {
+				continue
+			}
+			r, err := s.Records[address].Record()
+			if err != nil {
+				return err
+			}
+			d.Resources = append(d.Resources, r)
+			found++
+		}
+		docs = append(docs, d)
+	}
+	if found == 0 && len(args) == 1 {
+		return &usageError{msg: args[0] + " is not recorded", hint: nearest.Hint(pattern, known)}
+	}
+	if a.json {
+		for _, d := range docs {
+			if err := a.document(d); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	out := a.out()
+	for _, d := range docs {
+		if len(args) == 1 || a.verbose {
+			for i, r := range d.Resources {
+				if i > 0 {
+					out.Printf("\n")
+				}
+				out.Record(d.Ward, r)
+			}
+			continue
+		}
+		out.Printf("%s\n", out.Bold(d.Ward+", "+p.env+": entry "+value.Plain(d.Entry)+", "+render.Count(len(d.Resources), "resource")))
+		var rows [][]string
+		for _, r := range d.Resources {
+			rows = append(rows, []string{"  " + render.Clean(r.Address), r.ID, render.Clean(value.Plain(map[string]any(r.Inputs)))})
+		}
+		out.Table(rows, nil)
+	}
+	return nil
+}
+
+func ledgerVerifyCommand() *command {
+	return &command{
+		name: "ledger verify", line: "prove the ledger whole: every entry, hash and checkpoint", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -env live"},
+		run: func(ctx context.Context, a *app, args []string) error {
+			p, err := a.open(ctx, args)
+			if err != nil {
+				return err
+			}
+			defer p.close()
+			doc := map[string]*ledger.Verified{}
+			for _, w := range p.wards {
+				v, err := p.ledgers[w].Verify(ctx)
+				if err != nil {
+					return err
+				}
+				doc[w] = v
+				if a.json {
+					continue
+				}
+				a.out().Printf("%s, %s: whole. %d entries, %s, %s.\n", w, p.env, v.Entries, render.Count(v.Checkpoints, "checkpoint"), render.Count(v.Records, "resource"))
+				for _, n := range v.Notes {
+					a.out().Printf("  ignored: %s\n", render.Clean(n))
+				}
+			}
+			if a.json {
+				return a.document(struct {
+					Format string                      `json:"format"`
+					Wards  map[string]*ledger.Verified `json:"wards"`
+				}{"kasbah.verify/1", doc})
+			}
+			return nil
+		},
+	}
+}

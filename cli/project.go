@@ -1,0 +1,416 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/BurntSushi/toml"
+
+	"kasbah/core/declare"
+	"kasbah/core/estate"
+	"kasbah/core/graph"
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+	"kasbah/driver/openapi"
+	"kasbah/medina"
+	"kasbah/store"
+	"kasbah/store/file"
+)
+
+// project is an estate in one environment, with its drivers and ledgers at
+// hand.
+type project struct {
+	estate   *estate.Estate
+	env      string
+	wards    []string // asked for, in the estate's order
+	drivers  map[string]driver.Driver
+	catalogs map[string]*schema.Catalog
+	store    store.Store
+	ledgers  map[string]*ledger.Ledger
+}
+
+// open reads the estate and prepares drivers and ledgers of the wards (all
+// when none are named). Nothing is started or written yet.
+func (a *app) open(ctx context.Context, wards []string) (*project, error) {
+	e, err := a.estate()
+	if err != nil {
+		return nil, err
+	}
+	p := &project{estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{}}
+	if p.env, err = a.environment(e); err != nil {
+		return nil, err
+	}
+	if p.wards, err = chooseWards(e, wards); err != nil {
+		return nil, err
+	}
+	with, err := a.settings(e)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.openDrivers(ctx, with); err != nil {
+		p.close()
+		return nil, err
+	}
+	return p, p.openLedgers(with)
+}
+
+func (a *app) estate() (*estate.Estate, error) {
+	dir, err := estate.Find(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	return estate.Load(dir)
+}
+
+func (p *project) close() error {
+	var errs []error
+	for _, d := range p.drivers {
+		errs = append(errs, d.Close())
+	}
+	if p.store != nil {
+		errs = append(errs, p.store.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// environment chooses the environment.
+func (a *app) environment(e *estate.Estate) (string, error) {
+	name, source := a.env, "-env"
+	if name == "" {
+		name, source = os.Getenv("KASBAH_ENV"), "KASBAH_ENV"
+	}
+	all := e.Environments()
+	if name == "" {
+		if len(all) == 1 {
+			return all[0], nil
+		}
+		return "", &usageError{msg: "which environment?", hint: "-env " + strings.Join(all, ", -env ") + ", or KASBAH_ENV"}
+	}
+	if !e.HasEnvironment(name) {
+		hint := nearest.Hint(name, all)
+		if hint == "" {
+			hint = "there is " + strings.Join(all, ", ")
+		}
+		return "", &usageError{msg: fmt.Sprintf("%s: no environment is called %q", source, name), hint: hint}
+	}
+	return name, nil
+}
+
+func chooseWards(e *estate.Estate, names []string) ([]string, error) {
+	if len(names) == 0 {
+		return e.Wards, nil
+	}
+	wanted := map[string]bool{}
+	for _, n := range names {
+		n = strings.TrimSuffix(n, "/")
+		if !e.HasWard(n) {
+			hint := nearest.Hint(n, e.Wards)
+			if hint == "" {
+				hint = "there is " + strings.Join(e.Wards, ", ")
+			}
+			return nil, &usageError{msg: fmt.Sprintf("no ward is called %q", n), hint: hint}
+		}
+		wanted[n] = true
+	}
+	var out []string
+	for _, w := range e.Wards {
+		if wanted[w] {
+			out = append(out, w)
+		}
+	}
+	return out, nil
+}
+
+// settings are the keys of [ledger] and [drivers.*] given from outside the
+// file: by -with, or by KASBAH_WITH_LEDGER_KEY and KASBAH_WITH_DRIVERS_NAME_KEY.
+func (a *app) settings(e *estate.Estate) (map[string]any, error) {
+	out := map[string]any{}
+	for _, pair := range os.Environ() {
+		name, v, _ := strings.Cut(pair, "=")
+		rest, ok := strings.CutPrefix(name, "KASBAH_WITH_")
+		if !ok {
+			continue
+		}
+		rest = strings.ToLower(rest)
+		if key, ok := strings.CutPrefix(rest, "ledger_"); ok {
+			out["ledger."+key] = setting(v)
+		}
+		for _, d := range e.Drivers() {
+			if key, ok := strings.CutPrefix(rest, "drivers_"+strings.ReplaceAll(d, "-", "_")+"_"); ok {
+				out["drivers."+d+"."+key] = setting(v)
+			}
+		}
+	}
+	for _, w := range a.with {
+		key, v, ok := strings.Cut(w, "=")
+		parts := strings.Split(key, ".")
+		known := ok && (len(parts) == 2 && parts[0] == "ledger" || len(parts) == 3 && parts[0] == "drivers")
+		if !known {
+			return nil, usage("-with wants ledger.KEY=VALUE or drivers.NAME.KEY=VALUE, not %q", w)
+		}
+		if len(parts) == 3 {
+			found := false
+			for _, d := range e.Drivers() {
+				found = found || d == parts[1]
+			}
+			if !found {
+				return nil, &usageError{msg: fmt.Sprintf("-with: no driver is called %q", parts[1]), hint: nearest.Hint(parts[1], e.Drivers())}
+			}
+		}
+		out[key] = setting(v)
+	}
+	return out, nil
+}
+
+// setting reads a value as TOML, or as bare text.
+func setting(s string) any {
+	var doc map[string]any
+	if err := toml.Unmarshal([]byte("v = "+s), &doc); err != nil {
+		return s
+	}
+	v, err := value.Normal(doc["v"])
+	if err != nil {
+		return s
+	}
+	return v
+}
+
+func merged(m value.Map, with map[string]any, prefix string) value.Map {
+	for k, v := range with {
+		if key, ok := strings.CutPrefix(k, prefix); ok {
+			m[key] = v
+		}
+	}
+	return m
+}
+
+// openDrivers makes a driver for each [drivers.NAME].
+func (p *project) openDrivers(ctx context.Context, with map[string]any) error {
+	id := identity()
+	from := id.Who + "@" + id.Host
+	var problems problem.List
+	for _, name := range p.estate.Drivers() {
+		s := merged(p.estate.Driver(name, p.env), with, "drivers."+name+".")
+		d, err := newDriver(p.estate.Dir, from, s)
+		if err == nil {
+			p.drivers[name] = d
+			p.catalogs[name], err = d.Describe(ctx)
+		}
+		if err != nil {
+			problems = append(problems, problem.At(p.estate.At("drivers."+name), "driver %s: %v", name, err))
+		}
+	}
+	return problems.Err()
+}
+
+// driverKinds are the kinds of drivers that kasbah.toml may name.
+var driverKinds = map[string]func(dir, from string, s value.Map) (driver.Driver, error){
+	"medina": func(dir, from string, s value.Map) (driver.Driver, error) {
+		settings, err := medina.ReadSettings(s, dir)
+		if err != nil {
+			return nil, err
+		}
+		return settings.Driver(from)
+	},
+	"openapi": newOpenAPI,
+}
+
+func newDriver(dir, from string, s value.Map) (driver.Driver, error) {
+	kind, _ := s["kind"].(string)
+	make := driverKinds[kind]
+	if make == nil {
+		msg := fmt.Sprintf("no driver is of kind %q", kind)
+		if h := nearest.Hint(kind, value.Keys(driverKinds)); h != "" {
+			msg += "; " + h
+		}
+		return nil, errors.New(msg)
+	}
+	return make(dir, from, s)
+}
+
+func newOpenAPI(dir, from string, s value.Map) (driver.Driver, error) {
+	for _, k := range value.Keys(s) {
+		if k != "kind" && k != "spec" && k != "api" {
+			return nil, fmt.Errorf("a driver of kind openapi has no setting %q; it has spec and api", k)
+		}
+	}
+	spec, ok1 := s["spec"].(string)
+	api, ok2 := s["api"].(string)
+	if !ok1 || !ok2 {
+		return nil, errors.New("a driver of kind openapi needs spec (a file) and api (a URL)")
+	}
+	if !filepath.IsAbs(spec) {
+		spec = filepath.Join(dir, spec)
+	}
+	body, err := os.ReadFile(spec)
+	if err != nil {
+		return nil, err
+	}
+	return openapi.New(openapi.Options{Document: body, From: from, Base: func(context.Context) (string, error) { return api, nil }})
+}
+
+// openLedgers prepares the ledger of every ward of the estate.
+func (p *project) openLedgers(with map[string]any) error {
+	s := merged(p.estate.Ledger(p.env), with, "ledger.")
+	wrong := func(format string, args ...any) error {
+		return problem.At(p.estate.At("ledger"), format, args...)
+	}
+	switch kind := s["store"]; kind {
+	case "file":
+	case "postgres", "s3", "etcd":
+		return wrong("this version of kasbah does not keep ledgers in %s yet; store = \"file\" works", kind)
+	default:
+		return wrong("no store is called %s; there is \"file\"", value.Plain(kind))
+	}
+	for _, k := range value.Keys(s) {
+		if k != "store" && k != "path" && k != "seal" {
+			err := wrong("a ledger in files has no setting %q", k).(*problem.Problem)
+			err.Hint = nearest.Hint(k, []string{"store", "path", "seal"})
+			return err
+		}
+	}
+	path, ok := s["path"].(string)
+	if !ok {
+		path = ".kasbah/ledger"
+	}
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(p.estate.Dir, path)
+	}
+	st, err := file.Open(path)
+	if err != nil {
+		return err
+	}
+	p.store = st
+	id := identity()
+	for _, w := range p.estate.Wards {
+		if p.ledgers[w], err = ledger.New(st, p.estate.Name, p.env, w, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// evaluate evaluates the project's wards and checks their graph.
+func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, problem.List) {
+	inputs, err := a.givenInputs(p)
+	if err != nil {
+		var list problem.List
+		list.Add(err)
+		return nil, nil, list
+	}
+	d, problems := declare.Evaluate(ctx, declare.Options{
+		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Inputs: inputs,
+		Overrun: func(words string) {
+			fmt.Fprintln(a.stderr, words)
+			os.Exit(exitFailed)
+		},
+	})
+	g, cycles := graph.OfDeclared(d)
+	problems = append(problems, cycles...)
+	problems.Sort()
+	return d, g, problems
+}
+
+// declared is evaluate for commands that cannot go on with problems. Notes
+// and warnings go to people.
+func (a *app) declared(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, error) {
+	d, g, problems := a.evaluate(ctx, p)
+	if err := problems.Err(); err != nil {
+		return nil, nil, problems
+	}
+	if !a.quiet {
+		a.errs().Problems(problems)
+	}
+	return d, g, nil
+}
+
+// givenInputs collects the values of inputs, weakest first.
+func (a *app) givenInputs(p *project) ([]declare.Input, error) {
+	var out []declare.Input
+	for _, g := range p.estate.Inputs(p.env) {
+		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position})
+	}
+	for _, pair := range os.Environ() {
+		name, v, _ := strings.Cut(pair, "=")
+		if rest, ok := strings.CutPrefix(name, "KASBAH_INPUT_"); ok {
+			out = append(out, declare.Input{Name: strings.ToLower(rest), Raw: v, IsRaw: true, Source: name})
+		}
+	}
+	for _, f := range a.files {
+		list, err := inputFile(f)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	for _, s := range a.inputs {
+		name, v, ok := strings.Cut(s, "=")
+		if !ok {
+			return nil, usage("-input wants name=value, not %q", s)
+		}
+		ward, short := value.SplitWard(name)
+		if ward != "" && !p.estate.HasWard(ward) {
+			return nil, &usageError{msg: fmt.Sprintf("-input %s: no ward is called %q", s, ward), hint: nearest.Hint(ward, p.estate.Wards)}
+		}
+		out = append(out, declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"})
+	}
+	return out, nil
+}
+
+const maxInputFile = 16 << 20
+
+func inputFile(path string) ([]declare.Input, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, usage("-inputs: %v", err)
+	}
+	if info.Size() > maxInputFile {
+		return nil, usage("-inputs: %s is larger than %d bytes", path, maxInputFile)
+	}
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return nil, usage("-inputs: %v", err)
+	}
+	doc := map[string]any{}
+	if strings.HasSuffix(path, ".json") {
+		dec := json.NewDecoder(strings.NewReader(string(body)))
+		dec.UseNumber()
+		err = dec.Decode(&doc)
+	} else {
+		err = toml.Unmarshal(body, &doc)
+	}
+	if err != nil {
+		return nil, problem.At(problem.Position{File: path}, "%v", err)
+	}
+	var out []declare.Input
+	for _, k := range value.Keys(doc) {
+		v, err := value.Normal(doc[k])
+		if err != nil {
+			return nil, problem.At(problem.Position{File: path}, "%s: %v", k, err)
+		}
+		out = append(out, declare.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}})
+	}
+	return out, nil
+}
+
+// states reads the ledgers of the project's wards.
+func (p *project) states(ctx context.Context) (map[string]*ledger.State, error) {
+	out := map[string]*ledger.State{}
+	for _, w := range p.wards {
+		s, err := p.ledgers[w].Load(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out[w] = s
+	}
+	return out, nil
+}

@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"kasbah/core/declare"
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/render"
+)
+
+// proposeFlags are those of propose, and of enact without a file.
+type proposeFlags struct {
+	only     listFlag
+	offline  bool
+	full     bool
+	keep     string
+	raze     bool
+	exitCode bool
+}
+
+func proposeCommand() *command {
+	var f proposeFlags
+	return &command{
+		name: "propose", line: "preview what would change, against the ledger and the live cloud", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah propose -env trial", "kasbah propose shore -only 'medina.machine/*' -o change.json"},
+		flags: func(fs *flag.FlagSet) {
+			f.register(fs)
+			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`")
+			fs.BoolVar(&f.raze, "raze", false, "propose the removal of everything in the wards")
+			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something would change")
+		},
+		run: func(ctx context.Context, a *app, args []string) error { return a.runPropose(ctx, f, args) },
+	}
+}
+
+func (f *proposeFlags) register(fs *flag.FlagSet) {
+	fs.Var(&f.only, "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
+	fs.BoolVar(&f.offline, "offline", false, "compare with the ledger alone")
+	fs.BoolVar(&f.full, "full", false, "tell every action, also alike ones")
+}
+
+func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) error {
+	p, err := a.open(ctx, args)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	proposal, err := a.propose(ctx, p, f)
+	if err != nil {
+		return err
+	}
+	if f.keep != "" {
+		if err := keep(f.keep, proposal); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		if err := a.document(proposal); err != nil {
+			return err
+		}
+	} else {
+		a.out().Proposal(proposal, render.ProposalOptions{Full: f.full})
+	}
+	if f.keep != "" {
+		a.say("Kept in %s; `kasbah enact %s` carries it out.", f.keep, f.keep)
+	}
+	switch {
+	case len(proposal.Blocked) > 0:
+		return exitError(exitRefused)
+	case f.exitCode && proposal.Counts.Changing() > 0:
+		return errDifferent
+	}
+	return nil
+}
+
+// propose makes a proposal for the project's wards.
+func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose.Proposal, error) {
+	var d *declare.Declared
+	if !f.raze {
+		var err error
+		if d, _, err = a.declared(ctx, p); err != nil {
+			return nil, err
+		}
+	}
+	states, err := p.states(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return a.compare(ctx, p, d, states, f)
+}
+
+func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
+	o := propose.Options{
+		Estate: p.estate.Name, Env: p.env, By: identity().Who, Program: version(), Declared: d, Wards: p.wards,
+		States: states, Catalogs: p.catalogs, Only: f.only,
+	}
+	if !f.offline {
+		live, err := propose.ReadLive(ctx, p.drivers, states, false)
+		if err != nil {
+			return nil, err
+		}
+		o.Live = live
+	}
+	return propose.Propose(o)
+}
+
+// keep writes a proposal to a file, whole or not at all.
+func keep(path string, p *propose.Proposal) error {
+	body, err := json.MarshalIndent(p, "", "  ")
+	if err != nil {
+		return err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(path), ".proposal-*")
+	if err != nil {
+		return fmt.Errorf("the proposal could not be kept: %w", err)
+	}
+	_, err = temp.Write(append(body, '\n'))
+	err = errors.Join(err, temp.Sync(), temp.Close())
+	if err == nil {
+		err = os.Rename(temp.Name(), path)
+	}
+	if err != nil {
+		return fmt.Errorf("the proposal could not be kept: %w", errors.Join(err, os.Remove(temp.Name())))
+	}
+	return nil
+}
+
+const maxProposal = 1 << 30
+
+// kept reads a proposal from a file.
+func kept(path string) (*propose.Proposal, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxProposal {
+		return nil, fmt.Errorf("%s is larger than any proposal", path)
+	}
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var p propose.Proposal
+	if err := json.Unmarshal(body, &p); err != nil {
+		return nil, fmt.Errorf("%s is no proposal: %w", path, err)
+	}
+	if p.Format != propose.Format {
+		return nil, fmt.Errorf("%s is of format %q, and this version of kasbah reads %s", path, p.Format, propose.Format)
+	}
+	return &p, p.Check()
+}

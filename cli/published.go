@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"context"
+
+	"kasbah/core/nearest"
+	"kasbah/core/value"
+	"kasbah/render"
+)
+
+// publishedDocument is the JSON form of published values.
+type publishedDocument struct {
+	Format string                      `json:"format"`
+	Env    string                      `json:"env"`
+	Wards  map[string]value.Attributes `json:"wards"`
+}
+
+func publishedCommand() *command {
+	return &command{
+		name: "published", line: "show the values that wards publish, as the last run left them", args: "[WARD [NAME]]", common: true,
+		examples: [2]string{"kasbah published", "kasbah published shore quay_ids -json"},
+		run: func(ctx context.Context, a *app, args []string) error {
+			if len(args) > 2 {
+				return usage("published takes a ward and a name, not %d arguments", len(args))
+			}
+			p, err := a.open(ctx, args[:min(1, len(args))])
+			if err != nil {
+				return err
+			}
+			defer p.close()
+			states, err := p.states(ctx)
+			if err != nil {
+				return err
+			}
+			d := publishedDocument{Format: "kasbah.published/1", Env: p.env, Wards: map[string]value.Attributes{}}
+			for _, w := range p.wards {
+				all := value.Attributes{}
+				for n, v := range states[w].Published {
+					if len(args) < 2 || n == args[1] {
+						all[n] = v
+					}
+				}
+				if len(args) == 2 && len(all) == 0 {
+					return &usageError{msg: w + " publishes no " + args[1], hint: nearest.Hint(args[1], value.Keys(states[w].Published))}
+				}
+				d.Wards[w] = all
+			}
+			if a.json {
+				return a.document(d)
+			}
+			if len(args) == 2 {
+				a.out().Printf("%s\n", render.Clean(value.Plain(d.Wards[p.wards[0]][args[1]])))
+				return nil
+			}
+			var rows [][]string
+			for _, w := range p.wards {
+				for _, n := range value.Keys(d.Wards[w]) {
+					rows = append(rows, []string{w, n, render.Clean(value.Plain(d.Wards[w][n]))})
+				}
+			}
+			if rows == nil {
+				a.out().Printf("Nothing is published yet.\n")
+			}
+			a.out().Table(rows, nil)
+			return nil
+		},
+	}
+}

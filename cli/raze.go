@@ -1,0 +1,22 @@
+package cli
+
+import (
+	"context"
+	"flag"
+)
+
+func razeCommand() *command {
+	var f enactFlags
+	return &command{
+		name: "raze", line: "propose and carry out the removal of everything in the wards", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah raze shore -env trial", "kasbah raze -yes -allow data"},
+		flags:    func(fs *flag.FlagSet) { f.register(fs); fs.BoolVar(&f.full, "full", false, "tell every action") },
+		run: func(ctx context.Context, a *app, args []string) error {
+			if err := f.check(); err != nil {
+				return err
+			}
+			f.raze = true
+			return a.enactWards(ctx, f, args)
+		},
+	}
+}

@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/render"
+)
+
+// statusDocument is the JSON form of how an estate stands.
+type statusDocument struct {
+	Format string       `json:"format"`
+	Estate string       `json:"estate"`
+	Wards  []wardStatus `json:"wards"`
+}
+
+type wardStatus struct {
+	Ward      string             `json:"ward"`
+	Env       string             `json:"env"`
+	Resources int                `json:"resources"`
+	Last      *ledger.RunSummary `json:"last,omitempty"`
+	Locked    *render.Holder     `json:"locked,omitempty"`
+	Next      string             `json:"next"`
+}
+
+// bare is `kasbah` without a command: how the estate stands, or the overview
+// outside of one.
+func (a *app) bare(ctx context.Context) error {
+	if err := a.prepareOutput(); err != nil {
+		return err
+	}
+	if _, err := estate.Find(a.dir); err != nil {
+		return a.overview()
+	}
+	e, err := a.estate()
+	if err != nil {
+		return err
+	}
+	d := statusDocument{Format: "kasbah.status/1", Estate: e.Name, Wards: []wardStatus{}}
+	rows := [][]string{{"ward", "env", "resources", "last run", "lock", "next"}}
+	for _, env := range e.Environments() {
+		a.env = env
+		p, err := a.open(ctx, nil)
+		if err != nil {
+			return err
+		}
+		for _, w := range p.wards {
+			st, err := p.status(ctx, w)
+			if err != nil {
+				p.close()
+				return err
+			}
+			d.Wards = append(d.Wards, st)
+			rows = append(rows, st.row())
+		}
+		if err := p.close(); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.document(d)
+	}
+	a.out().Table(rows, func(row, _ int, cell string) string {
+		if row == 0 {
+			return a.out().Paint(render.Grey, cell)
+		}
+		return cell
+	})
+	return nil
+}
+
+func (p *project) status(ctx context.Context, ward string) (wardStatus, error) {
+	st := wardStatus{Ward: ward, Env: p.env, Next: fmt.Sprintf("kasbah propose %s -env %s", ward, p.env)}
+	s, err := p.ledgers[ward].Load(ctx)
+	if err != nil {
+		return st, err
+	}
+	st.Resources = len(s.Records)
+	runs, err := p.ledgers[ward].History(ctx)
+	if err != nil {
+		return st, err
+	}
+	if len(runs) > 0 {
+		st.Last = runs[len(runs)-1]
+		st.Last.Calls = nil
+		st.Next = fmt.Sprintf("kasbah survey %s -env %s", ward, p.env)
+	}
+	if h := s.Holders(); len(h) > 0 {
+		holder := render.NewHolder(ward, h[0])
+		st.Locked = &holder
+		st.Next = "kasbah lock -env " + p.env
+	} else if len(s.Unresolved()) > 0 || st.Last != nil && st.Last.Outcome != "done" {
+		st.Next = fmt.Sprintf("kasbah enact %s -env %s", ward, p.env)
+	}
+	return st, nil
+}
+
+func (st wardStatus) row() []string {
+	last, lock := "never", "free"
+	if r := st.Last; r != nil {
+		last = fmt.Sprintf("%s by %s, %s", render.Ago(time.Since(r.Began)), r.Who, r.Outcome)
+	}
+	if st.Locked != nil {
+		lock = "held by " + st.Locked.Who
+	}
+	return []string{st.Ward, st.Env, fmt.Sprint(st.Resources), last, lock, st.Next}
+}

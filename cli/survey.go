@@ -1,0 +1,44 @@
+package cli
+
+import (
+	"context"
+	"flag"
+
+	"kasbah/core/survey"
+)
+
+func surveyCommand() *command {
+	var full, exitCode bool
+	return &command{
+		name: "survey", line: "find drift: compare what is recorded with what is live", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&full, "full", false, "tell also what matches")
+			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted")
+		},
+		run: func(ctx context.Context, a *app, args []string) error {
+			p, err := a.open(ctx, args)
+			if err != nil {
+				return err
+			}
+			defer p.close()
+			states, err := p.states(ctx)
+			if err != nil {
+				return err
+			}
+			r, err := survey.Survey(ctx, survey.Options{Env: p.env, States: states, Wards: p.wards, Drivers: p.drivers, Catalogs: p.catalogs})
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.document(r)
+			} else {
+				a.out().Survey(r, full)
+			}
+			if err == nil && exitCode && r.Counts.Drifted() {
+				return errDifferent
+			}
+			return err
+		},
+	}
+}

@@ -1,0 +1,270 @@
+// Package declare evaluates the *.star files of wards: declarations in,
+// resources, inputs and published values out. It reads files below the
+// estate's folder and nothing else.
+package declare
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"sort"
+	"strings"
+
+	"kasbah/core/estate"
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// Options is what an evaluation needs from outside.
+type Options struct {
+	Estate   *estate.Estate
+	Env      string
+	Wards    []string                   // to evaluate, in this order
+	Catalogs map[string]*schema.Catalog // by the driver's name in kasbah.toml
+	Inputs   []Input                    // values given, weakest first
+	// Overrun is called when a built-in cannot be stopped although a bound
+	// was passed. The program should end with these words; nothing is locked
+	// or written at that time. Nil means that nobody is called.
+	Overrun func(words string)
+}
+
+// Input is a value given to an input from outside. Later ones win.
+type Input struct {
+	Ward     string // "" for every ward that has an input of this name
+	Name     string
+	Value    any    // the value, unless Raw is used
+	Raw      string // text as typed, read by the input's kind
+	IsRaw    bool
+	Source   string // as people read it: `-input`, `KASBAH_INPUT_SPAN`
+	Position problem.Position
+}
+
+// Declared is what the wards say.
+type Declared struct {
+	Env       string
+	Wards     []*Ward
+	Resources []*Resource // of all wards, in the order of wards and declarations
+}
+
+// Ward is what one ward says.
+type Ward struct {
+	Name      string
+	Resources []*Resource
+	Published map[string]*Published
+	Taken     map[string]*Taken // inputs
+	Files     map[string]string // path below the estate -> SHA-256 of its bytes, in hexadecimal
+}
+
+// Taken is an input as a ward took it.
+type Taken struct {
+	Name     string
+	Help     string
+	Value    any
+	Source   string // which of those given won; "default" otherwise
+	Beaten   []string
+	Position problem.Position // of the declaration
+}
+
+// Published is a value that a ward offers.
+type Published struct {
+	Name     string
+	Help     string
+	Value    any // may hold pending values
+	Position problem.Position
+}
+
+// Resource is one declared resource.
+type Resource struct {
+	Ward     string
+	Address  string // without its ward
+	Driver   string // its name in kasbah.toml
+	Type     *schema.Type
+	Name     string    // the last part of the address
+	Inputs   value.Map // as declared, in the schema's kinds; may hold pending values
+	MadeName string    // the name by the estate's pattern, when the code gives none
+	Needs    []Need
+	Care     Care
+
+	index *index
+	trace trace
+	star  map[string]string // schema name -> the name used in the code, where they differ
+}
+
+// Need is another resource that must be there first.
+type Need struct {
+	Address string // with its ward
+	Why     string // the attribute that uses it, or "after"
+}
+
+// Care is how a resource is to be treated.
+type Care struct {
+	After []string     `json:"after,omitempty"` // addresses with their ward
+	Guard bool         `json:"guard,omitempty"`
+	Leave []value.Path `json:"-"`
+	Swap  string       `json:"swap,omitempty"` // create-first, drop-first or empty
+}
+
+// FullType is the type as addresses write it: `medina.network`.
+func (r *Resource) FullType() string { return r.Driver + "." + r.Type.Name }
+
+// Full is the address with its ward.
+func (r *Resource) Full() string { return value.InWard(r.Ward, r.Address) }
+
+// Position is the outermost line that declared the resource, and the calls
+// between it and the driver.
+func (r *Resource) Position() (problem.Position, []string) { return r.index.call(r.trace) }
+
+// At is the place of an attribute's value.
+func (r *Resource) At(path string) (problem.Position, []string) {
+	p, err := value.ParsePath(path)
+	if err != nil || len(p) == 0 {
+		return r.Position()
+	}
+	name := p[0].Key
+	if s, ok := r.star[name]; ok {
+		name = s
+	}
+	return r.index.attribute(r.trace, name)
+}
+
+// Evaluate evaluates the wards. The problems hold everything found, in the
+// order of files; when one of them is wrong, what is declared is incomplete.
+func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
+	d := &Declared{Env: o.Env}
+	var problems problem.List
+	root, err := os.OpenRoot(o.Estate.Dir)
+	if err != nil {
+		problems.Add(err)
+		return d, problems
+	}
+	defer root.Close()
+	used := map[int]bool{}
+	for _, name := range o.Wards {
+		ev, err := newEvaluator(o, root, name)
+		if err != nil {
+			problems.Add(err)
+			continue
+		}
+		ev.ward(ctx)
+		for i := range ev.used {
+			used[i] = true
+		}
+		problems = append(problems, ev.problems...)
+		d.Wards = append(d.Wards, ev.out)
+		d.Resources = append(d.Resources, ev.out.Resources...)
+		if err := ctx.Err(); err != nil {
+			problems.Add(err)
+			return d, problems
+		}
+	}
+	if problems.Wrong() == 0 {
+		problems = append(problems, unusedInputs(o, d, used)...)
+		problems = append(problems, sameNames(d)...)
+		problems = append(problems, unknownAfter(o, d)...)
+	}
+	problems.Sort()
+	return d, problems
+}
+
+// unusedInputs reports values that no input takes. Only a look at every ward
+// can tell.
+func unusedInputs(o Options, d *Declared, used map[int]bool) problem.List {
+	var out problem.List
+	all := len(d.Wards) == len(o.Estate.Wards)
+	evaluated := map[string]bool{}
+	names := map[string]bool{}
+	for _, w := range d.Wards {
+		evaluated[w.Name] = true
+		for n := range w.Taken {
+			names[n] = true
+		}
+	}
+	for i, in := range o.Inputs {
+		if used[i] || in.Ward == "" && !all || in.Ward != "" && !evaluated[in.Ward] {
+			continue
+		}
+		out = append(out, notTaken(in, value.Keys(names)))
+	}
+	return out
+}
+
+// sameNames reports resources of one type that would get one name.
+func sameNames(d *Declared) problem.List {
+	var out problem.List
+	seen := map[string]*Resource{}
+	for _, r := range d.Resources {
+		if r.MadeName == "" {
+			continue
+		}
+		key := r.FullType() + " " + r.MadeName
+		if first := seen[key]; first != nil {
+			pos, via := r.Position()
+			other, _ := first.Position()
+			p := problem.At(pos, "the name pattern gives it the name %q, as it does %s (%s)", r.MadeName, first.Full(), other.Short())
+			p.Ward, p.Address, p.Via = r.Ward, r.Address, via
+			p.Hint = "give one of them a name = \"…\", or widen names in kasbah.toml"
+			out = append(out, p)
+			continue
+		}
+		seen[key] = r
+	}
+	return out
+}
+
+// unknownAfter reports addresses in care(after = …) that nothing declares.
+func unknownAfter(o Options, d *Declared) problem.List {
+	var out problem.List
+	known := make(map[string]bool, len(d.Resources))
+	for _, r := range d.Resources {
+		known[r.Full()] = true
+	}
+	evaluated := map[string]bool{}
+	for _, w := range d.Wards {
+		evaluated[w.Name] = true
+	}
+	for _, r := range d.Resources {
+		for _, a := range r.Care.After {
+			ward, short := value.SplitWard(a)
+			if known[a] || o.Estate.HasWard(ward) && !evaluated[ward] {
+				continue
+			}
+			pos, via := r.At("care")
+			p := problem.At(pos, "after names %s, which nothing declares", short)
+			p.Ward, p.Address, p.Path, p.Via = r.Ward, r.Address, "care.after", via
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// starFiles lists the *.star files of a ward in name order.
+func starFiles(root *os.Root, ward string) ([]string, error) {
+	entries, err := fs.ReadDir(root.FS(), ward)
+	if err != nil {
+		p := problem.At(problem.Position{File: estate.File}, "ward %q has no folder: %v", ward, pathError(err))
+		p.Ward, p.Hint = ward, fmt.Sprintf("make the folder %s, or take it out of wards", ward)
+		return nil, p
+	}
+	var out []string
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".star") && !e.IsDir() {
+			out = append(out, ward+"/"+e.Name())
+		}
+	}
+	sort.Strings(out)
+	if len(out) == 0 {
+		p := problem.At(problem.Position{File: ward}, "ward %q holds no *.star file", ward)
+		p.Ward = ward
+		return nil, p
+	}
+	return out, nil
+}
+
+func pathError(err error) error {
+	if pe, ok := err.(*fs.PathError); ok {
+		return pe.Err
+	}
+	return err
+}

@@ -1,0 +1,305 @@
+package declare
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"unicode"
+
+	"go.starlark.net/starlark"
+	"go.starlark.net/syntax"
+
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// driver is a driver's name in the language: its fields declare resources.
+type driver struct {
+	ev      *evaluator
+	name    string // in kasbah.toml
+	catalog *schema.Catalog
+	types   map[string]*declarer // by the name used in the code
+}
+
+func (ev *evaluator) newDriver(name string, c *schema.Catalog) *driver {
+	d := &driver{ev: ev, name: name, catalog: c, types: map[string]*declarer{}}
+	for _, n := range c.Names() {
+		t := &declarer{d: d, typ: c.Types[n], code: map[string]string{}, star: map[string]string{}}
+		for _, a := range t.typ.Attributes {
+			code := identifier(a.Name)
+			t.code[code] = a.Name
+			if code != a.Name {
+				t.star[a.Name] = code
+			}
+		}
+		d.types[identifier(n)] = t
+	}
+	return d
+}
+
+func (d *driver) String() string        { return "driver " + d.name }
+func (d *driver) Type() string          { return "driver" }
+func (d *driver) Freeze()               {}
+func (d *driver) Truth() starlark.Bool  { return true }
+func (d *driver) Hash() (uint32, error) { return starlark.String(d.name).Hash() }
+func (d *driver) AttrNames() []string   { return value.Keys(d.types) }
+
+func (d *driver) Attr(name string) (starlark.Value, error) {
+	if t := d.types[name]; t != nil {
+		return t, nil
+	}
+	msg := fmt.Sprintf("driver %s has no type %q", d.name, name)
+	if hint := nearest.Hint(name, d.AttrNames()); hint != "" {
+		msg += "; " + hint
+	}
+	return nil, errors.New(msg)
+}
+
+// declarer is `DRIVER.TYPE`: calling it declares a resource.
+type declarer struct {
+	d    *driver
+	typ  *schema.Type
+	code map[string]string // name in the code -> schema name
+	star map[string]string // schema name -> name in the code, where they differ
+}
+
+func (t *declarer) full() string          { return t.d.name + "." + t.typ.Name }
+func (t *declarer) String() string        { return t.full() }
+func (t *declarer) Name() string          { return t.full() }
+func (t *declarer) Type() string          { return "resource type" }
+func (t *declarer) Freeze()               {}
+func (t *declarer) Truth() starlark.Bool  { return true }
+func (t *declarer) Hash() (uint32, error) { return starlark.String(t.full()).Hash() }
+func (t *declarer) AttrNames() []string   { return nil }
+
+func (t *declarer) Attr(name string) (starlark.Value, error) {
+	if name == "find" {
+		return nil, errors.New("this version of kasbah does not do find yet")
+	}
+	return nil, nil
+}
+
+// CallInternal declares a resource. Mistakes in attributes are noted and do
+// not stop the file; without a usable name there is nothing to go on with.
+func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+	ev := t.d.ev
+	if len(args) != 1 {
+		return nil, fmt.Errorf("%s wants one name and then attribute = value, and got %d values without a name", t.full(), len(args))
+	}
+	name, ok := args[0].(starlark.String)
+	if p, isPending := args[0].(*pending); isPending {
+		return nil, p.cannot("a resource's name")
+	}
+	if !ok || !goodName(string(name)) {
+		return nil, fmt.Errorf("a resource's name is a printable text without spaces, not %s", args[0].String())
+	}
+	if len(ev.declared) >= ev.limits.WardValues {
+		return nil, fmt.Errorf("the ward declares more than %d resources", ev.limits.WardValues)
+	}
+	r := &Resource{
+		Ward: ev.out.Name, Address: t.full() + "/" + string(name), Driver: t.d.name, Type: t.typ, Name: string(name),
+		index: ev.index, trace: traceOf(thread), star: t.star,
+	}
+	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make(map[string]starlark.Value, len(kwargs))}
+	if first := ev.declared[r.Address]; first != nil {
+		pos, _ := r.Position()
+		other, _ := first.Position()
+		ev.fault(thread, r, pos, "", "is declared twice; the first is at "+other.String(), "")
+		return h, nil
+	}
+	ev.declared[r.Address] = r
+	inputs := make(value.Map, len(kwargs))
+	for _, kv := range kwargs {
+		ev.take(thread, h, inputs, string(kv[0].(starlark.String)), kv[1])
+	}
+	checked, faults := t.typ.Check(inputs)
+	for _, f := range faults {
+		pos, via := r.At(f.Path.String())
+		p := ev.fault(thread, r, pos, f.Path.String(), f.Message, f.Hint)
+		p.Via = via
+	}
+	r.Inputs = checked
+	for _, a := range t.typ.Attributes {
+		if a.Secret && !a.Output && checked[a.Name] != nil {
+			pos, _ := r.At(a.Name)
+			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and this version of kasbah cannot seal a ledger yet", "leave it out")
+		}
+	}
+	if _, given := checked["name"]; !given && t.typ.NamedByPattern() {
+		r.MadeName = madeName(ev.o.Estate, ev.o.Env, r)
+	}
+	r.Needs = needs(r)
+	ev.out.Resources = append(ev.out.Resources, r)
+	return h, nil
+}
+
+// take sorts one given attribute into the inputs, the handle and the care.
+func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, code string, v starlark.Value) {
+	r := h.Resource
+	if code == "care" {
+		c, ok := v.(*careValue)
+		if !ok {
+			pos, _ := r.At("care")
+			ev.fault(thread, r, pos, "care", "care wants care(…), and this is a "+v.Type(), "")
+			return
+		}
+		r.Care = c.care
+		return
+	}
+	name, known := h.declarer.code[code]
+	if !known {
+		name = code
+	}
+	if v == starlark.None {
+		return
+	}
+	attr := r.Type.Attribute(name)
+	conv := converter{levels: ev.limits.Levels, attr: attr, driver: r.Driver}
+	x, err := conv.value(v, attr, value.Path{value.Key(name)})
+	if err != nil {
+		pos, via := r.index.attribute(r.trace, code)
+		p := ev.fault(thread, r, pos, name, err.Error(), "")
+		p.Via = via
+		inputs[name] = value.NewRef(r.Full(), value.Key(name)) // stands in, so that it does not count as missing
+		return
+	}
+	h.given[name] = v
+	inputs[name] = x
+}
+
+// fault notes something wrong with a declaration.
+func (ev *evaluator) fault(thread *starlark.Thread, r *Resource, pos problem.Position, path, msg, hint string) *problem.Problem {
+	p := ev.wrong(pos, "%s%s", msg, ev.index.loopValues(thread))
+	p.Address, p.Path, p.Hint = r.Address, path, hint
+	_, p.Via = r.Position()
+	return p
+}
+
+// needs lists what a resource's inputs and care make it need.
+func needs(r *Resource) []Need {
+	var out []Need
+	seen := map[string]bool{}
+	add := func(address, why string) {
+		if address != r.Full() && !seen[address] {
+			seen[address] = true
+			out = append(out, Need{address, why})
+		}
+	}
+	for _, a := range r.Type.Attributes {
+		if v, ok := r.Inputs[a.Name]; ok {
+			value.Refs(v, func(ref value.Ref) { add(ref.Address, a.Name) })
+		}
+	}
+	for _, a := range r.Care.After {
+		add(a, "after")
+	}
+	return out
+}
+
+func goodName(s string) bool {
+	if s == "" || len(s) > 1000 {
+		return false
+	}
+	for _, c := range s {
+		if unicode.IsSpace(c) || !unicode.IsPrint(c) {
+			return false
+		}
+	}
+	return true
+}
+
+// identifier is the name of a type or attribute as the language can write it.
+func identifier(name string) string {
+	var b strings.Builder
+	for i, c := range name {
+		if c == '_' || unicode.IsLetter(c) || i > 0 && unicode.IsDigit(c) {
+			b.WriteRune(c)
+		} else {
+			b.WriteByte('_')
+		}
+	}
+	s := b.String()
+	if reserved[s] {
+		s += "_"
+	}
+	return s
+}
+
+// reserved are the language's keywords and reserved words.
+var reserved = map[string]bool{
+	"and": true, "break": true, "continue": true, "def": true, "elif": true, "else": true, "for": true, "if": true,
+	"in": true, "lambda": true, "load": true, "not": true, "or": true, "pass": true, "return": true, "while": true,
+	"as": true, "assert": true, "async": true, "await": true, "class": true, "del": true, "except": true,
+	"finally": true, "from": true, "global": true, "import": true, "is": true, "nonlocal": true, "raise": true,
+	"try": true, "with": true, "yield": true,
+}
+
+// Handle is what a declaration returns. Its attributes are what was given,
+// or pending.
+type Handle struct {
+	*Resource
+	ev       *evaluator
+	typ      *schema.Type
+	declarer *declarer
+	given    map[string]starlark.Value // by schema name
+}
+
+var (
+	_ starlark.HasAttrs   = (*Handle)(nil)
+	_ starlark.Comparable = (*Handle)(nil)
+)
+
+func (h *Handle) String() string        { return "<" + h.Address + ">" }
+func (h *Handle) Type() string          { return "handle of " + h.FullType() }
+func (h *Handle) Truth() starlark.Bool  { return true }
+func (h *Handle) Hash() (uint32, error) { return starlark.String(h.Full()).Hash() }
+
+// Freeze freezes the values that were given.
+func (h *Handle) Freeze() {
+	for _, v := range h.given {
+		v.Freeze()
+	}
+}
+
+// CompareSameType tells handles apart by address.
+func (h *Handle) CompareSameType(op syntax.Token, y starlark.Value, _ int) (bool, error) {
+	same := h.Resource == y.(*Handle).Resource
+	switch op {
+	case syntax.EQL:
+		return same, nil
+	case syntax.NEQ:
+		return !same, nil
+	}
+	return false, fmt.Errorf("handles have no order")
+}
+
+// AttrNames lists the attributes as the language writes them.
+func (h *Handle) AttrNames() []string {
+	names := value.Keys(h.declarer.code)
+	sort.Strings(names)
+	return names
+}
+
+// Attr is an attribute: the given value, or a pending one.
+func (h *Handle) Attr(code string) (starlark.Value, error) {
+	name, ok := h.declarer.code[code]
+	if !ok {
+		msg := fmt.Sprintf("a %s has no attribute %q", h.FullType(), code)
+		if hint := nearest.Hint(code, h.AttrNames()); hint != "" {
+			msg += "; " + hint
+		}
+		return nil, errors.New(msg)
+	}
+	if v, ok := h.given[name]; ok {
+		return v, nil
+	}
+	attr := h.typ.Attribute(name)
+	why := "it was left out, so the cloud decides it"
+	if attr.Output {
+		why = "the cloud decides it"
+	}
+	return &pending{ev: h.ev, p: value.NewRef(h.Full(), value.Key(name)), attr: attr, of: h.typ, why: why}, nil
+}

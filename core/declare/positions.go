@@ -1,0 +1,397 @@
+package declare
+
+import (
+	"fmt"
+
+	"go.starlark.net/starlark"
+	"go.starlark.net/syntax"
+
+	"kasbah/core/problem"
+)
+
+// index knows the calls of a ward's files by the place of their opening
+// parenthesis, which is what the interpreter tells of a call. It is filled
+// before the rewrite, so its positions are those of the text.
+type index struct {
+	calls   map[place]*callSite
+	assigns map[string]map[string]syntax.Expr // file -> top-level name -> what it was last set to
+	loads   map[string]map[string]loaded      // file -> name -> where it was loaded from
+}
+
+type place struct {
+	file      string
+	line, col int32
+}
+
+type loaded struct{ file, name string }
+
+// callSite is a call as written.
+type callSite struct {
+	start syntax.Position // of the whole call
+	file  string
+	args  []argument
+	in    *function // the function whose body holds the call; nil at top level
+	loops []string  // variables of the loops around it, outermost first
+}
+
+type argument struct {
+	name  string // of name = value
+	stars int    // 1 for *x, 2 for **x
+	expr  syntax.Expr
+}
+
+// function is a def or a lambda.
+type function struct {
+	params []string
+	kwargs string                 // the name of its **parameter
+	values map[string]syntax.Expr // default values
+	locals map[string]syntax.Expr // names set once in its body
+}
+
+func newIndex() *index {
+	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{}, loads: map[string]map[string]loaded{}}
+}
+
+func at(p syntax.Position) place { return place{p.Filename(), p.Line, p.Col} }
+
+// add reads a file's syntax tree. resolve turns the module of a load
+// statement into the path of the file.
+func (ix *index) add(path string, f *syntax.File, resolve func(module string) string) {
+	ix.assigns[path] = map[string]syntax.Expr{}
+	ix.loads[path] = map[string]loaded{}
+	w := &indexer{ix: ix, file: path, resolve: resolve}
+	for _, s := range f.Stmts {
+		w.visit(s, nil, nil)
+	}
+}
+
+type indexer struct {
+	ix      *index
+	file    string
+	resolve func(string) string
+}
+
+func (w *indexer) visit(n syntax.Node, in *function, loops []string) {
+	syntax.Walk(n, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case *syntax.CallExpr:
+			w.ix.calls[at(n.Lparen)] = w.site(n, in, loops)
+		case *syntax.AssignStmt:
+			if id, ok := n.LHS.(*syntax.Ident); ok {
+				if in != nil {
+					in.locals[id.Name] = frozen(n.RHS)
+				} else {
+					w.ix.assigns[w.file][id.Name] = frozen(n.RHS)
+				}
+			}
+		case *syntax.LoadStmt:
+			for i, to := range n.To {
+				w.ix.loads[w.file][to.Name] = loaded{w.resolve(n.ModuleName()), n.From[i].Name}
+			}
+		case *syntax.DefStmt:
+			fn := newFunction(n.Params)
+			for _, p := range n.Params {
+				w.visit(p, in, loops)
+			}
+			for _, s := range n.Body {
+				w.visit(s, fn, nil)
+			}
+			return false
+		case *syntax.LambdaExpr:
+			w.visit(n.Body, newFunction(n.Params), nil)
+			return false
+		case *syntax.ForStmt:
+			w.visit(n.X, in, loops)
+			inner := append(append([]string(nil), loops...), names(n.Vars)...)
+			for _, s := range n.Body {
+				w.visit(s, in, inner)
+			}
+			return false
+		case *syntax.Comprehension:
+			inner := append([]string(nil), loops...)
+			for _, c := range n.Clauses {
+				switch c := c.(type) {
+				case *syntax.ForClause:
+					w.visit(c.X, in, inner)
+					inner = append(inner, names(c.Vars)...)
+				case *syntax.IfClause:
+					w.visit(c.Cond, in, inner)
+				}
+			}
+			w.visit(n.Body, in, inner)
+			return false
+		}
+		return true
+	})
+}
+
+func newFunction(params []syntax.Expr) *function {
+	fn := &function{values: map[string]syntax.Expr{}, locals: map[string]syntax.Expr{}}
+	for _, p := range params {
+		switch p := p.(type) {
+		case *syntax.Ident:
+			fn.params = append(fn.params, p.Name)
+		case *syntax.BinaryExpr:
+			name := p.X.(*syntax.Ident).Name
+			fn.params = append(fn.params, name)
+			fn.values[name] = frozen(p.Y)
+		case *syntax.UnaryExpr:
+			if id, ok := p.X.(*syntax.Ident); ok && p.Op == syntax.STARSTAR {
+				fn.kwargs = id.Name
+			}
+		}
+	}
+	return fn
+}
+
+func names(vars syntax.Expr) []string {
+	var out []string
+	syntax.Walk(vars, func(n syntax.Node) bool {
+		if id, ok := n.(*syntax.Ident); ok {
+			out = append(out, id.Name)
+		}
+		return true
+	})
+	return out
+}
+
+func (w *indexer) site(n *syntax.CallExpr, in *function, loops []string) *callSite {
+	s := &callSite{start: syntax.Start(n), file: w.file, in: in, loops: loops}
+	for _, a := range n.Args {
+		switch a := a.(type) {
+		case *syntax.BinaryExpr:
+			if a.Op == syntax.EQ {
+				s.args = append(s.args, argument{name: a.X.(*syntax.Ident).Name, expr: frozen(a.Y)})
+				continue
+			}
+		case *syntax.UnaryExpr:
+			if a.Op == syntax.STAR || a.Op == syntax.STARSTAR {
+				stars := 1
+				if a.Op == syntax.STARSTAR {
+					stars = 2
+				}
+				s.args = append(s.args, argument{stars: stars, expr: frozen(a.X)})
+				continue
+			}
+		}
+		s.args = append(s.args, argument{expr: frozen(a)})
+	}
+	return s
+}
+
+// frozen keeps an expression's start and, where positions are looked up
+// through it, its shape, apart from the tree that the rewrite changes.
+func frozen(e syntax.Expr) syntax.Expr {
+	switch e := e.(type) {
+	case *syntax.Ident, *syntax.Literal:
+		return e
+	case *syntax.ParenExpr:
+		return frozen(e.X)
+	case *syntax.DictExpr:
+		out := &syntax.DictExpr{Lbrace: e.Lbrace, Rbrace: e.Rbrace}
+		for _, entry := range e.List {
+			d := entry.(*syntax.DictEntry)
+			out.List = append(out.List, &syntax.DictEntry{Key: frozen(d.Key), Colon: d.Colon, Value: frozen(d.Value)})
+		}
+		return out
+	case *syntax.CallExpr:
+		if id, ok := e.Fn.(*syntax.Ident); ok && id.Name == "dict" {
+			out := &syntax.CallExpr{Fn: id, Lparen: e.Lparen, Rparen: e.Rparen}
+			for _, a := range e.Args {
+				if b, ok := a.(*syntax.BinaryExpr); ok && b.Op == syntax.EQ {
+					a = &syntax.BinaryExpr{X: b.X, OpPos: b.OpPos, Op: syntax.EQ, Y: frozen(b.Y)}
+				}
+				out.Args = append(out.Args, a)
+			}
+			return out
+		}
+	}
+	return &syntax.Ident{NamePos: syntax.Start(e)} // only its start is needed
+}
+
+// trace is the stack of calls that led to a declaration, innermost first.
+type trace []syntax.Position
+
+func traceOf(t *starlark.Thread) trace {
+	var out trace
+	for d := 1; d < t.CallStackDepth(); d++ {
+		pos := t.DebugFrame(d).Position()
+		if pos.IsValid() && pos.Line > 0 && pos.Filename() != "<builtin>" {
+			out = append(out, pos)
+		}
+	}
+	return out
+}
+
+// call is where a declaration was made: the outermost call, and the further
+// ones on the way to the driver, as `by FILE:LINE`.
+func (ix *index) call(tr trace) (problem.Position, []string) {
+	if len(tr) == 0 {
+		return problem.Position{}, nil
+	}
+	outer := tr[len(tr)-1]
+	pos := position(outer)
+	if site := ix.calls[at(outer)]; site != nil {
+		pos = position(site.start)
+	}
+	return pos, via(tr[:len(tr)-1])
+}
+
+func via(tr trace) []string {
+	var out []string
+	for i := len(tr) - 1; i >= 0; i-- {
+		out = append(out, "by "+position(tr[i]).Short())
+	}
+	return out
+}
+
+// attribute is where the value of an attribute was written. name is the one
+// used in the code. When the call does not give it, it is the call itself.
+func (ix *index) attribute(tr trace, name string) (problem.Position, []string) {
+	if len(tr) == 0 {
+		return problem.Position{}, nil
+	}
+	pos, depth, ok := ix.value(tr, 0, func(a argument, i int) bool { return a.name == name }, name)
+	if !ok {
+		return ix.call(tr)
+	}
+	return position(pos), via(tr[:depth])
+}
+
+// value follows one argument of the call at depth outwards, to the
+// outermost place that wrote it.
+func (ix *index) value(tr trace, depth int, want func(argument, int) bool, key string) (syntax.Position, int, bool) {
+	site := ix.calls[at(tr[depth])]
+	if site == nil {
+		return syntax.Position{}, 0, false
+	}
+	for i, a := range site.args {
+		if a.stars == 0 && want(a, i) {
+			return ix.outwards(tr, depth, site, a.expr)
+		}
+	}
+	for _, a := range site.args {
+		if a.stars != 2 {
+			continue
+		}
+		if pos, d, ok := ix.spread(tr, depth, site, a.expr, key); ok {
+			return pos, d, true
+		}
+	}
+	return syntax.Position{}, 0, false
+}
+
+// outwards follows a value that is a parameter of the function around it to
+// the call that gave it.
+func (ix *index) outwards(tr trace, depth int, site *callSite, e syntax.Expr) (syntax.Position, int, bool) {
+	id, ok := e.(*syntax.Ident)
+	if ok && site.in != nil && depth+1 < len(tr) {
+		for i, p := range site.in.params {
+			if p != id.Name {
+				continue
+			}
+			given := func(a argument, j int) bool { return a.name == p || a.name == "" && j == i }
+			if pos, d, ok := ix.value(tr, depth+1, given, p); ok {
+				return pos, d, true
+			}
+			if def := site.in.values[p]; def != nil {
+				return syntax.Start(def), depth, true
+			}
+		}
+	}
+	return syntax.Start(e), depth, true
+}
+
+// spread finds a key in what was given with `**`.
+func (ix *index) spread(tr trace, depth int, site *callSite, e syntax.Expr, key string) (syntax.Position, int, bool) {
+	if id, ok := e.(*syntax.Ident); ok {
+		if site.in != nil && id.Name == site.in.kwargs && depth+1 < len(tr) {
+			return ix.value(tr, depth+1, func(a argument, _ int) bool { return a.name == key }, key)
+		}
+		if def := ix.lookup(site, id.Name); def != nil {
+			e = def
+		}
+	}
+	switch e := e.(type) {
+	case *syntax.DictExpr:
+		for _, entry := range e.List {
+			d := entry.(*syntax.DictEntry)
+			if k, ok := d.Key.(*syntax.Literal); ok && k.Value == key {
+				return syntax.Start(d.Value), depth, true
+			}
+		}
+	case *syntax.CallExpr:
+		for _, a := range e.Args {
+			if b, ok := a.(*syntax.BinaryExpr); ok && b.Op == syntax.EQ && b.X.(*syntax.Ident).Name == key {
+				return syntax.Start(b.Y), depth, true
+			}
+		}
+	}
+	return syntax.Position{}, 0, false
+}
+
+// lookup is what a name was last set to: in the function, the file, or the
+// file it was loaded from.
+func (ix *index) lookup(site *callSite, name string) syntax.Expr {
+	if site.in != nil {
+		if e := site.in.locals[name]; e != nil {
+			return e
+		}
+	}
+	file := site.file
+	for range 10 { // a chain of loads
+		if e := ix.assigns[file][name]; e != nil {
+			return e
+		}
+		l, ok := ix.loads[file][name]
+		if !ok {
+			return nil
+		}
+		file, name = l.file, l.name
+	}
+	return nil
+}
+
+// loopValues says which values the loops around a call had, such as
+// ` (with l = "sallow", n = 0)`. It reads the running thread.
+func (ix *index) loopValues(t *starlark.Thread) string {
+	var said string
+	for d := 1; d < t.CallStackDepth(); d++ {
+		f := t.DebugFrame(d)
+		pos := f.Position()
+		fn, ok := f.Callable().(*starlark.Function)
+		if !ok || !pos.IsValid() {
+			continue
+		}
+		site := ix.calls[at(pos)]
+		if site == nil {
+			continue
+		}
+		for _, name := range site.loops {
+			var v starlark.Value
+			for i := 0; i < f.NumLocals(); i++ {
+				if b, lv := f.Local(i); b.Name == name && lv != nil {
+					v = lv
+				}
+			}
+			if v == nil {
+				v = fn.Globals()[name]
+			}
+			if v == nil {
+				continue
+			}
+			if said != "" {
+				said += ", "
+			}
+			s := v.String()
+			if len(s) > 40 {
+				s = s[:39] + "…"
+			}
+			said += fmt.Sprintf("%s = %s", name, s)
+		}
+	}
+	if said == "" {
+		return ""
+	}
+	return " (with " + said + ")"
+}

@@ -1,0 +1,448 @@
+package enact
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+)
+
+// errUnclear marks a call whose end is not known: its intent stays open, and
+// the next run finds out.
+var errUnclear = errors.New("its end is not known; the next run finds out")
+
+// tagTries is how often a call is made again because the thing's tag moved
+// without anything that counts having moved.
+const tagTries = 3
+
+// call is one call to the cloud and what becomes of the record.
+type call struct {
+	run    *ledger.Run
+	drv    driver.Driver
+	typ    string // without its driver
+	intent ledger.Intent
+	// counts are the attributes whose change by somebody else forbids the
+	// call, as they were seen.
+	counts value.Map
+}
+
+// carryOut does a step.
+func (e *executor) carryOut(ctx context.Context, s *step) error {
+	a := s.action
+	e.mu.Lock()
+	skip := e.skipped[a.Full()]
+	e.mu.Unlock()
+	if skip {
+		return nil
+	}
+	if s.half == remove {
+		return e.remove(ctx, a)
+	}
+	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
+	if err != nil {
+		return err
+	}
+	if value.IsPending(v) {
+		return fmt.Errorf("it needs %s, which is still not known", firstPending(v))
+	}
+	inputs, err := e.checked(a, v.(map[string]any))
+	if err != nil {
+		return err
+	}
+	if s.half == edit {
+		return e.edit(ctx, a, inputs)
+	}
+	return e.make(ctx, a, inputs)
+}
+
+func firstPending(v any) string {
+	var name string
+	value.Refs(v, func(r value.Ref) {
+		if name == "" {
+			name = r.String()
+		}
+	})
+	return name
+}
+
+func (e *executor) typeOf(a *propose.Action) (*schema.Type, error) {
+	drv, typ := propose.SplitType(a.Type)
+	if c := e.o.Catalogs[drv]; c != nil && c.Types[typ] != nil && e.o.Drivers[drv] != nil {
+		return c.Types[typ], nil
+	}
+	return nil, fmt.Errorf("there is no driver for %s", a.Type)
+}
+
+// checked holds resolved inputs against the schema: values that were not
+// known at proposing may break it.
+func (e *executor) checked(a *propose.Action, inputs value.Map) (value.Map, error) {
+	typ, err := e.typeOf(a)
+	if err != nil {
+		return nil, err
+	}
+	inputs, faults := typ.Check(inputs)
+	if len(faults) > 0 {
+		problems := make([]driver.Problem, len(faults))
+		for i, f := range faults {
+			problems[i] = driver.Problem{Path: f.Path.String(), Message: f.Message}
+		}
+		return nil, &driver.Error{Message: faults[0].Message, Problems: problems}
+	}
+	return inputs, nil
+}
+
+// record is what is to be recorded once a thing is as intended.
+func (e *executor) record(a *propose.Action, inputs value.Map) *ledger.Record {
+	r := &ledger.Record{
+		Address: a.Address, Type: a.Type, DriverVersion: a.Plan.DriverVersion, Inputs: inputs, Needs: a.Needs,
+		Care: a.Plan.Care, Version: 1, Changed: now(), Run: e.o.Run, Declared: a.Plan.Declared,
+	}
+	if s := a.Plan.Seen; s != nil {
+		r.Version = s.Version + 1
+		r.ID, r.Leftovers = s.ID, s.Leftovers
+	}
+	return r
+}
+
+func (e *executor) newCall(a *propose.Action, h half, kind string) call {
+	drv, typ := propose.SplitType(a.Type)
+	in := ledger.Intent{Address: a.Address, Type: a.Type, Action: string(a.Kind), Call: kind}
+	if a.Kind == propose.Swap {
+		in.Half = string(h)
+	}
+	return call{run: e.runs[a.Ward], drv: e.o.Drivers[drv], typ: typ, intent: in}
+}
+
+// make creates a thing. In a create-first swap the old one becomes a
+// leftover with the same result.
+func (e *executor) make(ctx context.Context, a *propose.Action, inputs value.Map) error {
+	c := e.newCall(a, make_, "create")
+	c.intent.Inputs = inputs
+	plan := e.record(a, inputs)
+	plan.ID = ""
+	if s := a.Plan.Seen; a.Kind == propose.Swap && s.ID != "" && a.Plan.Order != "drop-first" {
+		typ, err := e.typeOf(a)
+		if err != nil {
+			return err
+		}
+		if !needsSwap(typ, inputs, a.Plan.Seen) {
+			return e.sameAfterAll(a)
+		}
+		plan.Leftovers = append(append([]ledger.Leftover(nil), s.Leftovers...), ledger.Leftover{ID: s.ID, Type: a.Type, Tag: s.Tag, Inputs: s.Inputs})
+	} else if a.Kind == propose.New {
+		plan.Leftovers = nil
+	}
+	c.intent.Plan = plan
+	return e.perform(ctx, &c)
+}
+
+// needsSwap reports whether a swap still has a reason now that every value is
+// known: a fixed attribute differs.
+func needsSwap(t *schema.Type, inputs value.Map, s *propose.Seen) bool {
+	if s.Live == nil {
+		return true
+	}
+	for name, v := range inputs {
+		if a := t.Attribute(name); a != nil && a.Fixed && propose.Differ(v, s.Live[name]) {
+			return true
+		}
+	}
+	return false
+}
+
+// sameAfterAll skips an action that turned out to change nothing that its
+// proposal showed. A swap that would now be an edit was not shown as one.
+func (e *executor) sameAfterAll(a *propose.Action) error {
+	for _, c := range a.Changes {
+		if _, pending := c.WillBe.V.(*value.Pending); !pending {
+			return fmt.Errorf("the proposal shows a swap, and with the values known now an edit would do; propose again")
+		}
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.skipped[a.Full()] = true
+	return nil
+}
+
+// edit changes a thing in place.
+func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map) error {
+	typ, err := e.typeOf(a)
+	if err != nil {
+		return err
+	}
+	s := a.Plan.Seen
+	from, to := value.Map{}, value.Map{}
+	shown := map[string]bool{}
+	for _, c := range a.Changes {
+		shown[topLevel(c.Path)] = true
+	}
+	for name := range shown {
+		if v, ok := s.Live[name]; ok {
+			from[name] = v
+		}
+		if v, ok := inputs[name]; ok {
+			to[name] = v
+		} else if at := typ.Attribute(name); at != nil && at.HasDefault {
+			to[name] = at.Default
+		}
+		if value.Equal(from[name], to[name]) {
+			delete(from, name)
+			delete(to, name)
+		}
+	}
+	for name, v := range inputs {
+		at := typ.Attribute(name)
+		switch {
+		case shown[name] && at.Fixed && propose.Differ(v, s.Live[name]):
+			return fmt.Errorf("%s turned out to be %s, which needs a swap that the proposal did not show; propose again", name, value.Plain(v))
+		case !shown[name] && propose.Differ(v, s.Live[name]) && !left(a, name):
+			return fmt.Errorf("%s turned out to be %s, a change that the proposal did not show; propose again", name, value.Plain(v))
+		}
+	}
+	if len(from) == 0 && len(to) == 0 {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		e.skipped[a.Full()] = true
+		return nil
+	}
+	c := e.newCall(a, edit, "update")
+	c.counts = countsOf(s)
+	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
+	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before = inputs, value.Attributes(from), value.Attributes(to), s.Live
+	c.intent.Plan = e.record(a, inputs)
+	return e.perform(ctx, &c)
+}
+
+// left reports whether an attribute, or a part of it, belongs to others.
+func left(a *propose.Action, name string) bool {
+	for _, p := range propose.LeavePaths(a.Plan.Care) {
+		if p[0].Key == name {
+			return true
+		}
+	}
+	return false
+}
+
+// countsOf are the attributes that a proposal relied on: those that were
+// enacted, as they were live.
+func countsOf(s *propose.Seen) value.Map {
+	if s.Live == nil {
+		return nil
+	}
+	out := value.Map{}
+	for name := range s.Inputs {
+		out[name] = s.Live[name]
+	}
+	return out
+}
+
+// remove deletes what an action leaves behind: the thing itself, or the
+// leftovers of a swap.
+func (e *executor) remove(ctx context.Context, a *propose.Action) error {
+	current, err := e.runs[a.Ward].Record(a.Address)
+	if err != nil {
+		return err
+	}
+	if current == nil {
+		return nil // a recovered call has done it
+	}
+	r := *current
+	hs := halves(a)
+	self := a.Kind == propose.Drop || len(hs) == 2 && hs[0] == remove
+	for len(r.Leftovers) > 0 {
+		gone := r.Leftovers[0]
+		r.Leftovers = r.Leftovers[1:]
+		next := r
+		next.Version++
+		if err := e.removeOne(ctx, a, gone.ID, gone.Tag, nil, &next); err != nil {
+			return err
+		}
+		r = next
+	}
+	if !self {
+		return nil
+	}
+	if r.ID == "" {
+		return e.removeOne(ctx, a, "", "", nil, nil)
+	}
+	counts := countsOf(a.Plan.Seen)
+	if a.Kind == propose.Drop {
+		return e.removeOne(ctx, a, r.ID, a.Plan.Seen.Tag, counts, nil)
+	}
+	next := r
+	next.ID, next.Live, next.Tag, next.Changed, next.Run = "", nil, "", now(), e.o.Run
+	next.Version++
+	return e.removeOne(ctx, a, r.ID, a.Plan.Seen.Tag, counts, &next)
+}
+
+func (e *executor) removeOne(ctx context.Context, a *propose.Action, id, tag string, counts value.Map, next *ledger.Record) error {
+	c := e.newCall(a, remove, "delete")
+	c.counts = counts
+	c.intent.Thing, c.intent.Tag, c.intent.Plan = id, tag, next
+	if s := a.Plan.Seen; s != nil && id == s.ID {
+		c.intent.Before = s.Live
+	}
+	return e.perform(ctx, &c)
+}
+
+// perform makes one call under its intent and records what came of it. When
+// the thing's tag moved and nothing that counts did, the call goes out again
+// under a new intent with the new tag.
+func (e *executor) perform(ctx context.Context, c *call) error {
+	for try := 1; ; try++ {
+		e.mu.Lock()
+		e.intents++
+		c.intent.ID = fmt.Sprintf("%d", e.intents)
+		e.mu.Unlock()
+		c.intent.Attempt = try
+		c.intent.Key = fmt.Sprintf("kasbah-%s-%s", e.o.Run, c.intent.ID)
+		intent := c.intent
+		if err := c.run.MayCall(ctx); err != nil {
+			return e.broke(err)
+		}
+		if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &intent}); err != nil {
+			return e.broke(err)
+		}
+		if ctx.Err() != nil { // stopped between the intent and its call
+			return errors.Join(ctx.Err(), e.result(c, ledger.Result{Outcome: ledger.NotStarted}))
+		}
+		began := time.Now()
+		live, err := e.send(ctx, c)
+		seconds := time.Since(began).Seconds()
+		switch {
+		case err == nil:
+			return e.result(c, e.doneResult(&c.intent, live, seconds))
+		case unknownEnd(err):
+			return fmt.Errorf("%w: %w", err, errUnclear)
+		}
+		if rerr := e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error(), Seconds: seconds}); rerr != nil {
+			return rerr
+		}
+		if !errors.Is(err, driver.ErrTag) {
+			return err
+		}
+		if try == tagTries {
+			return fmt.Errorf("%w, again and again; propose again", driver.ErrTag)
+		}
+		if err := e.retag(ctx, c); err != nil {
+			return err
+		}
+	}
+}
+
+// unknownEnd reports whether a failed call may have had its effect: the
+// cloud gave no answer that settles it.
+func unknownEnd(err error) bool {
+	passing, _ := driver.IsPassing(err)
+	return passing || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
+}
+
+// broke notes that the run can go on no more.
+func (e *executor) broke(err error) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.broken == nil {
+		e.broken = err
+	}
+	return err
+}
+
+// send makes the call, and makes it again with the same key while the fault
+// may pass.
+func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
+	ctx, cancel := context.WithTimeout(ctx, e.o.Timeout)
+	defer cancel()
+	in := &c.intent
+	wait := backoff.NewExponentialBackOff()
+	wait.InitialInterval, wait.MaxInterval = 200*time.Millisecond, 20*time.Second
+	return backoff.Retry(ctx, func() (driver.Live, error) {
+		if err := c.run.MayCall(ctx); err != nil {
+			return driver.Live{}, backoff.Permanent(e.broke(err))
+		}
+		live, err := once(ctx, c.drv, c.typ, in)
+		passing, after := driver.IsPassing(err)
+		switch {
+		case err == nil:
+			return live, nil
+		case !passing:
+			return live, backoff.Permanent(err)
+		}
+		e.event(Event{Kind: EventRetry, Address: in.Address, Action: propose.Kind(in.Action), Err: err})
+		if after > 0 {
+			return live, errors.Join(err, &backoff.RetryAfterError{Duration: after})
+		}
+		return live, err
+	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(e.o.Timeout))
+}
+
+// once makes the call that an intent describes.
+func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (driver.Live, error) {
+	switch in.Call {
+	case "create":
+		return d.Create(ctx, typ, value.Map(in.Inputs), in.Key)
+	case "update":
+		return d.Update(ctx, typ, in.Thing, driver.Change{From: value.Map(in.From), To: value.Map(in.To)}, in.Tag, in.Key)
+	case "delete":
+		if in.Thing == "" {
+			return driver.Live{}, nil
+		}
+		err := d.Delete(ctx, typ, in.Thing, in.Tag, in.Key)
+		if errors.Is(err, driver.ErrGone) {
+			err = nil
+		}
+		return driver.Live{}, err
+	}
+	return driver.Live{}, fmt.Errorf("a call of kind %q is not known", in.Call)
+}
+
+// doneResult completes an intent's plan by what the cloud showed.
+func (e *executor) doneResult(in *ledger.Intent, live driver.Live, seconds float64) ledger.Result {
+	r := ledger.Result{Outcome: ledger.Done, Seconds: float64(int(seconds*1000)) / 1000}
+	if in.Plan == nil {
+		r.Dropped = true
+		return r
+	}
+	record := *in.Plan
+	if in.Call != "delete" {
+		record.ID, record.Tag, record.Live = live.ID, live.Tag, value.Attributes(live.Attributes)
+	}
+	r.Record = &record
+	return r
+}
+
+// result writes what became of a call. It is written even when the run was
+// interrupted: the call has happened.
+func (e *executor) result(c *call, r ledger.Result) error {
+	r.Intent, r.Address = c.intent.ID, c.intent.Address
+	if err := c.run.Append(context.Background(), ledger.Line{Kind: ledger.KindResult, Result: &r}); err != nil {
+		return e.broke(fmt.Errorf("the call for %s is made, and its result could not be recorded: %w", r.Address, err))
+	}
+	return nil
+}
+
+// retag reads a thing whose tag was refused. If nothing that counts has
+// moved, the call may go out with the new tag.
+func (e *executor) retag(ctx context.Context, c *call) error {
+	live, err := c.drv.Read(ctx, c.typ, c.intent.Thing)
+	if err != nil {
+		return err
+	}
+	for _, name := range value.Keys(c.counts) {
+		if propose.Differ(c.counts[name], live.Attributes[name]) {
+			return &driver.Error{
+				Message:  fmt.Sprintf("somebody changed %s from %s to %s meanwhile; nothing was overwritten: propose again", name, value.Plain(c.counts[name]), value.Plain(live.Attributes[name])),
+				Problems: []driver.Problem{{Path: name, Message: "changed meanwhile"}},
+			}
+		}
+	}
+	c.intent.Tag, c.intent.Before = live.Tag, value.Attributes(live.Attributes)
+	return nil
+}

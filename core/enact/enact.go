@@ -1,0 +1,421 @@
+// Package enact carries a proposal out: in the order of the graph, many calls
+// at a time, every intent recorded before its call and every result after it.
+package enact
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"sync"
+	"time"
+
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+)
+
+// DefaultParallel is how many calls go on at once.
+const DefaultParallel = 16
+
+// DefaultTimeout is how long the cloud may take for one call.
+const DefaultTimeout = 10 * time.Minute
+
+// Options is what carrying out needs.
+type Options struct {
+	Run       string // id; the same for all wards
+	Command   string
+	Reason    string
+	Drivers   map[string]driver.Driver
+	Catalogs  map[string]*schema.Catalog
+	Ledgers   map[string]*ledger.Ledger // by ward
+	Parallel  int
+	Timeout   time.Duration
+	Wait      ledger.WaitOptions
+	JudgeLive bool            // read what is live again before acting: the proposal may be old
+	Stop      <-chan struct{} // closed: start nothing more and let what is running finish
+	Event     func(Event)     // called from many goroutines, one at a time; may be nil
+}
+
+// EventKind is what an event tells.
+type EventKind string
+
+const (
+	EventBegin   EventKind = "begin"
+	EventStart   EventKind = "start"
+	EventDone    EventKind = "done"
+	EventFailed  EventKind = "failed"
+	EventRetry   EventKind = "retry"
+	EventSkipped EventKind = "skipped"
+	EventEnd     EventKind = "end"
+)
+
+// Event is a moment of a run.
+type Event struct {
+	Time    time.Time
+	Kind    EventKind
+	Ward    string
+	Address string
+	Action  propose.Kind
+	Half    string // of a swap: make or remove
+	Seconds float64
+	Err     error
+	Counts  Counts
+}
+
+// Counts are how far a run is. Total counts actions; a swap's halves are one.
+type Counts struct {
+	Total    int `json:"total"`
+	Done     int `json:"done"`
+	Failed   int `json:"failed"`
+	NotBegun int `json:"not_begun"`
+	Unclear  int `json:"unclear"` // calls whose end is not known
+}
+
+// Result is how a run ended.
+type Result struct {
+	Run       string
+	Outcome   string // done, failed, stopped
+	Counts    Counts
+	Failures  []*problem.Problem
+	Published map[string]value.Map // by ward
+	Recovered []string             // addresses whose unfinished calls were found out
+}
+
+// Refused is returned when a run is refused before it acted: exit code 5.
+type Refused struct{ Reasons []string }
+
+// Error is all reasons on lines of their own.
+func (r *Refused) Error() string {
+	s := ""
+	for i, x := range r.Reasons {
+		if i > 0 {
+			s += "\n"
+		}
+		s += x
+	}
+	return s
+}
+
+// Enact carries out a proposal: begin, recover, judge, act, end.
+func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error) {
+	if len(p.Blocked) > 0 {
+		r := &Refused{}
+		for _, b := range p.Blocked {
+			r.Reasons = append(r.Reasons, b.Address+": "+b.Because)
+		}
+		return nil, r
+	}
+	steps, err := plan(p)
+	if err != nil {
+		return nil, err
+	}
+	e, err := begin(ctx, o, wardsOf(p), p.ID)
+	if err != nil {
+		return nil, err
+	}
+	e.p = p
+	if err := e.prepare(ctx); err != nil {
+		return nil, errors.Join(err, e.end(ctx, "failed", nil))
+	}
+	e.counts.Total = p.Counts.Changing()
+	for _, run := range e.runs {
+		if err := run.Announce(ctx, e.counts.Total); err != nil {
+			return nil, err
+		}
+	}
+	e.event(Event{Kind: EventBegin})
+	e.act(ctx, steps)
+	return e.finish(ctx)
+}
+
+func wardsOf(p *propose.Proposal) []string {
+	var out []string
+	for _, w := range p.Wards {
+		out = append(out, w.Ward)
+	}
+	return out
+}
+
+// executor is one run over one or several wards.
+type executor struct {
+	o    Options
+	p    *propose.Proposal
+	runs map[string]*ledger.Run
+
+	mu        sync.Mutex
+	counts    Counts
+	failures  []*problem.Problem
+	halfDone  map[string]int // full address -> steps done
+	skipped   map[string]bool
+	broken    error // why nothing more may be started
+	recovered []string
+	intents   int
+}
+
+// begin takes the locks of the wards, in name order.
+func begin(ctx context.Context, o Options, wards []string, proposal string) (*executor, error) {
+	if o.Parallel <= 0 {
+		o.Parallel = DefaultParallel
+	}
+	if o.Timeout <= 0 {
+		o.Timeout = DefaultTimeout
+	}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, halfDone: map[string]int{}, skipped: map[string]bool{}}
+	wards = append([]string(nil), wards...)
+	sort.Strings(wards)
+	for _, w := range wards {
+		l := o.Ledgers[w]
+		if l == nil {
+			return nil, fmt.Errorf("there is no ledger for ward %s", w)
+		}
+		run, err := l.BeginWaiting(ctx, ledger.BeginOptions{ID: o.Run, Command: o.Command, Reason: o.Reason, Proposal: proposal}, o.Wait)
+		if err != nil {
+			return nil, errors.Join(err, e.end(ctx, "failed", nil))
+		}
+		e.runs[w] = run
+	}
+	return e, nil
+}
+
+// prepare does what comes between taking the lock and the first call.
+func (e *executor) prepare(ctx context.Context) error {
+	if err := e.recover(ctx, nil); err != nil {
+		return err
+	}
+	if err := e.judge(ctx); err != nil {
+		return err
+	}
+	return e.recordOnly(ctx)
+}
+
+// recordOnly writes the records of which only needs or care move.
+func (e *executor) recordOnly(ctx context.Context) error {
+	lines := map[string][]ledger.Line{}
+	for _, a := range e.p.Actions {
+		if a.Plan == nil || !a.Plan.RecordOnly {
+			continue
+		}
+		old, err := e.runs[a.Ward].Record(a.Address)
+		if err != nil {
+			return err
+		}
+		r := *old
+		r.Needs, r.Care, r.Declared, r.Inputs = a.Needs, a.Plan.Care, a.Plan.Declared, a.Plan.Inputs
+		r.Version++
+		r.Changed, r.Run = now(), e.o.Run
+		lines[a.Ward] = append(lines[a.Ward], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "needs and care", Record: &r}})
+	}
+	for ward, list := range lines {
+		if err := e.runs[ward].Append(ctx, list...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
+
+func (e *executor) event(ev Event) {
+	if e.o.Event == nil {
+		return
+	}
+	ev.Time = time.Now().UTC()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	ev.Counts = e.tally()
+	e.o.Event(ev)
+}
+
+func (e *executor) tally() Counts {
+	c := e.counts
+	c.NotBegun = c.Total - c.Done - c.Failed - c.Unclear
+	return c
+}
+
+// act works the steps off.
+func (e *executor) act(ctx context.Context, steps []*step) {
+	ready := &readyHeap{}
+	for _, s := range steps {
+		if s.before == 0 {
+			ready.add(s)
+		}
+	}
+	type finished struct {
+		s  *step
+		ok bool
+	}
+	done := make(chan finished)
+	running := 0
+	stop := e.o.Stop
+	stopped := false
+	for {
+		for !stopped && ready.Len() > 0 && running < e.o.Parallel && e.mayGoOn() {
+			s := ready.take()
+			if s.half == barrier {
+				for _, u := range s.after {
+					if u.before--; u.before == 0 {
+						ready.add(u)
+					}
+				}
+				continue
+			}
+			running++
+			go func() { done <- finished{s, e.do(ctx, s)} }()
+		}
+		if running == 0 {
+			return
+		}
+		select {
+		case f := <-done:
+			running--
+			if !f.ok {
+				continue
+			}
+			for _, u := range f.s.after {
+				if u.before--; u.before == 0 {
+					ready.add(u)
+				}
+			}
+		case <-stop:
+			stopped, stop = true, nil
+		}
+	}
+}
+
+// mayGoOn reports whether new steps may start: nothing has failed.
+func (e *executor) mayGoOn() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.broken == nil && len(e.failures) == 0
+}
+
+// do carries out a step and reports whether what follows may go on.
+func (e *executor) do(ctx context.Context, s *step) bool {
+	a := s.action
+	h := ""
+	if a.Kind == propose.Swap {
+		h = string(s.half)
+	}
+	e.event(Event{Kind: EventStart, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h})
+	began := time.Now()
+	err := e.carryOut(ctx, s)
+	seconds := time.Since(began).Seconds()
+	if err != nil {
+		unclear := errors.Is(err, errUnclear)
+		e.mu.Lock()
+		if unclear {
+			e.counts.Unclear++
+		} else {
+			e.counts.Failed++
+		}
+		e.failures = append(e.failures, e.failure(a, err))
+		e.mu.Unlock()
+		e.event(Event{Kind: EventFailed, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds, Err: err})
+		return false
+	}
+	e.mu.Lock()
+	e.halfDone[a.Full()]++
+	whole := e.halfDone[a.Full()] == len(halves(a))
+	skipped := e.skipped[a.Full()]
+	if whole {
+		e.counts.Done++
+	}
+	done := e.counts.Done
+	e.mu.Unlock()
+	e.runs[a.Ward].Progress(done)
+	kind := EventDone
+	if skipped {
+		kind = EventSkipped
+	}
+	e.event(Event{Kind: kind, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds})
+	return true
+}
+
+// failure turns an error into a problem at the line of the declaration.
+func (e *executor) failure(a *propose.Action, err error) *problem.Problem {
+	p := &problem.Problem{Level: problem.Wrong, Ward: a.Ward, Address: a.Address, Position: a.Position, Via: a.Via, Message: err.Error()}
+	var de *driver.Error
+	if errors.As(err, &de) && len(de.Problems) > 0 {
+		p.Path = de.Problems[0].Path
+		if at, ok := a.Plan.Positions[topLevel(p.Path)]; ok {
+			p.Position = at
+		}
+	}
+	return p
+}
+
+func topLevel(path string) string {
+	if p, err := value.ParsePath(path); err == nil && len(p) > 0 {
+		return p[0].Key
+	}
+	return path
+}
+
+// finish ends the run with its counts and published values.
+func (e *executor) finish(ctx context.Context) (*Result, error) {
+	c := e.tally()
+	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Outcome: "done", Published: map[string]value.Map{}}
+	switch {
+	case len(e.failures) > 0:
+		r.Outcome = "failed"
+	case c.NotBegun > 0:
+		r.Outcome = "stopped"
+	}
+	for _, w := range e.p.Wards {
+		r.Published[w.Ward] = e.published(w)
+	}
+	err := e.end(ctx, r.Outcome, r.Published)
+	e.event(Event{Kind: EventEnd})
+	return r, errors.Join(err, e.broken)
+}
+
+// published are a ward's values as far as they are known; nil when the
+// proposal removes the ward.
+func (e *executor) published(w propose.WardAt) value.Map {
+	if e.p.Raze {
+		return value.Map{}
+	}
+	out := value.Map{}
+	for n, v := range w.Published {
+		known, err := value.Resolve(v.V, e.lookup)
+		if err == nil && !value.IsPending(known) {
+			out[n] = known
+		}
+	}
+	return out
+}
+
+// end gives every lock back. Locks that were taken away are past giving.
+func (e *executor) end(ctx context.Context, outcome string, published map[string]value.Map) error {
+	counts := map[string]int{"total": e.counts.Total, "done": e.counts.Done, "failed": e.counts.Failed, "unclear": e.counts.Unclear}
+	var errs []error
+	for w, run := range e.runs {
+		err := run.End(ctx, outcome, counts, published[w])
+		if err != nil && !errors.Is(err, ledger.ErrBroken) {
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// lookup answers for an attribute from the records as they are now.
+func (e *executor) lookup(ref value.Ref) (any, error) {
+	ward, address := value.SplitWard(ref.Address)
+	run := e.runs[ward]
+	if run == nil {
+		return nil, value.ErrUnknown
+	}
+	r, err := run.Record(address)
+	if err != nil {
+		return nil, err
+	}
+	if r == nil || r.ID == "" {
+		return nil, value.ErrUnknown
+	}
+	v, _ := ref.Path.At(map[string]any(r.Live))
+	return v, nil
+}

@@ -1,0 +1,431 @@
+// Package estate reads kasbah.toml: what an estate is called, its wards,
+// environments, drivers and ledger.
+package estate
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/BurntSushi/toml"
+
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/value"
+)
+
+// File is the name of the file that makes a folder an estate.
+const File = "kasbah.toml"
+
+// DefaultNames is the pattern of names that the code does not give.
+const DefaultNames = "{env}-{ward}-{name}"
+
+// Estate is a folder of declarations, as its kasbah.toml describes it.
+type Estate struct {
+	Dir    string // absolute path of the folder
+	Name   string
+	Wards  []string
+	Names  string // pattern of names made for resources
+	Limits Limits
+
+	inputs  value.Map
+	ledger  Settings
+	drivers map[string]Settings
+	envs    map[string]*environment
+	file    *keyFile
+}
+
+// Settings are the keys of a ledger or a driver, as the file gives them.
+type Settings = value.Map
+
+type environment struct {
+	inputs  value.Map
+	wards   map[string]value.Map // inputs by ward
+	ledger  Settings
+	drivers map[string]Settings
+}
+
+// Limits bound the evaluation of one ward.
+type Limits struct {
+	FileBytes  int64 // of one file
+	Levels     int   // of nested lists and maps
+	TextBytes  int   // of one text
+	Range      int   // items of a range or repetition
+	Steps      uint64
+	Seconds    int
+	HeapBytes  uint64
+	WardValues int // resources one ward may declare
+}
+
+// DefaultLimits are those that hold unless [limits] says otherwise.
+func DefaultLimits() Limits {
+	return Limits{
+		FileBytes: 1 << 20, Levels: 100, TextBytes: 64 << 20, Range: 10_000_000,
+		Steps: 100_000_000, Seconds: 60, HeapBytes: 2 << 30, WardValues: 2_000_000,
+	}
+}
+
+// Find looks for the estate that holds dir: dir itself or the nearest folder
+// above it with a kasbah.toml. The error is fs.ErrNotExist when there is none.
+func Find(dir string) (string, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for d := abs; ; d = filepath.Dir(d) {
+		if _, err := os.Stat(filepath.Join(d, File)); err == nil {
+			return d, nil
+		}
+		if d == filepath.Dir(d) {
+			return "", &problem.Problem{
+				Level: problem.Wrong, Message: fmt.Sprintf("no %s in %s or above it", File, abs),
+				Hint: "`kasbah start DIR` writes a new estate; `-C DIR` names another folder",
+			}
+		}
+	}
+}
+
+// Load reads the kasbah.toml in dir and reports everything wrong with it.
+func Load(dir string) (*Estate, error) {
+	body, err := os.ReadFile(filepath.Join(dir, File))
+	if err != nil {
+		return nil, err
+	}
+	return Parse(dir, body)
+}
+
+// Parse reads the text of a kasbah.toml that stands in dir.
+func Parse(dir string, body []byte) (*Estate, error) {
+	var raw map[string]any
+	if err := toml.Unmarshal(body, &raw); err != nil {
+		var perr toml.ParseError
+		if errors.As(err, &perr) {
+			return nil, problem.At(problem.Position{File: File, Line: perr.Position.Line, Column: max(1, perr.Position.Col)}, "%s", perr.Message)
+		}
+		return nil, problem.At(problem.Position{File: File}, "%v", err)
+	}
+	r := &reader{file: newKeyFile(string(body))}
+	e := r.estate(raw)
+	e.Dir, e.file = dir, r.file
+	r.problems.Sort()
+	if err := r.problems.Err(); err != nil {
+		return nil, err
+	}
+	return e, nil
+}
+
+// Environments lists the environments in byte order.
+func (e *Estate) Environments() []string { return value.Keys(e.envs) }
+
+// HasEnvironment reports whether the file knows env.
+func (e *Estate) HasEnvironment(env string) bool { return e.envs[env] != nil }
+
+// HasWard reports whether the file lists ward.
+func (e *Estate) HasWard(ward string) bool {
+	for _, w := range e.Wards {
+		if w == ward {
+			return true
+		}
+	}
+	return false
+}
+
+// Drivers lists the names of the drivers in byte order.
+func (e *Estate) Drivers() []string { return value.Keys(e.drivers) }
+
+// Driver is what the file says of a driver in an environment: the estate's
+// keys, overridden one by one by the environment's.
+func (e *Estate) Driver(name, env string) Settings {
+	out := value.CloneMap(e.drivers[name])
+	if en := e.envs[env]; en != nil {
+		for k, v := range en.drivers[name] {
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// Ledger is what the file says of the ledger in an environment.
+func (e *Estate) Ledger(env string) Settings {
+	out := value.CloneMap(e.ledger)
+	if en := e.envs[env]; en != nil {
+		for k, v := range en.ledger {
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// Given is an input's value and where it was given.
+type Given struct {
+	Ward     string // "" for all
+	Name     string
+	Value    any
+	Position problem.Position
+	Source   string // as people read it: `kasbah.toml [env.trial.inputs]`
+}
+
+// Inputs are the values that the file gives in an environment, weakest first.
+func (e *Estate) Inputs(env string) []Given {
+	var out []Given
+	add := func(m value.Map, ward, section string) {
+		for _, k := range value.Keys(m) {
+			out = append(out, Given{Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" + section + "]"})
+		}
+	}
+	add(e.inputs, "", "inputs")
+	if en := e.envs[env]; en != nil {
+		add(en.inputs, "", "env."+env+".inputs")
+		for _, w := range value.Keys(en.wards) {
+			add(en.wards[w], w, "env."+env+".ward."+w+".inputs")
+		}
+	}
+	return out
+}
+
+// reader turns the decoded TOML into an Estate and collects problems.
+type reader struct {
+	file     *keyFile
+	problems problem.List
+}
+
+var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+
+// later are keys of the language that this version reads but cannot serve.
+var later = map[string]string{
+	"kits": "kits", "approval": "approval", "ward": "renaming wards",
+}
+
+func (r *reader) wrong(key, format string, args ...any) *problem.Problem {
+	p := problem.At(r.file.position(key), format, args...)
+	r.problems = append(r.problems, p)
+	return p
+}
+
+// known reports every key of table that is not among keys.
+func (r *reader) known(section string, table map[string]any, keys ...string) {
+	for _, k := range value.Keys(table) {
+		found := false
+		for _, want := range keys {
+			found = found || k == want
+		}
+		if found {
+			continue
+		}
+		at := join(section, k)
+		if what, ok := later[k]; ok && section == "" {
+			r.wrong(at, "this version of kasbah does not do %s yet", what)
+			continue
+		}
+		where := "at the top level"
+		if section != "" {
+			where = "in [" + section + "]"
+		}
+		r.wrong(at, "unknown key %q %s", k, where).Hint = nearest.Hint(k, keys)
+	}
+}
+
+func (r *reader) estate(raw map[string]any) *Estate {
+	r.known("", raw, "estate", "wards", "names", "ledger", "drivers", "inputs", "env", "limits")
+	e := &Estate{Names: DefaultNames, Limits: DefaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
+	e.Name = r.name("estate", raw["estate"])
+	e.Wards = r.wards(raw["wards"])
+	if v, ok := raw["names"]; ok {
+		e.Names = r.pattern(v)
+	}
+	e.ledger = r.ledger("ledger", raw["ledger"])
+	if e.ledger["store"] == nil {
+		e.ledger["store"] = "file"
+	}
+	for _, name := range value.Keys(r.table("drivers", raw["drivers"])) {
+		r.name("drivers."+name, name)
+		s := r.table("drivers."+name, raw["drivers"].(map[string]any)[name])
+		if _, ok := s["kind"].(string); !ok {
+			r.wrong("drivers."+name, "driver %s needs a kind, such as kind = \"medina\"", name)
+		}
+		e.drivers[name] = s
+	}
+	e.inputs = r.table("inputs", raw["inputs"])
+	envs := r.table("env", raw["env"])
+	for _, name := range value.Keys(envs) {
+		r.name("env."+name, name)
+		e.envs[name] = r.environment(name, envs[name], e)
+	}
+	if len(envs) == 0 {
+		r.wrong("env", "no environment: add a section such as [env.trial]")
+	}
+	r.limits(raw["limits"], &e.Limits)
+	return e
+}
+
+func (r *reader) environment(name string, v any, e *Estate) *environment {
+	section := "env." + name
+	t := r.table(section, v)
+	r.known(section, t, "inputs", "ward", "ledger", "drivers")
+	en := &environment{
+		inputs: r.table(section+".inputs", t["inputs"]),
+		ledger: r.ledger(section+".ledger", t["ledger"]),
+		wards:  map[string]value.Map{}, drivers: map[string]Settings{},
+	}
+	wards := r.table(section+".ward", t["ward"])
+	for _, w := range value.Keys(wards) {
+		at := section + ".ward." + w
+		if !e.HasWard(w) {
+			r.wrong(at, "no ward is called %q", w).Hint = nearest.Hint(w, e.Wards)
+		}
+		wt := r.table(at, wards[w])
+		r.known(at, wt, "inputs")
+		en.wards[w] = r.table(at+".inputs", wt["inputs"])
+	}
+	drivers := r.table(section+".drivers", t["drivers"])
+	for _, d := range value.Keys(drivers) {
+		at := section + ".drivers." + d
+		if _, ok := e.drivers[d]; !ok {
+			r.wrong(at, "no driver is called %q", d).Hint = nearest.Hint(d, e.Drivers())
+		}
+		en.drivers[d] = r.table(at, drivers[d])
+	}
+	return en
+}
+
+func (r *reader) ledger(section string, v any) Settings {
+	t := r.table(section, v)
+	switch t["seal"] {
+	case nil, "off":
+	case "all":
+		r.wrong(section+".seal", "this version of kasbah does not seal ledgers yet; leave seal out, and no secret will be recorded")
+	default:
+		r.wrong(section+".seal", "seal is %s, and must be \"all\" or \"off\"", value.Plain(t["seal"]))
+	}
+	return t
+}
+
+func (r *reader) table(section string, v any) map[string]any {
+	if v == nil {
+		return map[string]any{}
+	}
+	t, ok := v.(map[string]any)
+	if !ok {
+		r.wrong(section, "%s must be a table, written [%s]", section, section)
+		return map[string]any{}
+	}
+	n, err := value.Normal(plainTOML(t))
+	if err != nil {
+		r.wrong(section, "%s: %v", section, err)
+		return map[string]any{}
+	}
+	return n.(map[string]any)
+}
+
+func (r *reader) name(key string, v any) string {
+	s, ok := v.(string)
+	if !ok || !nameForm.MatchString(s) {
+		if v == nil {
+			r.wrong(key, "%s is missing: give the estate a name, such as %s = \"lantern-coast\"", key, key)
+		} else {
+			r.wrong(key, "%s is no name: lower-case letters, digits and -, a letter first", value.Plain(v))
+		}
+	}
+	return s
+}
+
+func (r *reader) wards(v any) []string {
+	list, ok := v.([]any)
+	if !ok || len(list) == 0 {
+		r.wrong("wards", "wards must list at least one folder, such as wards = [\"shore\"]")
+		return nil
+	}
+	var out []string
+	seen := map[string]bool{}
+	for _, w := range list {
+		s := r.name("wards", w)
+		if seen[s] {
+			r.wrong("wards", "ward %q is listed twice", s)
+		}
+		seen[s] = true
+		out = append(out, s)
+	}
+	return out
+}
+
+var placeholder = regexp.MustCompile(`\{[^}]*\}`)
+
+func (r *reader) pattern(v any) string {
+	s, ok := v.(string)
+	if !ok || !strings.Contains(s, "{name}") {
+		r.wrong("names", "names must be a text that holds {name}, such as %q", DefaultNames)
+		return DefaultNames
+	}
+	for _, p := range placeholder.FindAllString(s, -1) {
+		switch p {
+		case "{name}", "{ward}", "{env}", "{estate}":
+		default:
+			r.wrong("names", "names knows {estate}, {env}, {ward} and {name}, not %s", p)
+		}
+	}
+	return s
+}
+
+func (r *reader) limits(v any, l *Limits) {
+	t := r.table("limits", v)
+	r.known("limits", t, "file_bytes", "levels", "text_bytes", "range", "steps", "seconds", "heap_bytes", "resources")
+	set := func(key string, to func(int64)) {
+		switch n := t[key].(type) {
+		case nil:
+		case int64:
+			if n > 0 {
+				to(n)
+				return
+			}
+			r.wrong("limits."+key, "%s must be more than 0", key)
+		default:
+			r.wrong("limits."+key, "%s must be a whole number", key)
+		}
+	}
+	set("file_bytes", func(n int64) { l.FileBytes = n })
+	set("levels", func(n int64) { l.Levels = int(n) })
+	set("text_bytes", func(n int64) { l.TextBytes = int(n) })
+	set("range", func(n int64) { l.Range = int(n) })
+	set("steps", func(n int64) { l.Steps = uint64(n) })
+	set("seconds", func(n int64) { l.Seconds = int(n) })
+	set("heap_bytes", func(n int64) { l.HeapBytes = uint64(n) })
+	set("resources", func(n int64) { l.WardValues = int(n) })
+}
+
+// plainTOML turns arrays of tables and dates into what package value knows.
+func plainTOML(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		for k := range v {
+			v[k] = plainTOML(v[k])
+		}
+		return v
+	case []map[string]any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = plainTOML(v[i])
+		}
+		return out
+	case []any:
+		for i := range v {
+			v[i] = plainTOML(v[i])
+		}
+		return v
+	case fmt.Stringer:
+		return v.String()
+	}
+	return v
+}
+
+func join(section, key string) string {
+	if section == "" {
+		return key
+	}
+	return section + "." + key
+}
+
+// At is where a dotted key of the file stands, or the nearest key above it.
+func (e *Estate) At(key string) problem.Position { return e.file.position(key) }

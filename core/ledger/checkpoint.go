@@ -1,0 +1,172 @@
+package ledger
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"runtime"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"kasbah/core/value"
+	"kasbah/store"
+)
+
+// CheckpointFormat is the format of a checkpoint.
+const CheckpointFormat = "kasbah.checkpoint/1"
+
+const (
+	checkpointEntries = 1000
+	checkpointBytes   = 8 << 20
+	frameBytes        = 1 << 20
+)
+
+// checkpointHeader is the first line of a checkpoint; the frames follow it.
+type checkpointHeader struct {
+	Format    string           `json:"format"`
+	Seq       int64            `json:"seq"`
+	Hash      string           `json:"hash"`
+	Open      []*OpenRun       `json:"open"`
+	Intents   []*OpenIntent    `json:"intents"`
+	Published value.Attributes `json:"published"`
+	Records   int              `json:"records"`
+	Frames    []int            `json:"frames"` // bytes of each frame
+}
+
+func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Published: value.Attributes(s.Published), Records: len(s.Records)}
+	var frames, plain bytes.Buffer
+	flush := func() {
+		frame := c.enc.EncodeAll(plain.Bytes(), nil)
+		h.Frames = append(h.Frames, len(frame))
+		frames.Write(frame)
+		plain.Reset()
+	}
+	for _, a := range s.Addresses() {
+		if err := s.Records[a].appendLine(&plain); err != nil {
+			return nil, err
+		}
+		if plain.Len() >= frameBytes {
+			flush()
+		}
+	}
+	if plain.Len() > 0 {
+		flush()
+	}
+	out, err := json.Marshal(h)
+	if err != nil {
+		return nil, err
+	}
+	return append(append(out, '\n'), frames.Bytes()...), nil
+}
+
+func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
+	nl := bytes.IndexByte(body, '\n')
+	if nl < 0 {
+		return nil, errors.New("it has no header")
+	}
+	var h checkpointHeader
+	if err := json.Unmarshal(body[:nl], &h); err != nil {
+		return nil, fmt.Errorf("its header: %w", err)
+	}
+	if h.Format != CheckpointFormat || h.Seq != seq {
+		return nil, fmt.Errorf("it is of format %q and entry %d", h.Format, h.Seq)
+	}
+	s := newState()
+	s.Seq, s.Hash, s.Intents, s.Published = h.Seq, h.Hash, h.Intents, value.Map(h.Published)
+	for _, r := range h.Open {
+		s.Open[r.Run] = r
+	}
+	rest := body[nl+1:]
+	parts := make([][]*Stored, len(h.Frames))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, n := range h.Frames {
+		if n < 0 || n > len(rest) {
+			return nil, errors.New("it is cut off")
+		}
+		frame := rest[:n]
+		rest = rest[n:]
+		g.Go(func() error {
+			plain, err := c.dec.DecodeAll(frame, nil)
+			if err != nil {
+				return fmt.Errorf("frame %d cannot be decompressed: %w", i+1, err)
+			}
+			for line := range bytes.Lines(plain) {
+				r, err := parseLine(line)
+				if err != nil {
+					return fmt.Errorf("frame %d: %w", i+1, err)
+				}
+				parts[i] = append(parts[i], r)
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for _, part := range parts {
+		for _, r := range part {
+			s.Records[r.Address] = r
+		}
+	}
+	if len(rest) > 0 || len(s.Records) != h.Records {
+		return nil, fmt.Errorf("it holds %d records and says %d", len(s.Records), h.Records)
+	}
+	return s, nil
+}
+
+// checkpoint writes the state as a checkpoint and drops all but the two
+// newest. Any writer may do so at any time; one that exists already is fine.
+func (l *Ledger) checkpoint(ctx context.Context, s *State) error {
+	body, err := l.codec.encodeCheckpoint(s)
+	if err != nil {
+		return err
+	}
+	if err := l.store.PutIfAbsent(ctx, l.checkpointKey(s.Seq), body); err != nil && !errors.Is(err, store.ErrExists) {
+		return fmt.Errorf("the checkpoint at entry %d could not be written: %w", s.Seq, err)
+	}
+	s.sinceEntries, s.sinceBytes = 0, 0
+	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
+	if err != nil {
+		return err
+	}
+	for len(keys) > 2 {
+		if err := l.store.Delete(ctx, keys[0]); err != nil {
+			return err
+		}
+		keys = keys[1:]
+	}
+	return nil
+}
+
+func (s *State) wantsCheckpoint() bool {
+	return s.sinceEntries >= checkpointEntries || s.sinceBytes >= checkpointBytes
+}
+
+func (l *Ledger) checkpointKey(seq int64) string {
+	return fmt.Sprintf("%scheckpoint/%010d", l.prefix, seq)
+}
+
+func (l *Ledger) keys(ctx context.Context, prefix, after string) ([]string, error) {
+	var out []string
+	for k, err := range l.store.List(ctx, prefix, after) {
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, k)
+	}
+	return out, nil
+}
+
+func seqOf(key string) (int64, error) {
+	var n int64
+	tail := key[strings.LastIndexByte(key, '/')+1:]
+	if _, err := fmt.Sscanf(tail, "%d", &n); err != nil || len(tail) != 10 || n < 1 {
+		return 0, fmt.Errorf("the store holds %q among the entries, which is none", key)
+	}
+	return n, nil
+}

@@ -1,0 +1,251 @@
+// Package ledger keeps the recorded state as an append-only log: records,
+// history, locks and what a killed run left behind, all by one mechanism.
+// docs/formats/ledger.md describes what is stored.
+package ledger
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"kasbah/core/value"
+)
+
+// Format is the format of an entry, which its header names.
+const Format = "kasbah.entry/1"
+
+// Kind is the kind of a line of an entry.
+type Kind string
+
+const (
+	KindBegin  Kind = "begin"
+	KindIntent Kind = "intent"
+	KindResult Kind = "result"
+	KindBeat   Kind = "beat"
+	KindEnd    Kind = "end"
+	KindBreak  Kind = "break"
+	KindNote   Kind = "note"
+)
+
+// Header is the first line of an entry.
+type Header struct {
+	Format  string    `json:"format"`
+	Seq     int64     `json:"seq"`
+	Prev    string    `json:"prev"` // SHA-256 of the stored bytes of the entry before, in hexadecimal; "" for the first
+	Time    time.Time `json:"time"`
+	Run     string    `json:"run"`
+	Who     string    `json:"who"`
+	Host    string    `json:"host"`
+	Program string    `json:"program"` // version of kasbah that wrote it
+	Kind    Kind      `json:"kind"`    // of its first line
+}
+
+// Line is one line of an entry. Exactly one of the pointers is set, the one
+// that Kind says.
+type Line struct {
+	Kind   Kind    `json:"kind"`
+	Begin  *Begin  `json:"begin,omitempty"`
+	Intent *Intent `json:"intent,omitempty"`
+	Result *Result `json:"result,omitempty"`
+	Beat   *Beat   `json:"beat,omitempty"`
+	End    *End    `json:"end,omitempty"`
+	Break  *Break  `json:"break,omitempty"`
+	Note   *Note   `json:"note,omitempty"`
+}
+
+// Scope is what a run locks.
+type Scope struct {
+	Whole bool `json:"whole"` // the whole ledger
+}
+
+// Begin takes the lock.
+type Begin struct {
+	Scope    Scope   `json:"scope"`
+	Command  string  `json:"command"` // as typed, without its path
+	Reason   string  `json:"reason,omitempty"`
+	Proposal string  `json:"proposal,omitempty"` // id
+	Process  Process `json:"process"`
+}
+
+// Intent is a call to the cloud that is about to be made, whole.
+type Intent struct {
+	ID      string           `json:"id"` // unique in its run
+	Address string           `json:"address"`
+	Type    string           `json:"type"`             // with its driver
+	Action  string           `json:"action"`           // new, edit, swap, drop
+	Half    string           `json:"half,omitempty"`   // of a swap: make or remove
+	Call    string           `json:"call"`             // create, update, delete
+	Thing   string           `json:"thing,omitempty"`  // id in the cloud
+	Inputs  value.Attributes `json:"inputs,omitempty"` // resolved, as they are to be
+	From    value.Attributes `json:"from,omitempty"`   // of an update: the attributes that change, as they were
+	To      value.Attributes `json:"to,omitempty"`     // and as they are to be
+	Before  value.Attributes `json:"before,omitempty"` // what was live
+	Tag     string           `json:"tag,omitempty"`
+	Key     string           `json:"key"` // idempotency key
+	Attempt int              `json:"attempt"`
+	Plan    *Record          `json:"plan,omitempty"` // the record as it is to be, without what the cloud decides
+}
+
+// Outcome of a call.
+type Outcome string
+
+const (
+	Done       Outcome = "done"
+	Failed     Outcome = "failed"
+	NotStarted Outcome = "not started"
+)
+
+// Result is what became of an intent.
+type Result struct {
+	Intent  string  `json:"intent"`
+	Run     string  `json:"run,omitempty"` // of the intent, when it is another one's
+	Address string  `json:"address"`
+	Outcome Outcome `json:"outcome"`
+	Error   string  `json:"error,omitempty"`
+	Seconds float64 `json:"seconds,omitempty"`
+	Record  *Record `json:"record,omitempty"`  // what is recorded now
+	Dropped bool    `json:"dropped,omitempty"` // nothing is recorded any more
+}
+
+// Beat says that a quiet run is alive, and how far it is.
+type Beat struct {
+	Done  int `json:"done"`
+	Total int `json:"total"`
+}
+
+// End gives the lock back.
+type End struct {
+	Outcome   string           `json:"outcome"` // done, failed, stopped
+	Counts    map[string]int   `json:"counts,omitempty"`
+	Published value.Attributes `json:"published,omitempty"` // the ward's values, when the run knows them
+}
+
+// Break takes a lock away from a run that is dead.
+type Break struct {
+	Run string `json:"run"`
+	Why string `json:"why"`
+}
+
+// Note records a change that is no call.
+type Note struct {
+	What   string  `json:"what"` // moved
+	Record *Record `json:"record,omitempty"`
+}
+
+// Entry is a decoded entry.
+type Entry struct {
+	Header
+	Lines []Line
+	Size  int    // of its stored bytes
+	Hash  string // SHA-256 of its stored bytes, in hexadecimal
+}
+
+// codec compresses and decodes. It is safe for use by many goroutines.
+type codec struct {
+	enc *zstd.Encoder
+	dec *zstd.Decoder
+}
+
+const (
+	maxEntry      = 64 << 20  // bytes of one entry, decompressed
+	maxCheckpoint = 512 << 20 // bytes of one frame of a checkpoint, decompressed
+)
+
+func newCodec() (*codec, error) {
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	if err != nil {
+		return nil, err
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxEntry))
+	if err != nil {
+		return nil, err
+	}
+	return &codec{enc, dec}, nil
+}
+
+func hash(body []byte) string { return fmt.Sprintf("%x", sha256.Sum256(body)) }
+
+// encode writes an entry as it is stored.
+func (c *codec) encode(h Header, lines []Line) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(h); err != nil {
+		return nil, err
+	}
+	for _, l := range lines {
+		if err := enc.Encode(l); err != nil {
+			return nil, err
+		}
+	}
+	if b.Len() > maxEntry {
+		return nil, fmt.Errorf("an entry of %d bytes is more than the ledger holds", b.Len())
+	}
+	return c.enc.EncodeAll(b.Bytes(), nil), nil
+}
+
+// decode reads the stored bytes of the entry number seq. The errors say what
+// is wrong with it, not which it is.
+func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
+	plain, err := c.dec.DecodeAll(body, nil)
+	if err != nil {
+		return nil, fmt.Errorf("it cannot be decompressed: %w", err)
+	}
+	e := &Entry{Size: len(body), Hash: hash(body)}
+	for i := 0; len(plain) > 0; i++ {
+		line := plain
+		if nl := bytes.IndexByte(plain, '\n'); nl >= 0 {
+			line, plain = plain[:nl], plain[nl+1:]
+		} else {
+			plain = nil
+		}
+		if i == 0 {
+			if err := json.Unmarshal(line, &e.Header); err != nil {
+				return nil, fmt.Errorf("its header: %w", err)
+			}
+			if e.Format != Format {
+				return nil, fmt.Errorf("its format is %q, and this version of kasbah reads %s", e.Format, Format)
+			}
+			continue
+		}
+		var l Line
+		if err := json.Unmarshal(line, &l); err != nil {
+			return nil, fmt.Errorf("its line %d: %w", i+1, err)
+		}
+		if err := l.check(); err != nil {
+			return nil, fmt.Errorf("its line %d: %w", i+1, err)
+		}
+		e.Lines = append(e.Lines, l)
+	}
+	switch {
+	case e.Format == "":
+		return nil, errors.New("it is empty")
+	case e.Seq != seq:
+		return nil, fmt.Errorf("it says that it is entry %d", e.Seq)
+	case len(e.Lines) == 0:
+		return nil, errors.New("it holds nothing but its header")
+	}
+	return e, nil
+}
+
+// check is an error unless the line holds what its kind says.
+func (l Line) check() error {
+	has := map[Kind]bool{
+		KindBegin: l.Begin != nil, KindIntent: l.Intent != nil, KindResult: l.Result != nil, KindBeat: l.Beat != nil,
+		KindEnd: l.End != nil, KindBreak: l.Break != nil, KindNote: l.Note != nil,
+	}
+	for k, there := range has {
+		if there != (k == l.Kind) {
+			return fmt.Errorf("its kind is %q, which does not fit what it holds", l.Kind)
+		}
+	}
+	if !has[l.Kind] {
+		return fmt.Errorf("its kind %q is not known", l.Kind)
+	}
+	return nil
+}

@@ -1,0 +1,176 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"kasbah/store"
+)
+
+// RunSummary is one run of the history.
+type RunSummary struct {
+	Run     string         `json:"run"`
+	Ward    string         `json:"ward"`
+	Who     string         `json:"who"`
+	Host    string         `json:"host"`
+	Program string         `json:"program"`
+	Command string         `json:"command"`
+	Reason  string         `json:"reason,omitempty"`
+	Began   time.Time      `json:"began"`
+	Ended   *time.Time     `json:"ended,omitempty"`
+	Outcome string         `json:"outcome"`       // done, failed, stopped, broken, open
+	Why     string         `json:"why,omitempty"` // of a broken one
+	Counts  map[string]int `json:"counts,omitempty"`
+	First   int64          `json:"first"` // entries
+	Last    int64          `json:"last"`
+	Calls   []Call         `json:"calls,omitempty"`
+}
+
+// Call is a call of a run, as the log has it.
+type Call struct {
+	Address string  `json:"address"`
+	Action  string  `json:"action"`
+	Call    string  `json:"call"`
+	Outcome string  `json:"outcome"` // "open" when no result stands
+	Seconds float64 `json:"seconds,omitempty"`
+	Error   string  `json:"error,omitempty"`
+}
+
+// History lists the runs of the log, oldest first.
+func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
+	var out []*RunSummary
+	open := map[string]*RunSummary{}
+	calls := map[string]int{} // run and intent -> index into the run's calls
+	for e, err := range l.entries(ctx, 0, 0) {
+		if errors.Is(err, store.ErrBlank) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, line := range e.Lines {
+			r := open[e.Run]
+			switch {
+			case line.Kind == KindBegin:
+				r = &RunSummary{Run: e.Run, Ward: l.Ward, Who: e.Who, Host: e.Host, Program: e.Program, Command: line.Begin.Command, Reason: line.Begin.Reason, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
+				open[e.Run] = r
+				out = append(out, r)
+			case line.Kind == KindBreak:
+				if b := open[line.Break.Run]; b != nil {
+					b.Outcome, b.Why, b.Last = "broken", line.Break.Why, e.Seq
+				}
+			case r == nil:
+			case line.Kind == KindIntent:
+				in := line.Intent
+				calls[e.Run+" "+in.ID] = len(r.Calls)
+				r.Calls = append(r.Calls, Call{Address: in.Address, Action: in.Action, Call: in.Call, Outcome: "open"})
+			case line.Kind == KindResult:
+				of := line.Result.Run
+				if of == "" {
+					of = e.Run
+				}
+				if i, ok := calls[of+" "+line.Result.Intent]; ok && open[of] != nil {
+					c := &open[of].Calls[i]
+					c.Outcome, c.Seconds, c.Error = string(line.Result.Outcome), line.Result.Seconds, line.Result.Error
+				}
+			case line.Kind == KindEnd:
+				at := e.Time
+				r.Ended, r.Outcome, r.Counts = &at, line.End.Outcome, line.End.Counts
+			}
+			if r != nil {
+				r.Last = max(r.Last, e.Seq)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Verified is what Verify found.
+type Verified struct {
+	Entries     int64    `json:"entries"`
+	Checkpoints int      `json:"checkpoints"`
+	Records     int      `json:"records"`
+	Notes       []string `json:"notes"` // what a reader ignores
+}
+
+// Verify reads every entry and every checkpoint, follows the chain of hashes
+// from the first, and compares each checkpoint with the fold of the log.
+func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
+	v := &Verified{Notes: []string{}}
+	s := newState()
+	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range keys {
+		n, err := seqOf(k)
+		if err != nil {
+			return nil, err
+		}
+		body, err := l.store.Get(ctx, k)
+		if err != nil {
+			return nil, err
+		}
+		cp, err := l.codec.decodeCheckpoint(n, body)
+		if err != nil {
+			return nil, &DamageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
+		}
+		if err := l.advance(ctx, s, n); err != nil {
+			return nil, err
+		}
+		if err := same(cp, s); err != nil {
+			return nil, &DamageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
+		}
+		v.Checkpoints++
+	}
+	if err := l.advance(ctx, s, 0); err != nil {
+		return nil, err
+	}
+	ids := map[string]string{}
+	for _, a := range s.Addresses() {
+		r, err := s.Records[a].Record()
+		if err != nil {
+			return nil, err
+		}
+		if r.ID == "" {
+			continue
+		}
+		key := r.Type + " " + r.ID
+		if other, ok := ids[key]; ok {
+			v.Notes = append(v.Notes, fmt.Sprintf("%s and %s both hold %s %s", other, a, r.Type, r.ID))
+		}
+		ids[key] = a
+	}
+	v.Entries, v.Records, v.Notes = s.Seq, len(s.Records), append(v.Notes, s.Notes...)
+	return v, nil
+}
+
+// same compares a checkpoint with the fold up to the same entry.
+func same(cp, s *State) error {
+	if cp.Seq != s.Seq || cp.Hash != s.Hash {
+		return fmt.Errorf("it stands for entry %d with another hash", cp.Seq)
+	}
+	if len(cp.Records) != len(s.Records) || len(cp.Open) != len(s.Open) || len(cp.Intents) != len(s.Intents) {
+		return errors.New("it counts other records, locks or calls than the log")
+	}
+	for a, want := range s.Records {
+		got := cp.Records[a]
+		if got == nil {
+			return fmt.Errorf("%s is missing", a)
+		}
+		g, err := got.Record()
+		if err != nil {
+			return err
+		}
+		w, err := want.Record()
+		if err != nil {
+			return err
+		}
+		if g.ID != w.ID || g.Version != w.Version || g.Run != w.Run || got.Declared != want.Declared {
+			return fmt.Errorf("%s is not as the log has it", a)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,204 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+
+	"kasbah/store"
+)
+
+// Ledger is the log of one ward in one environment. It may be used by many
+// goroutines; it holds no state of its own.
+type Ledger struct {
+	Ward   string
+	store  store.Store
+	prefix string
+	codec  *codec
+	who    Identity
+}
+
+// Identity says who writes.
+type Identity struct {
+	Who     string
+	Host    string
+	Program string // version of kasbah
+	Process Process
+}
+
+// New names the ledger of a ward in an environment of an estate.
+func New(s store.Store, estate, env, ward string, who Identity) (*Ledger, error) {
+	c, err := newCodec()
+	if err != nil {
+		return nil, err
+	}
+	return &Ledger{Ward: ward, store: s, prefix: estate + "/" + env + "/" + ward + "/", codec: c, who: who}, nil
+}
+
+func (l *Ledger) logKey(seq int64) string { return fmt.Sprintf("%slog/%010d", l.prefix, seq) }
+
+// DamageError says that a stored object is not what was written.
+type DamageError struct {
+	Ward   string
+	Object string // such as "entry 12"
+	Err    error
+}
+
+// Error names the object and what is wrong.
+func (e *DamageError) Error() string {
+	return fmt.Sprintf("the ledger of %s is damaged at %s: %v", e.Ward, e.Object, e.Err)
+}
+
+// Unwrap is what is wrong.
+func (e *DamageError) Unwrap() error { return e.Err }
+
+// Load reads the newest state.
+func (l *Ledger) Load(ctx context.Context) (*State, error) { return l.LoadAt(ctx, 0) }
+
+// LoadAt reads the state as it was after entry seq, or the newest for 0. The
+// error wraps store.ErrNotFound when the log is shorter, and store.ErrBlank
+// when that part of it was pruned.
+func (l *Ledger) LoadAt(ctx context.Context, seq int64) (*State, error) {
+	var s *State
+	var err error
+	for range 5 { // a listed object may be gone when it is read
+		s, err = l.loadOnce(ctx, seq)
+		if !errors.Is(err, errListedGone) {
+			break
+		}
+	}
+	return s, err
+}
+
+var errListedGone = errors.New("an object was removed while it was read")
+
+func (l *Ledger) loadOnce(ctx context.Context, seq int64) (*State, error) {
+	s, err := l.newestCheckpoint(ctx, seq)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.advance(ctx, s, seq); err != nil {
+		return nil, err
+	}
+	if seq != 0 && s.Seq != seq {
+		return nil, fmt.Errorf("%w: the ledger of %s ends at entry %d", store.ErrNotFound, l.Ward, s.Seq)
+	}
+	return s, nil
+}
+
+// newestCheckpoint is the state of the newest checkpoint not after seq (0 for
+// any), or an empty state.
+func (l *Ledger) newestCheckpoint(ctx context.Context, seq int64) (*State, error) {
+	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
+	if err != nil {
+		return nil, err
+	}
+	for i := len(keys) - 1; i >= 0; i-- {
+		n, err := seqOf(keys[i])
+		if err != nil {
+			return nil, err
+		}
+		if seq != 0 && n > seq {
+			continue
+		}
+		body, err := l.store.Get(ctx, keys[i])
+		if errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrBlank) {
+			return nil, errListedGone
+		}
+		if err != nil {
+			return nil, err
+		}
+		s, err := l.codec.decodeCheckpoint(n, body)
+		if err != nil {
+			return nil, &DamageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
+		}
+		return s, nil
+	}
+	return newState(), nil
+}
+
+// advance folds the entries after s.Seq, up to seq (0 for all).
+func (l *Ledger) advance(ctx context.Context, s *State, seq int64) error {
+	for e, err := range l.entries(ctx, s.Seq, seq) {
+		if err != nil {
+			return err
+		}
+		if err := s.fold(e); err != nil {
+			return &DamageError{l.Ward, fmt.Sprintf("entry %d", e.Seq), err}
+		}
+	}
+	return nil
+}
+
+// fetchAhead is how many entries are read at once.
+const fetchAhead = 8
+
+// entries reads the entries after one, up to another (0 for all), in order.
+func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry, error] {
+	return func(yield func(*Entry, error) bool) {
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		from := ""
+		if after > 0 {
+			from = l.logKey(after)
+		}
+		keys, err := l.keys(ctx, l.prefix+"log/", from)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		type fetched struct {
+			e   *Entry
+			err error
+		}
+		coming := make(chan chan fetched, fetchAhead)
+		go func() {
+			defer close(coming)
+			for _, k := range keys {
+				c := make(chan fetched, 1)
+				select {
+				case coming <- c:
+				case <-ctx.Done():
+					return
+				}
+				go func() {
+					e, err := l.entry(ctx, k)
+					c <- fetched{e, err}
+				}()
+			}
+		}()
+		for c := range coming {
+			f := <-c
+			if f.e != nil && to != 0 && f.e.Seq > to {
+				return
+			}
+			if !yield(f.e, f.err) || f.err != nil {
+				return
+			}
+		}
+		if err := ctx.Err(); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+// entry reads one entry.
+func (l *Ledger) entry(ctx context.Context, key string) (*Entry, error) {
+	seq, err := seqOf(key)
+	if err != nil {
+		return nil, err
+	}
+	body, err := l.store.Get(ctx, key)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil, errListedGone
+	case err != nil:
+		return nil, fmt.Errorf("entry %d of %s: %w", seq, l.Ward, err)
+	}
+	e, err := l.codec.decode(seq, body)
+	if err != nil {
+		return nil, &DamageError{l.Ward, fmt.Sprintf("entry %d", seq), err}
+	}
+	return e, nil
+}

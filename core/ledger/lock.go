@@ -1,0 +1,108 @@
+package ledger
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// LockedError says that somebody else holds the lock.
+type LockedError struct {
+	Ward   string
+	Holder *OpenRun
+	Dead   bool // the holder's process is known not to run any more
+}
+
+// Error is one line; the interface shows more.
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("%s is locked by %s on %s since %s (run %s)", e.Ward, e.Holder.Who, e.Holder.Host, e.Holder.Since.Local().Format(time.TimeOnly), e.Holder.Run)
+}
+
+const (
+	pollEvery  = 300 * time.Millisecond
+	standStill = 60 * time.Second // after which a silent holder counts as dead
+)
+
+// WaitOptions say what to do about a lock that somebody else holds.
+type WaitOptions struct {
+	Wait       time.Duration        // how long to wait for it; 0 gives up at once
+	BreakStale bool                 // take it away from a holder that is dead
+	Waiting    func(holder OpenRun) // called at each look, may be nil
+}
+
+// BeginWaiting is Begin with patience.
+func (l *Ledger) BeginWaiting(ctx context.Context, o BeginOptions, w WaitOptions) (*Run, error) {
+	deadline := time.Now().Add(w.Wait)
+	watch := watcher{}
+	for {
+		r, err := l.Begin(ctx, o)
+		locked, ok := err.(*LockedError)
+		if !ok {
+			return r, err
+		}
+		locked.Dead = watch.dead(locked.Holder)
+		if locked.Dead && w.BreakStale {
+			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", o.ID); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if w.Wait == 0 || time.Now().After(deadline) {
+			return nil, locked
+		}
+		if w.Waiting != nil {
+			w.Waiting(*locked.Holder)
+		}
+		t := time.NewTimer(min(pollEvery, time.Until(deadline)+time.Millisecond))
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// watcher judges whether a holder is dead without comparing clocks: its
+// entries stand still while ours runs, with a look that worked at both ends.
+type watcher struct {
+	run   string
+	seq   int64
+	since time.Duration
+}
+
+func (w *watcher) dead(h *OpenRun) bool {
+	if h.Begin.Process.gone() {
+		return true
+	}
+	if w.run != h.Run || w.seq != h.LastSeq {
+		w.run, w.seq, w.since = h.Run, h.LastSeq, upTime()
+		return false
+	}
+	return upTime()-w.since > standStill
+}
+
+// Break takes the lock away from a run. by is the run that does so, or "".
+func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
+	for {
+		s, err := l.Load(ctx)
+		if err != nil {
+			return err
+		}
+		if s.Open[run] == nil {
+			return fmt.Errorf("run %s holds no lock on %s", run, l.Ward)
+		}
+		h := Header{
+			Format: Format, Seq: s.Seq + 1, Prev: s.Hash, Time: time.Now().UTC(), Run: by,
+			Who: l.who.Who, Host: l.who.Host, Program: l.who.Program, Kind: KindBreak,
+		}
+		body, err := l.codec.encode(h, []Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why}}})
+		if err != nil {
+			return err
+		}
+		won, err := l.put(ctx, l.logKey(h.Seq), body)
+		if err != nil || won {
+			return err
+		}
+	}
+}

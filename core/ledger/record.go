@@ -1,0 +1,118 @@
+package ledger
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kasbah/core/value"
+)
+
+// Record is what the ledger knows of one resource.
+type Record struct {
+	Address       string           `json:"address"` // without its ward
+	Type          string           `json:"type"`    // with its driver
+	DriverVersion string           `json:"driver_version"`
+	ID            string           `json:"id"`              // in the cloud; "" between the halves of a drop-first swap
+	Inputs        value.Attributes `json:"inputs"`          // last enacted, resolved
+	Live          value.Attributes `json:"live"`            // all attributes, last seen
+	Needs         []string         `json:"needs,omitempty"` // addresses with their ward
+	Care          Care             `json:"care"`
+	Tag           string           `json:"tag,omitempty"`
+	Version       int64            `json:"version"` // grows with id, inputs, needs and care
+	Changed       time.Time        `json:"changed"`
+	Run           string           `json:"run"`
+	Leftovers     []Leftover       `json:"leftovers,omitempty"`
+	// Declared is the fingerprint of the declaration that was enacted, its
+	// pending values unresolved: the same declaration over the same needs
+	// means the same inputs.
+	Declared string `json:"declared,omitempty"`
+}
+
+// Care is how a resource was to be treated when it was enacted.
+type Care struct {
+	Guard bool     `json:"guard,omitempty"`
+	Leave []string `json:"leave,omitempty"`
+	Swap  string   `json:"swap,omitempty"`
+}
+
+// Leftover is a thing of a record's past that still exists.
+type Leftover struct {
+	ID     string           `json:"id"`
+	Type   string           `json:"type"`
+	Tag    string           `json:"tag,omitempty"`
+	Inputs value.Attributes `json:"inputs,omitempty"`
+}
+
+// Stored is a record as a state holds it: what a comparison needs first is at
+// hand, the rest is decoded when it is asked for. It must not be shared
+// between goroutines before Record was called once.
+type Stored struct {
+	Address  string
+	Needs    []string
+	Declared string // fingerprint
+	whole    bool   // nothing unfinished: it has an id and no leftovers
+	body     []byte // JSON of the record, until it is decoded
+	record   *Record
+}
+
+func stored(r *Record) *Stored {
+	return &Stored{Address: r.Address, Needs: r.Needs, Declared: r.Declared, whole: r.Whole(), record: r}
+}
+
+// Whole reports whether the record has an id and no leftovers.
+func (r *Record) Whole() bool { return r.ID != "" && len(r.Leftovers) == 0 }
+
+// Whole reports whether the record has an id and no leftovers, without
+// decoding it.
+func (s *Stored) Whole() bool { return s.whole }
+
+// Record decodes the record. It must not be changed.
+func (s *Stored) Record() (*Record, error) {
+	if s.record == nil {
+		var r Record
+		if err := json.Unmarshal(s.body, &r); err != nil {
+			return nil, fmt.Errorf("the record of %s cannot be read: %w", s.Address, err)
+		}
+		s.record, s.body = &r, nil
+	}
+	return s.record, nil
+}
+
+// appendLine writes the record's line of a checkpoint: a JSON array of
+// address, needs, fingerprint, whether it is whole, and the record.
+func (s *Stored) appendLine(b *bytes.Buffer) error {
+	head, err := json.Marshal([]any{s.Address, s.Needs, s.Declared, s.whole})
+	if err != nil {
+		return err
+	}
+	body := s.body
+	if s.record != nil {
+		if body, err = json.Marshal(s.record); err != nil {
+			return err
+		}
+	}
+	b.Write(head[:len(head)-1])
+	b.WriteByte(',')
+	b.Write(body)
+	b.WriteString("]\n")
+	return nil
+}
+
+// parseLine reads what appendLine wrote, leaving the record undecoded.
+func parseLine(line []byte) (*Stored, error) {
+	dec := json.NewDecoder(bytes.NewReader(line))
+	s := &Stored{}
+	if t, err := dec.Token(); err != nil || t != json.Delim('[') {
+		return nil, fmt.Errorf("a record's line is no array")
+	}
+	var body json.RawMessage
+	for _, into := range []any{&s.Address, &s.Needs, &s.Declared, &s.whole, &body} {
+		if err := dec.Decode(into); err != nil {
+			return nil, fmt.Errorf("a record's line: %w", err)
+		}
+	}
+	s.body = body
+	return s, nil
+}

@@ -1,0 +1,333 @@
+package ledger
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"kasbah/core/value"
+	"kasbah/store"
+)
+
+const (
+	beatAfter  = 10 * time.Second // a holder that was quiet this long writes a beat
+	fenceAfter = 20 * time.Second // a holder that has not looked this long makes no call
+	putTries   = 8                // of one append whose outcome is unknown
+)
+
+// ErrBroken is returned to a run whose lock was taken away. It can never
+// write again and must make no further call.
+var ErrBroken = errors.New("the lock of this run was taken away")
+
+// Run is a run that holds the lock, from Begin to End.
+type Run struct {
+	ID string
+
+	l     *Ledger
+	queue chan *appending
+	quit  chan struct{}
+	idle  chan struct{} // closed when the writer has ended
+
+	mu     sync.Mutex
+	state  *State        // up to the newest entry known
+	looked time.Duration // when the log was last known to hold no break, by upTime
+	failed error         // why nothing more can be written
+	done   int
+	total  int
+}
+
+type appending struct {
+	ctx   context.Context
+	lines []Line
+	errc  chan error
+}
+
+// BeginOptions say what a run is.
+type BeginOptions struct {
+	ID       string // several wards are locked under one
+	Command  string
+	Reason   string
+	Proposal string
+}
+
+// Begin takes the lock on the whole ledger. A *LockedError says who holds it.
+func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
+	s, err := l.Load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := &Run{
+		ID: o.ID, l: l, state: s,
+		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{}),
+	}
+	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Process: l.who.Process}}
+	if err := r.append(ctx, []Line{begin}); err != nil {
+		return nil, err
+	}
+	go r.write()
+	return r, nil
+}
+
+// State is what the log says up to the newest entry this run knows of. It is
+// a snapshot of the maps' contents for reading by the run's own goroutines
+// between appends; use Record for single records while appends go on.
+func (r *Run) State() *State { return r.state }
+
+// Unresolved lists the calls of dead runs that have no result yet.
+func (r *Run) Unresolved() []*OpenIntent {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.Unresolved()
+}
+
+// Record is the newest record of an address, or nil.
+func (r *Run) Record(address string) (*Record, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.state.Records[address]
+	if s == nil {
+		return nil, nil
+	}
+	return s.Record()
+}
+
+// Announce tells others how many actions the run has before it.
+func (r *Run) Announce(ctx context.Context, total int) error {
+	r.mu.Lock()
+	r.total = total
+	r.mu.Unlock()
+	return r.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Total: total}})
+}
+
+// Progress counts the actions done, for the next beat.
+func (r *Run) Progress(done int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.done = done
+}
+
+// Append writes lines. When it returns nil they are durable. Lines of many
+// goroutines that are ready together go into one entry.
+func (r *Run) Append(ctx context.Context, lines ...Line) error {
+	a := &appending{ctx: ctx, lines: lines, errc: make(chan error, 1)}
+	select {
+	case r.queue <- a:
+	case <-r.idle:
+		return r.failure()
+	}
+	select {
+	case err := <-a.errc:
+		return err
+	case <-r.idle:
+		select {
+		case err := <-a.errc:
+			return err
+		default:
+			return r.failure()
+		}
+	}
+}
+
+func (r *Run) failure() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.failed != nil {
+		return r.failed
+	}
+	return errors.New("the run has ended")
+}
+
+// write is the run's only writer. It gathers what is queued into one entry
+// and beats when nothing came for a while.
+func (r *Run) write() {
+	defer close(r.idle)
+	beat := time.NewTicker(beatAfter)
+	defer beat.Stop()
+	for {
+		var batch []*appending
+		select {
+		case <-r.quit:
+			return
+		case a := <-r.queue:
+			batch = append(batch, a)
+		case <-beat.C:
+			r.mu.Lock()
+			line := Line{Kind: KindBeat, Beat: &Beat{Done: r.done, Total: r.total}}
+			r.mu.Unlock()
+			batch = append(batch, &appending{ctx: context.Background(), lines: []Line{line}, errc: make(chan error, 1)})
+		}
+		for more := true; more && len(batch) < 512; {
+			select {
+			case a := <-r.queue:
+				batch = append(batch, a)
+			default:
+				more = false
+			}
+		}
+		var lines []Line
+		for _, a := range batch {
+			lines = append(lines, a.lines...)
+		}
+		// one caller's cancelled context must not lose the others' lines
+		err := r.append(context.WithoutCancel(batch[0].ctx), lines)
+		for _, a := range batch {
+			a.errc <- err
+		}
+		if err != nil {
+			r.mu.Lock()
+			r.failed = err
+			r.mu.Unlock()
+			return
+		}
+		beat.Reset(beatAfter)
+		r.mu.Lock()
+		s := r.state
+		wants := s.wantsCheckpoint()
+		r.mu.Unlock()
+		if wants {
+			r.checkpoint()
+		}
+	}
+}
+
+// checkpoint writes one. A checkpoint is a convenience: when it cannot be
+// written the log says the same, so the failure is noted and nothing more.
+func (r *Run) checkpoint() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.l.checkpoint(context.Background(), r.state); err != nil {
+		r.state.Notes = append(r.state.Notes, err.Error())
+		r.state.sinceEntries, r.state.sinceBytes = 0, 0 // try again after as many entries more
+	}
+}
+
+// append writes one entry under the next number. When another program took
+// the number its entry is read first; when the outcome is unknown the same
+// bytes go to the same key again, until it is known.
+func (r *Run) append(ctx context.Context, lines []Line) error {
+	for {
+		r.mu.Lock()
+		err := r.allowed(lines[0].Kind)
+		seq, prev := r.state.Seq+1, r.state.Hash
+		r.mu.Unlock()
+		if err != nil {
+			return err
+		}
+		h := Header{
+			Format: Format, Seq: seq, Prev: prev, Time: time.Now().UTC(), Run: r.ID,
+			Who: r.l.who.Who, Host: r.l.who.Host, Program: r.l.who.Program, Kind: lines[0].Kind,
+		}
+		body, err := r.l.codec.encode(h, lines)
+		if err != nil {
+			return err
+		}
+		won, err := r.l.put(ctx, r.l.logKey(seq), body)
+		if err != nil {
+			return fmt.Errorf("the ledger of %s could not be written: %w", r.l.Ward, err)
+		}
+		r.mu.Lock()
+		if won {
+			if r.state.Seq < seq { // else MayCall has read it back already
+				err = r.state.fold(&Entry{Header: h, Lines: lines, Size: len(body), Hash: hash(body)})
+			}
+			r.looked = upTime()
+		} else {
+			err = r.l.advance(ctx, r.state, 0)
+		}
+		r.mu.Unlock()
+		if err != nil || won {
+			return err
+		}
+	}
+}
+
+// allowed is an error when the log, as far as it is known, forbids the run to
+// write.
+func (r *Run) allowed(k Kind) error {
+	if k == KindBegin {
+		if holders := r.state.Holders(); len(holders) > 0 {
+			return &LockedError{Ward: r.l.Ward, Holder: holders[0]}
+		}
+		return nil
+	}
+	if r.state.Open[r.ID] == nil {
+		return ErrBroken
+	}
+	return nil
+}
+
+// put writes bytes under a key until it is known whether they are there.
+func (l *Ledger) put(ctx context.Context, key string, body []byte) (won bool, err error) {
+	for try := 0; ; try++ {
+		err = l.store.PutIfAbsent(ctx, key, body)
+		if err == nil {
+			return true, nil
+		}
+		if errors.Is(err, store.ErrExists) {
+			if try == 0 {
+				return false, nil
+			}
+			there, getErr := l.store.Get(ctx, key) // an earlier try may have won
+			if getErr == nil {
+				return bytes.Equal(there, body), nil
+			}
+			err = getErr
+		}
+		if try+1 == putTries || ctx.Err() != nil {
+			return false, err
+		}
+		wait := time.NewTimer(min(time.Duration(50<<try)*time.Millisecond, 2*time.Second))
+		select {
+		case <-wait.C:
+		case <-ctx.Done():
+			wait.Stop()
+			return false, errors.Join(err, ctx.Err())
+		}
+	}
+}
+
+// MayCall is asked before every call to the cloud. It is an error unless the
+// run still holds its lock by its own newest knowledge, which must be younger
+// than 20 s by a clock that runs on while the machine sleeps.
+func (r *Run) MayCall(ctx context.Context) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.failed != nil {
+		return r.failed
+	}
+	if upTime()-r.looked > fenceAfter {
+		if err := r.l.advance(ctx, r.state, 0); err != nil {
+			return err
+		}
+		r.looked = upTime()
+	}
+	if r.state.Open[r.ID] == nil {
+		return ErrBroken
+	}
+	return nil
+}
+
+// End gives the lock back. Calls that were never started get their result
+// from the caller before.
+func (r *Run) End(ctx context.Context, outcome string, counts map[string]int, published value.Map) error {
+	defer r.stop()
+	r.mu.Lock()
+	long := r.state.sinceEntries >= 200
+	r.mu.Unlock()
+	if long {
+		r.checkpoint()
+	}
+	return r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &End{Outcome: outcome, Counts: counts, Published: value.Attributes(published)}})
+}
+
+func (r *Run) stop() {
+	select {
+	case <-r.quit:
+	default:
+		close(r.quit)
+	}
+	<-r.idle
+}

@@ -1,0 +1,158 @@
+package ledger
+
+import (
+	"fmt"
+	"sort"
+	"time"
+
+	"kasbah/core/value"
+)
+
+// State is the fold of a log up to an entry.
+type State struct {
+	Seq       int64
+	Hash      string // of the stored bytes of entry Seq
+	Records   map[string]*Stored
+	Open      map[string]*OpenRun // runs that hold a lock, by id
+	Intents   []*OpenIntent       // calls without result, oldest first
+	Published value.Map           // as the last run that knew them left them
+	Notes     []string            // what a reader ignores, and why; verify reports it
+
+	sinceEntries int   // since the last checkpoint
+	sinceBytes   int64 // of stored entries
+}
+
+// OpenRun is a run that holds a lock.
+type OpenRun struct {
+	Run     string    `json:"run"`
+	Who     string    `json:"who"`
+	Host    string    `json:"host"`
+	Since   time.Time `json:"since"`
+	Last    time.Time `json:"last"`     // of its newest entry, by its own clock
+	LastSeq int64     `json:"last_seq"` // of its newest entry
+	Begin   Begin     `json:"begin"`
+	Done    int       `json:"done"`
+	Total   int       `json:"total"`
+}
+
+// OpenIntent is a call whose result is not known.
+type OpenIntent struct {
+	Run    string `json:"run"`
+	Intent Intent `json:"intent"`
+}
+
+func newState() *State {
+	return &State{Records: map[string]*Stored{}, Open: map[string]*OpenRun{}}
+}
+
+// Addresses lists the recorded addresses in byte order.
+func (s *State) Addresses() []string { return value.Keys(s.Records) }
+
+// Holders lists the runs that hold a lock, oldest first.
+func (s *State) Holders() []*OpenRun {
+	out := make([]*OpenRun, 0, len(s.Open))
+	for _, r := range s.Open {
+		out = append(out, r)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Since.Before(out[j].Since) })
+	return out
+}
+
+func (s *State) ignore(e *Entry, format string, args ...any) {
+	s.Notes = append(s.Notes, fmt.Sprintf("entry %d: ", e.Seq)+fmt.Sprintf(format, args...))
+}
+
+// fold applies the next entry. Errors mean that the log is damaged; what a
+// writer did against the rules is ignored and noted.
+func (s *State) fold(e *Entry) error {
+	if e.Seq != s.Seq+1 {
+		return fmt.Errorf("entry %d follows entry %d", e.Seq, s.Seq)
+	}
+	if e.Prev != s.Hash {
+		return fmt.Errorf("entry %d does not continue entry %d: it names another one before it", e.Seq, s.Seq)
+	}
+	s.Seq, s.Hash = e.Seq, e.Hash
+	s.sinceEntries++
+	s.sinceBytes += int64(e.Size)
+	for i := range e.Lines {
+		s.line(e, &e.Lines[i])
+	}
+	if run := s.Open[e.Run]; run != nil {
+		run.Last, run.LastSeq = e.Time, e.Seq
+	}
+	return nil
+}
+
+func (s *State) line(e *Entry, l *Line) {
+	switch l.Kind {
+	case KindBegin:
+		if len(s.Open) > 0 {
+			s.ignore(e, "run %s begins while another one holds the lock", e.Run)
+			return
+		}
+		s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: *l.Begin}
+		return
+	case KindBreak:
+		if s.Open[l.Break.Run] == nil {
+			s.ignore(e, "it breaks the lock of run %s, which holds none", l.Break.Run)
+		}
+		delete(s.Open, l.Break.Run)
+		return
+	}
+	run := s.Open[e.Run]
+	if run == nil {
+		s.ignore(e, "a line of kind %s from run %s, which holds no lock", l.Kind, e.Run)
+		return
+	}
+	switch l.Kind {
+	case KindIntent:
+		s.Intents = append(s.Intents, &OpenIntent{Run: e.Run, Intent: *l.Intent})
+	case KindResult:
+		s.result(e, l.Result, run)
+	case KindBeat:
+		run.Done, run.Total = l.Beat.Done, l.Beat.Total
+	case KindNote:
+		if l.Note.Record != nil {
+			s.Records[l.Note.Record.Address] = stored(l.Note.Record)
+		}
+	case KindEnd:
+		if l.End.Published != nil {
+			s.Published = value.Map(l.End.Published)
+		}
+		delete(s.Open, e.Run)
+	}
+}
+
+func (s *State) result(e *Entry, r *Result, run *OpenRun) {
+	of := r.Run
+	if of == "" {
+		of = e.Run
+	}
+	for i, in := range s.Intents {
+		if in.Run == of && in.Intent.ID == r.Intent {
+			s.Intents = append(s.Intents[:i:i], s.Intents[i+1:]...)
+			if r.Outcome == Done {
+				run.Done++
+			}
+			switch {
+			case r.Dropped:
+				delete(s.Records, r.Address)
+			case r.Record != nil:
+				s.Records[r.Address] = stored(r.Record)
+			}
+			return
+		}
+	}
+	s.ignore(e, "a result for the call %s of run %s, which is not open", r.Intent, of)
+}
+
+// Unresolved lists the open calls of runs that hold no lock any more.
+func (s *State) Unresolved() []*OpenIntent {
+	var out []*OpenIntent
+	for _, in := range s.Intents {
+		if s.Open[in.Run] == nil {
+			out = append(out, in)
+		}
+	}
+	return out
+}

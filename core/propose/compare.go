@@ -1,0 +1,262 @@
+package propose
+
+import (
+	"fmt"
+	"sort"
+
+	"kasbah/core/declare"
+	"kasbah/core/ledger"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// empty reports whether v says nothing: none, an empty list or map. Clouds
+// differ in which of them they show.
+func empty(v any) bool {
+	switch v := v.(type) {
+	case nil:
+		return true
+	case []any:
+		return len(v) == 0
+	case map[string]any:
+		return len(v) == 0
+	}
+	return false
+}
+
+// Differ reports whether two values differ beyond the ways of saying nothing.
+func Differ(a, b any) bool { return !value.Equal(a, b) && !(empty(a) && empty(b)) }
+
+// differences walks two values of an attribute and reports where they
+// differ: maps key by key, everything else whole.
+func differences(path value.Path, was, willBe any, yield func(p value.Path, was, willBe any)) {
+	if !Differ(was, willBe) {
+		return
+	}
+	a, ok1 := was.(map[string]any)
+	b, ok2 := willBe.(map[string]any)
+	if ok1 && ok2 || ok1 && willBe == nil || ok2 && was == nil {
+		keys := map[string]bool{}
+		for k := range a {
+			keys[k] = true
+		}
+		for k := range b {
+			keys[k] = true
+		}
+		for _, k := range value.Keys(keys) {
+			differences(append(path[:len(path):len(path)], value.Key(k)), a[k], b[k], yield)
+		}
+		return
+	}
+	yield(path, was, willBe)
+}
+
+// leaveAlone puts the parts of an attribute that others own, as they are
+// live, into the value that is wanted. whole is true when all of it is left.
+func leaveAlone(name string, want, live any, leave []value.Path) (out any, whole bool) {
+	out = want
+	for _, p := range leave {
+		if p[0].Key != name {
+			continue
+		}
+		if len(p) == 1 {
+			return want, true
+		}
+		out = overlay(value.Clone(out), live, p[1:])
+	}
+	return out, false
+}
+
+// overlay sets what is at p in live into v, or takes it away where live has
+// nothing there.
+func overlay(v, live any, p value.Path) any {
+	m, ok := v.(map[string]any)
+	if !ok {
+		if v != nil || p[0].Item {
+			return v
+		}
+		m = value.Map{}
+	}
+	if len(p) == 1 {
+		if x, ok := p.At(live); ok {
+			m[p[0].Key] = value.Clone(x)
+		} else {
+			delete(m, p[0].Key)
+		}
+		return m
+	}
+	below, _ := p[:1].At(live)
+	m[p[0].Key] = overlay(m[p[0].Key], below, p[1:])
+	return m
+}
+
+// comparison is one resource's three sides.
+type comparison struct {
+	typ      *schema.Type
+	declared value.Map // resolved as far as it can be; nil when not declared
+	recorded value.Map // inputs last enacted
+	live     value.Map // attributes now; the recorded inputs when offline
+	leave    []value.Path
+}
+
+// compare lists the changes from live to declared, the inputs as they are to
+// be, and the attributes that are no longer declared and stay.
+func (c comparison) compare() (changes []Change, inputs value.Map, left []string) {
+	inputs = make(value.Map, len(c.declared))
+	for _, a := range c.typ.Attributes {
+		if a.Output {
+			continue
+		}
+		want, declared := c.declared[a.Name]
+		old, recorded := c.recorded[a.Name]
+		switch {
+		case declared:
+		case recorded && a.Name == "name" && c.typ.NamedByPattern():
+			inputs[a.Name] = old // made once, and the cloud's from then on
+			continue
+		case recorded && a.HasDefault && !a.Fixed:
+			want = a.Default
+		case recorded:
+			if Differ(old, nil) {
+				left = append(left, a.Name)
+			}
+			continue
+		default:
+			continue // never declared: it belongs to the cloud
+		}
+		have := c.live[a.Name]
+		want, whole := leaveAlone(a.Name, want, have, c.leave)
+		if whole {
+			if recorded {
+				inputs[a.Name] = old
+			}
+			continue
+		}
+		if declared {
+			inputs[a.Name] = want
+		}
+		differences(value.Path{value.Key(a.Name)}, have, want, func(p value.Path, was, willBe any) {
+			before, _ := p.At(map[string]any(c.recorded))
+			changes = append(changes, Change{
+				Path: p.String(), Was: value.Any{V: was}, WillBe: value.Any{V: willBe}, From: source(willBe),
+				Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, ByHand: recorded && Differ(before, was),
+			})
+		})
+	}
+	return changes, inputs, left
+}
+
+// Compare lists how an attribute that is live differs from what is wanted,
+// but for what others own. whole is true when all of it is theirs.
+func Compare(name string, want, live any, leave []value.Path) (changes []Change, whole bool) {
+	want, whole = leaveAlone(name, want, live, leave)
+	if whole {
+		return nil, true
+	}
+	differences(value.Path{value.Key(name)}, live, want, func(p value.Path, was, willBe any) {
+		changes = append(changes, Change{Path: p.String(), Was: value.Any{V: was}, WillBe: value.Any{V: willBe}})
+	})
+	return changes, false
+}
+
+// source says where a pending value comes from.
+func source(v any) string {
+	if p, ok := v.(*value.Pending); ok {
+		return p.String()
+	}
+	return ""
+}
+
+// initial lists the inputs of a new resource as changes from nothing.
+func initial(t *schema.Type, inputs value.Map) []Change {
+	var out []Change
+	for _, a := range t.Attributes {
+		v, ok := inputs[a.Name]
+		if !ok {
+			continue
+		}
+		differences(value.Path{value.Key(a.Name)}, nil, v, func(p value.Path, _, v any) {
+			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(v), Fixed: a.Fixed, Secret: a.Secret, Security: a.Security && Differ(v, a.Default)})
+		})
+	}
+	return out
+}
+
+// fixedReason says which fixed attributes make a change a swap.
+func fixedReason(changes []Change) string {
+	var names []string
+	seen := map[string]bool{}
+	for _, c := range changes {
+		p, err := value.ParsePath(c.Path)
+		if err == nil && c.Fixed && !seen[p[0].Key] {
+			seen[p[0].Key] = true
+			names = append(names, p[0].Key)
+		}
+	}
+	switch len(names) {
+	case 0:
+		return ""
+	case 1:
+		return names[0] + " is fixed"
+	}
+	return fmt.Sprintf("%s are fixed", joinAnd(names))
+}
+
+func joinAnd(names []string) string {
+	if len(names) == 1 {
+		return names[0]
+	}
+	out := ""
+	for i, n := range names[:len(names)-1] {
+		if i > 0 {
+			out += ", "
+		}
+		out += n
+	}
+	return out + " and " + names[len(names)-1]
+}
+
+// careOf is a declaration's care as the ledger records it.
+func careOf(c declare.Care) ledger.Care {
+	out := ledger.Care{Guard: c.Guard, Swap: c.Swap}
+	for _, p := range c.Leave {
+		out.Leave = append(out.Leave, p.String())
+	}
+	return out
+}
+
+// LeavePaths reads the paths that a record leaves to others.
+func LeavePaths(c ledger.Care) []value.Path {
+	var out []value.Path
+	for _, s := range c.Leave {
+		if p, err := value.ParsePath(s); err == nil && len(p) > 0 {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// NeedsOf lists a resource's needs, in byte order.
+func NeedsOf(r *declare.Resource) []string {
+	out := make([]string, 0, len(r.Needs))
+	for _, n := range r.Needs {
+		out = append(out, n.Address)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// fingerprint digests a declaration: its inputs with pending values
+// unresolved, its needs and its care.
+func fingerprint(r *declare.Resource, needs []string) string {
+	list := make([]any, len(needs))
+	for i, n := range needs {
+		list[i] = n
+	}
+	care := careOf(r.Care)
+	leave := make([]any, len(care.Leave))
+	for i, l := range care.Leave {
+		leave[i] = l
+	}
+	return value.FingerprintOf([]any{r.FullType(), r.Inputs, list, care.Guard, care.Swap, leave}).String()
+}

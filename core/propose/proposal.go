@@ -1,0 +1,203 @@
+// Package propose compares what is declared, what is recorded and what is
+// live, and says exactly what would be done: one action for every resource.
+package propose
+
+import (
+	"time"
+
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/value"
+)
+
+// Format is the format of a proposal as JSON.
+const Format = "kasbah.proposal/1"
+
+// Kind is one of the eight actions.
+type Kind string
+
+const (
+	New     Kind = "new"
+	Edit    Kind = "edit"
+	Swap    Kind = "swap"
+	Drop    Kind = "drop"
+	Adopt   Kind = "adopt"
+	Release Kind = "release"
+	Rename  Kind = "rename"
+	Same    Kind = "same"
+)
+
+// Proposal is the previewed change of some wards in one environment. It holds
+// everything that enacting needs, and can be kept as JSON.
+type Proposal struct {
+	Format  string    `json:"format"`
+	ID      string    `json:"id"`
+	Estate  string    `json:"estate"`
+	Env     string    `json:"env"`
+	Made    time.Time `json:"made"`
+	By      string    `json:"by"`
+	Program string    `json:"program"`
+	Offline bool      `json:"offline"` // live was not read
+	Raze    bool      `json:"raze,omitempty"`
+
+	Wards   []WardAt  `json:"wards"`
+	Counts  Counts    `json:"counts"`
+	Actions []*Action `json:"actions"` // by ward and address
+
+	Warnings   []string     `json:"warnings"`
+	Rules      []struct{}   `json:"rules"`
+	Data       []string     `json:"data"`       // addresses with their ward whose data would be lost
+	Security   []string     `json:"security"`   // and those whose security changes
+	Blocked    []Block      `json:"blocked"`    // what forbids the proposal as a whole
+	Left       []LeftAlone  `json:"left"`       // attributes no longer declared that stay
+	LeftOut    int          `json:"left_out"`   // resources that -only left out
+	Unfinished []Unfinished `json:"unfinished"` // calls whose end is not known, taken as done
+	NotAssured []string     `json:"not_assured"`
+	Chain      []string     `json:"chain"` // the longest chain of actions
+}
+
+// WardAt is a ward and the entry of its ledger that the proposal saw.
+type WardAt struct {
+	Ward      string               `json:"ward"`
+	Entry     int64                `json:"entry"`
+	Hash      string               `json:"hash,omitempty"`
+	Files     map[string]string    `json:"files,omitempty"`     // path -> SHA-256
+	Published map[string]value.Any `json:"published,omitempty"` // may hold pending values
+	Republish bool                 `json:"republish,omitempty"` // the published values are not yet what the ledger has
+}
+
+// Idle reports whether enacting the proposal would write nothing.
+func (p *Proposal) Idle() bool {
+	if p.Counts.Changing() > 0 || len(p.Unfinished) > 0 {
+		return false
+	}
+	for _, w := range p.Wards {
+		if w.Republish {
+			return false
+		}
+	}
+	for _, a := range p.Actions {
+		if a.Plan != nil && a.Plan.RecordOnly {
+			return false
+		}
+	}
+	return true
+}
+
+// Counts counts the actions. Their sum is the number of resources.
+type Counts struct {
+	New     int `json:"new"`
+	Edit    int `json:"edit"`
+	Swap    int `json:"swap"`
+	Drop    int `json:"drop"`
+	Adopt   int `json:"adopt"`
+	Release int `json:"release"`
+	Rename  int `json:"rename"`
+	Same    int `json:"same"`
+}
+
+// Changing is the number of actions that are not same.
+func (c Counts) Changing() int {
+	return c.New + c.Edit + c.Swap + c.Drop + c.Adopt + c.Release + c.Rename
+}
+
+func (c *Counts) add(k Kind) {
+	switch k {
+	case New:
+		c.New++
+	case Edit:
+		c.Edit++
+	case Swap:
+		c.Swap++
+	case Drop:
+		c.Drop++
+	case Same:
+		c.Same++
+	}
+}
+
+// Block is a reason why nothing can be enacted.
+type Block struct {
+	Ward     string           `json:"ward"`
+	Address  string           `json:"address"`
+	Because  string           `json:"because"`
+	Position problem.Position `json:"position"`
+}
+
+// LeftAlone is an attribute that is no longer declared and stays as it is.
+type LeftAlone struct {
+	Ward    string `json:"ward"`
+	Address string `json:"address"`
+	Path    string `json:"path"`
+}
+
+// Unfinished is a call of a dead run.
+type Unfinished struct {
+	Ward    string `json:"ward"`
+	Run     string `json:"run"`
+	Address string `json:"address"`
+	Call    string `json:"call"`
+}
+
+// Action is one resource's part in a proposal.
+type Action struct {
+	Ward     string           `json:"ward"`
+	Address  string           `json:"address"`
+	Type     string           `json:"type"` // with its driver
+	Kind     Kind             `json:"action"`
+	Because  string           `json:"because,omitempty"`
+	Position problem.Position `json:"position"`
+	Via      []string         `json:"via,omitempty"`
+	Needs    []string         `json:"needs"` // addresses with their ward
+	Changes  []Change         `json:"changes"`
+
+	Plan *Plan `json:"plan,omitempty"` // nil for same
+}
+
+// Full is the address with its ward.
+func (a *Action) Full() string { return value.InWard(a.Ward, a.Address) }
+
+// Change is one attribute of an action, at the depth at which it differs.
+type Change struct {
+	Path     string    `json:"path"`
+	Was      value.Any `json:"was"`
+	WillBe   value.Any `json:"will_be"`
+	From     string    `json:"from,omitempty"` // the source of a value not known yet
+	Fixed    bool      `json:"fixed,omitempty"`
+	Secret   bool      `json:"secret,omitempty"`
+	Security bool      `json:"security,omitempty"`
+	ByHand   bool      `json:"by_hand,omitempty"` // live was not as recorded
+}
+
+// Plan is what enacting an action needs.
+type Plan struct {
+	Inputs        value.Attributes `json:"inputs,omitempty"` // as they are to be; may hold pending values
+	Order         string           `json:"order,omitempty"`  // of a swap: create-first or drop-first
+	Care          ledger.Care      `json:"care"`
+	Declared      string           `json:"declared,omitempty"` // fingerprint of the declaration
+	DriverVersion string           `json:"driver_version,omitempty"`
+	HoldsData     bool             `json:"holds_data,omitempty"`
+	Exclusive     bool             `json:"exclusive,omitempty"` // two of the type may not share a name or a range
+	// Positions of the attributes' values, for what the cloud says about them.
+	Positions map[string]problem.Position `json:"positions,omitempty"`
+
+	// What the proposal saw. Seen is nil where nothing was recorded.
+	Seen *Seen `json:"seen,omitempty"`
+	// RecordOnly: nothing is done in the cloud; only the record's needs and
+	// care move. The action is same.
+	RecordOnly bool `json:"record_only,omitempty"`
+}
+
+// Seen is what was recorded and live when the proposal was made.
+type Seen struct {
+	Version   int64             `json:"version"`
+	ID        string            `json:"id"`
+	Tag       string            `json:"tag,omitempty"`
+	Inputs    value.Attributes  `json:"inputs"`
+	Live      value.Attributes  `json:"live,omitempty"` // nil when it was not read, or is gone
+	Gone      bool              `json:"gone,omitempty"`
+	Needs     []string          `json:"needs,omitempty"`
+	Leftovers []ledger.Leftover `json:"leftovers,omitempty"`
+	// Unfinished: the record is what an unfinished call intended.
+	Unfinished bool `json:"unfinished,omitempty"`
+}

@@ -1,0 +1,547 @@
+package propose
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"kasbah/core/declare"
+	"kasbah/core/graph"
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// Options is what a proposal is made from.
+type Options struct {
+	Estate, Env string
+	By, Program string
+	Declared    *declare.Declared // nil for razing
+	Wards       []string
+	States      map[string]*ledger.State   // by ward
+	Catalogs    map[string]*schema.Catalog // by driver
+	Live        Live                       // nil when offline
+	Only        []string                   // patterns of addresses; all when empty
+}
+
+type proposer struct {
+	o        Options
+	p        *Proposal
+	declared map[string]*declare.Resource // by full address
+	actions  map[string]*Action           // by full address
+	recorded map[string]*ledger.Record    // by full address, with unfinished calls taken as done
+	dangling map[string]bool              // full addresses with an unfinished call
+	selected map[string]bool              // by -only; nil for all
+	problems []error
+}
+
+// Propose makes the proposal. It reads nothing and writes nothing.
+func Propose(o Options) (*Proposal, error) {
+	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}}
+	w.p = &Proposal{
+		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
+		Offline: o.Live == nil, Raze: o.Declared == nil,
+		Actions: []*Action{}, Warnings: []string{}, Rules: []struct{}{}, Data: []string{}, Security: []string{}, Blocked: []Block{},
+		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Chain: []string{},
+	}
+	if err := w.gather(); err != nil {
+		return nil, err
+	}
+	g := w.graph()
+	if err := w.selectOnly(g); err != nil {
+		return nil, err
+	}
+	order, cycle := g.Order()
+	if cycle != nil {
+		return nil, fmt.Errorf("the graph has a cycle: %s", strings.Join(cycle, " needs "))
+	}
+	for _, n := range order {
+		full := g.Name(n)
+		if w.selected != nil && !w.selected[full] {
+			w.p.LeftOut++
+			continue
+		}
+		a, err := w.action(full)
+		if err != nil {
+			w.problems = append(w.problems, err)
+			continue
+		}
+		w.actions[full] = a
+	}
+	if err := errors.Join(w.problems...); err != nil {
+		return nil, err
+	}
+	w.finish()
+	return w.p, nil
+}
+
+// gather collects the declared resources and the records, taking unfinished
+// calls as done.
+func (w *proposer) gather() error {
+	for _, ward := range w.o.Wards {
+		s := w.o.States[ward]
+		w.p.Wards = append(w.p.Wards, WardAt{Ward: ward, Entry: s.Seq, Hash: s.Hash})
+		for a, st := range s.Records {
+			r, err := st.Record()
+			if err != nil {
+				return err
+			}
+			w.recorded[value.InWard(ward, a)] = r
+		}
+		for _, in := range s.Unresolved() {
+			full := value.InWard(ward, in.Intent.Address)
+			w.p.Unfinished = append(w.p.Unfinished, Unfinished{Ward: ward, Run: in.Run, Address: in.Intent.Address, Call: in.Intent.Call})
+			w.dangling[full] = true
+			w.intend(full, &in.Intent)
+		}
+	}
+	if w.o.Declared == nil {
+		return nil
+	}
+	for _, r := range w.o.Declared.Resources {
+		w.declared[r.Full()] = r
+	}
+	for i, at := range w.p.Wards {
+		for _, dw := range w.o.Declared.Wards {
+			if dw.Name != at.Ward {
+				continue
+			}
+			at.Files = dw.Files
+			at.Published = map[string]value.Any{}
+			for n, p := range dw.Published {
+				at.Published[n] = value.Any{V: p.Value}
+			}
+			w.p.Wards[i] = at
+		}
+	}
+	return nil
+}
+
+// intend takes an unfinished call as done.
+func (w *proposer) intend(full string, in *ledger.Intent) {
+	switch in.Call {
+	case "create", "update":
+		if in.Plan != nil {
+			r := *in.Plan
+			if old := w.recorded[full]; old != nil {
+				r.Version = old.Version
+				if r.ID == "" {
+					r.Live = nil
+				}
+			}
+			w.recorded[full] = &r
+		}
+	case "delete":
+		switch {
+		case in.Plan == nil:
+			delete(w.recorded, full)
+		default:
+			r := *in.Plan
+			w.recorded[full] = &r
+		}
+	}
+}
+
+// graph is that of everything declared or recorded, in byte order of
+// addresses. What is declared needs what it declares; what is only recorded
+// needs what it was recorded to.
+func (w *proposer) graph() *graph.Graph {
+	all := make(map[string]bool, len(w.declared)+len(w.recorded))
+	for a := range w.declared {
+		all[a] = true
+	}
+	for a := range w.recorded {
+		all[a] = true
+	}
+	names := value.Keys(all)
+	var edges []graph.Edge
+	for _, a := range names {
+		if d := w.declared[a]; d != nil {
+			for _, n := range d.Needs {
+				edges = append(edges, graph.Edge{From: a, To: n.Address, Why: n.Why})
+			}
+		} else {
+			for _, n := range w.recorded[a].Needs {
+				if w.declared[n] == nil { // else the two may need each other across the change
+					edges = append(edges, graph.Edge{From: a, To: n})
+				}
+			}
+		}
+	}
+	return graph.New(names, edges)
+}
+
+// selectOnly marks the addresses that match and what they need.
+func (w *proposer) selectOnly(g *graph.Graph) error {
+	if len(w.o.Only) == 0 {
+		return nil
+	}
+	w.selected = map[string]bool{}
+	for _, pattern := range w.o.Only {
+		match := Pattern(pattern)
+		var hits []int32
+		for n := int32(0); n < int32(g.Len()); n++ {
+			full := g.Name(n)
+			if _, short := value.SplitWard(full); match(full) || match(short) {
+				hits = append(hits, n)
+			}
+		}
+		if len(hits) == 0 {
+			var known []string
+			for n := int32(0); n < int32(min(g.Len(), 5000)); n++ {
+				_, short := value.SplitWard(g.Name(n))
+				known = append(known, short)
+			}
+			err := fmt.Sprintf("-only %s matches no resource", pattern)
+			if h := nearest.Hint(pattern, known); h != "" {
+				err += "; " + h
+			}
+			return errors.New(err)
+		}
+		for n, in := range g.Down(hits...) {
+			if in {
+				w.selected[g.Name(int32(n))] = true
+			}
+		}
+	}
+	return nil
+}
+
+// action decides what becomes of one resource. What it needs was decided
+// before.
+func (w *proposer) action(full string) (*Action, error) {
+	d, r := w.declared[full], w.recorded[full]
+	ward, address := value.SplitWard(full)
+	a := &Action{Ward: ward, Address: address, Changes: []Change{}, Needs: []string{}}
+	typ, err := w.typeOf(d, r)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", address, err)
+	}
+	if d != nil {
+		a.Type = d.FullType()
+		a.Position, a.Via = d.Position()
+		a.Needs = NeedsOf(d)
+	} else {
+		a.Type = r.Type
+		a.Needs = r.Needs
+	}
+	drv, _ := SplitType(a.Type)
+	a.Plan = &Plan{DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData, Exclusive: typ.UniqueName || typ.DropFirst}
+	var seen *Seen
+	if r != nil {
+		seen = w.look(full, r)
+		a.Plan.Seen = seen
+	}
+	switch {
+	case d == nil:
+		w.drop(a, r, seen)
+	case r == nil:
+		w.create(a, d, typ, "")
+	default:
+		w.change(a, d, r, seen, typ)
+	}
+	if d != nil {
+		a.Plan.Care = careOf(d.Care)
+		a.Plan.Declared = fingerprint(d, a.Needs)
+	}
+	if a.Kind == Same {
+		if d != nil && (a.Plan.Declared != r.Declared) && !w.dangling[full] {
+			a.Plan.RecordOnly = true
+		} else {
+			a.Plan = nil
+		}
+	} else if d != nil {
+		a.Plan.Positions = make(map[string]problem.Position, len(d.Inputs))
+		for name := range d.Inputs {
+			a.Plan.Positions[name], _ = d.At(name)
+		}
+	}
+	if r != nil && r.Care.Guard && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && d.Care.Guard {
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: "it is guarded, and would be " + map[Kind]string{Drop: "dropped", Swap: "swapped"}[a.Kind], Position: a.Position})
+	}
+	return a, nil
+}
+
+func (w *proposer) typeOf(d *declare.Resource, r *ledger.Record) (*schema.Type, error) {
+	if d != nil {
+		return d.Type, nil
+	}
+	drv, typ := SplitType(r.Type)
+	c := w.o.Catalogs[drv]
+	if c == nil {
+		return nil, fmt.Errorf("the ledger records it, and kasbah.toml has no driver %q", drv)
+	}
+	if t := c.Types[typ]; t != nil {
+		return t, nil
+	}
+	return nil, fmt.Errorf("the ledger records it, and driver %s no longer has the type %s", drv, typ)
+}
+
+// look is what is recorded and live of a resource.
+func (w *proposer) look(full string, r *ledger.Record) *Seen {
+	s := &Seen{Version: r.Version, ID: r.ID, Tag: r.Tag, Inputs: r.Inputs, Needs: r.Needs, Leftovers: r.Leftovers, Unfinished: w.dangling[full]}
+	if w.o.Live == nil {
+		s.Live = r.Live
+		return s
+	}
+	if l, ok := w.o.Live[r.Type][r.ID]; ok {
+		s.Tag, s.Live = l.Tag, value.Attributes(l.Attributes)
+	} else if r.ID != "" {
+		s.Gone = true
+	}
+	for i, left := range s.Leftovers {
+		if l, ok := w.o.Live[r.Type][left.ID]; ok {
+			s.Leftovers = append([]ledger.Leftover(nil), s.Leftovers...)
+			s.Leftovers[i].Tag = l.Tag
+		}
+	}
+	return s
+}
+
+func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
+	a.Kind, a.Because = Drop, "no longer declared"
+	if w.p.Raze {
+		a.Because = ""
+	}
+	if seen.Gone {
+		a.Because = strings.TrimPrefix(a.Because+", gone from the cloud already", ", ")
+	}
+	a.Plan.Care = r.Care
+}
+
+// wanted are a declaration's inputs with what is known filled in.
+func (w *proposer) wanted(d *declare.Resource) (value.Map, error) {
+	v, err := value.Resolve(d.Inputs, w.lookup)
+	if err != nil {
+		return nil, err
+	}
+	return v.(map[string]any), nil
+}
+
+// lookup answers for an attribute of a resource that was decided before.
+func (w *proposer) lookup(ref value.Ref) (any, error) {
+	a := w.actions[ref.Address]
+	r := w.recorded[ref.Address]
+	if r == nil || w.dangling[ref.Address] || a != nil && a.Kind != Same && a.Kind != Edit {
+		return nil, value.ErrUnknown
+	}
+	attrs := value.Map(r.Live)
+	if w.o.Live != nil {
+		l, ok := w.o.Live[r.Type][r.ID]
+		if !ok {
+			return nil, value.ErrUnknown
+		}
+		attrs = l.Attributes
+	}
+	v, ok := ref.Path.At(attrs)
+	if !ok {
+		return nil, nil
+	}
+	return v, nil
+}
+
+func (w *proposer) create(a *Action, d *declare.Resource, typ *schema.Type, because string) {
+	a.Kind, a.Because = New, because
+	inputs, err := w.wanted(d)
+	if err != nil {
+		w.problems = append(w.problems, fmt.Errorf("%s: %w", a.Address, err))
+		return
+	}
+	if d.MadeName != "" {
+		inputs["name"] = d.MadeName
+	}
+	a.Plan.Inputs = inputs
+	a.Changes = initial(typ, inputs)
+}
+
+func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen *Seen, typ *schema.Type) {
+	inputs, err := w.wanted(d)
+	if err != nil {
+		w.problems = append(w.problems, fmt.Errorf("%s: %w", a.Address, err))
+		return
+	}
+	whole := r.Whole() || w.dangling[a.Full()] && len(r.Leftovers) == 0
+	if seen.Gone && whole {
+		w.create(a, d, typ, "gone from the cloud")
+		if old, ok := r.Inputs["name"]; ok && d.MadeName != "" {
+			a.Plan.Inputs["name"] = old
+			a.Changes = initial(typ, value.Map(a.Plan.Inputs))
+		}
+		return
+	}
+	live := value.Map(seen.Live)
+	if live == nil {
+		live = value.Map(r.Inputs)
+	}
+	changes, full, left := comparison{typ: typ, declared: inputs, recorded: value.Map(r.Inputs), live: live, leave: d.Care.Leave}.compare()
+	a.Plan.Inputs = full
+	for _, path := range left {
+		w.p.Left = append(w.p.Left, LeftAlone{a.Ward, a.Address, path})
+	}
+	if len(changes) > 0 {
+		a.Changes = changes
+	}
+	fixed := fixedReason(changes)
+	switch {
+	case !whole:
+		a.Kind, a.Because = Swap, "a run ended between its halves"
+	case fixed != "":
+		a.Kind, a.Because = Swap, fixed
+		if chain := w.chainReason(d, changes); chain != "" {
+			a.Because += " and " + chain
+		}
+	case len(changes) > 0:
+		a.Kind = Edit
+	default:
+		a.Kind = Same
+		return
+	}
+	if a.Kind == Swap {
+		a.Plan.Order = w.order(a, d, typ)
+	}
+}
+
+// chainReason names the swapped resources that a fixed attribute comes from.
+func (w *proposer) chainReason(d *declare.Resource, changes []Change) string {
+	var from []string
+	seen := map[string]bool{}
+	for _, c := range changes {
+		if !c.Fixed {
+			continue
+		}
+		value.Refs(c.WillBe.V, func(ref value.Ref) {
+			if b := w.actions[ref.Address]; b != nil && (b.Kind == Swap || b.Kind == New) && !seen[ref.Address] {
+				seen[ref.Address] = true
+				_, short := value.SplitWard(ref.Address)
+				from = append(from, short+" "+map[Kind]string{Swap: "is swapped", New: "is new"}[b.Kind])
+			}
+		})
+	}
+	return strings.Join(from, " and ")
+}
+
+// order is how the halves of a swap follow each other: as its care says, or
+// its type. What needs a thing that is dropped first must go before it.
+func (w *proposer) order(a *Action, d *declare.Resource, typ *schema.Type) string {
+	for _, n := range d.Needs {
+		if b := w.actions[n.Address]; b != nil && b.Kind == Swap && b.Plan.Order == "drop-first" {
+			return "drop-first"
+		}
+	}
+	if d.Care.Swap != "" {
+		return d.Care.Swap
+	}
+	return typ.Order()
+}
+
+// finish counts, sorts and gathers what needs consent.
+func (w *proposer) finish() {
+	p := w.p
+	for _, full := range value.Keys(w.actions) {
+		a := w.actions[full]
+		p.Actions = append(p.Actions, a)
+		p.Counts.add(a.Kind)
+		if a.Plan == nil {
+			continue
+		}
+		if a.Plan.HoldsData && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
+			p.Data = append(p.Data, full)
+		}
+		for _, c := range a.Changes {
+			if c.Security {
+				p.Security = append(p.Security, full)
+				break
+			}
+		}
+	}
+	sort.SliceStable(p.Actions, func(i, j int) bool {
+		if p.Actions[i].Ward != p.Actions[j].Ward {
+			return w.rank(p.Actions[i].Ward) < w.rank(p.Actions[j].Ward)
+		}
+		return p.Actions[i].Address < p.Actions[j].Address
+	})
+	sort.Slice(p.Left, func(i, j int) bool { return p.Left[i].Address+p.Left[i].Path < p.Left[j].Address+p.Left[j].Path })
+	for _, u := range p.Unfinished {
+		p.Warnings = append(p.Warnings, fmt.Sprintf("%s: the %s of run %s has no result yet and is taken as done; the next run finds out first", u.Address, u.Call, u.Run))
+	}
+	p.NotAssured = append(p.NotAssured, w.notAssured()...)
+	for i := range p.Wards {
+		p.Wards[i].Republish = w.republish(&p.Wards[i])
+	}
+	p.Chain = w.chain()
+}
+
+// republish reports whether the ward's published values are known and are
+// not what its ledger has.
+func (w *proposer) republish(at *WardAt) bool {
+	now := value.Map{}
+	for n, v := range at.Published {
+		now[n] = v.V
+	}
+	known, err := value.Resolve(now, w.lookup)
+	return err == nil && !value.IsPending(known) && Differ(known, map[string]any(w.o.States[at.Ward].Published))
+}
+
+func (w *proposer) rank(ward string) int {
+	for i, n := range w.o.Wards {
+		if n == ward {
+			return i
+		}
+	}
+	return len(w.o.Wards)
+}
+
+// notAssured lists the types of changing actions for which a kill or a second
+// writer is not covered.
+func (w *proposer) notAssured() []string {
+	lacks := map[string]string{}
+	for _, a := range w.actions {
+		if a.Kind == Same {
+			continue
+		}
+		drv, typ := SplitType(a.Type)
+		t := w.o.Catalogs[drv].Types[typ]
+		var what []string
+		if t.KeyMemory == 0 {
+			what = append(what, "idempotency keys")
+		}
+		if !t.Tags {
+			what = append(what, "entity tags")
+		}
+		if what != nil {
+			lacks[a.Type] = strings.Join(what, " and ")
+		}
+	}
+	var out []string
+	for _, t := range value.Keys(lacks) {
+		out = append(out, fmt.Sprintf("%s has no %s", t, lacks[t]))
+	}
+	return out
+}
+
+// chain is the longest chain of changing actions, first to last.
+func (w *proposer) chain() []string {
+	var names []string
+	var edges []graph.Edge
+	for _, a := range w.p.Actions {
+		if a.Kind != Same {
+			names = append(names, a.Full())
+			for _, n := range a.Needs {
+				edges = append(edges, graph.Edge{From: a.Full(), To: n})
+			}
+		}
+	}
+	g := graph.New(names, edges)
+	nodes, _ := g.Longest(nil)
+	out := make([]string, len(nodes))
+	for i, n := range nodes {
+		out[i] = g.Name(n)
+	}
+	return out
+}

@@ -1,0 +1,188 @@
+// Package schema describes the resource types that a driver offers: their
+// attributes, what each may hold, and what the cloud behind them guarantees.
+package schema
+
+import (
+	"regexp"
+	"sort"
+	"time"
+
+	"kasbah/core/value"
+)
+
+// Kind is the kind of an attribute's value.
+type Kind string
+
+const (
+	Text   Kind = "text"
+	Int    Kind = "int"
+	Number Kind = "number"
+	Bool   Kind = "bool"
+	List   Kind = "list"
+	MapOf  Kind = "map"    // keys are the user's, values all of one kind
+	Record Kind = "record" // keys are the schema's
+	Any    Kind = "any"
+)
+
+// Catalog is everything one driver offers.
+type Catalog struct {
+	Version string // of the described API; recorded with each resource
+	Types   map[string]*Type
+}
+
+// Names lists the types in byte order.
+func (c *Catalog) Names() []string { return value.Keys(c.Types) }
+
+// Type describes one resource type.
+type Type struct {
+	Name       string
+	Help       string
+	Attributes []*Attribute // in the order of the description
+	ID         string       // the attribute that identifies a thing to its cloud
+
+	HoldsData  bool     // dropping one loses data
+	UniqueName bool     // the cloud refuses a second one of the same name, so a swap drops first
+	DropFirst  bool     // two cannot exist side by side for another reason
+	Identify   []string // attributes that together identify one thing
+
+	KeyMemory time.Duration // how long an idempotency key is remembered; 0 means never
+	Tags      bool          // things carry entity tags, and writes may name the one they saw
+	Locate    bool          // the driver can find what a key made
+
+	byName map[string]*Attribute
+}
+
+// Attribute describes one attribute of a type, or one field of a record.
+type Attribute struct {
+	Name string
+	Help string
+	Kind Kind
+	Elem *Attribute // of a list's or map's values
+
+	Fields []*Attribute // of a record
+
+	Required bool
+	Output   bool // decided by the cloud; cannot be given
+	Fixed    bool // a change needs a swap
+	Secret   bool
+	Security bool   // a change touches security
+	Refers   string // the type whose id this is
+
+	Default    any // what the cloud uses when the attribute is left out
+	HasDefault bool
+
+	OneOf     []any
+	Min, Max  *float64
+	MinLength *int
+	MaxLength *int
+	Pattern   string // an unanchored regular expression
+	Format    string // as OpenAPI names it: cidr, date-time, uri, …
+
+	re *regexp.Regexp // of Pattern, once prepared
+}
+
+// Attribute finds an attribute by its schema name; nil when there is none.
+func (t *Type) Attribute(name string) *Attribute {
+	if t.byName == nil {
+		return linear(t.Attributes, name)
+	}
+	return t.byName[name]
+}
+
+func linear(list []*Attribute, name string) *Attribute {
+	for _, a := range list {
+		if a.Name == name {
+			return a
+		}
+	}
+	return nil
+}
+
+// Index prepares fast lookups and patterns. Call it once the type is complete and before
+// it is shared between goroutines.
+func (t *Type) Index() {
+	t.byName = make(map[string]*Attribute, len(t.Attributes))
+	for _, a := range t.Attributes {
+		t.byName[a.Name] = a
+		a.prepare()
+	}
+}
+
+// prepare compiles patterns ahead. One that Go cannot compile is reported
+// when a value meets it.
+func (a *Attribute) prepare() {
+	if a == nil {
+		return
+	}
+	if a.Pattern != "" {
+		if re, err := regexp.Compile(a.Pattern); err == nil {
+			a.re = re
+		}
+	}
+	a.Elem.prepare()
+	for _, f := range a.Fields {
+		f.prepare()
+	}
+}
+
+// Inputs lists the attributes that a declaration may give.
+func (t *Type) Inputs() []*Attribute {
+	var out []*Attribute
+	for _, a := range t.Attributes {
+		if !a.Output {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// NamedByPattern reports whether the estate's name pattern fills this type's
+// name when a declaration leaves it out: there is a text attribute "name"
+// that may be left out. A required name means something outside the estate.
+func (t *Type) NamedByPattern() bool {
+	a := t.Attribute("name")
+	return a != nil && a.Kind == Text && !a.Required && !a.Output
+}
+
+// Order is how the two halves of a swap follow each other.
+func (t *Type) Order() string {
+	if t.UniqueName || t.DropFirst {
+		return "drop-first"
+	}
+	return "create-first"
+}
+
+// AttributeNames lists the input names in byte order, for hints.
+func (t *Type) AttributeNames() []string {
+	var out []string
+	for _, a := range t.Inputs() {
+		out = append(out, a.Name)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Lookup finds the attribute at a path; nil where the schema says nothing.
+func (t *Type) Lookup(p value.Path) *Attribute {
+	if len(p) == 0 {
+		return nil
+	}
+	a := t.Attribute(p[0].Key)
+	for _, s := range p[1:] {
+		if a == nil {
+			return nil
+		}
+		a = a.below(s)
+	}
+	return a
+}
+
+func (a *Attribute) below(s value.Step) *Attribute {
+	switch {
+	case a.Kind == List && s.Item, a.Kind == MapOf && !s.Item:
+		return a.Elem
+	case a.Kind == Record && !s.Item:
+		return linear(a.Fields, s.Key)
+	}
+	return nil
+}

@@ -1,0 +1,246 @@
+// Package survey compares what is recorded with what is live and gives every
+// recorded resource a verdict.
+package survey
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"time"
+
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+)
+
+// Format is the format of a survey as JSON.
+const Format = "kasbah.survey/1"
+
+// Verdict is what a survey says of a resource.
+type Verdict string
+
+const (
+	Matches   Verdict = "matches"
+	Differs   Verdict = "differs"
+	Gone      Verdict = "gone"
+	Unchecked Verdict = "unchecked"
+)
+
+// Report is a survey of some wards in one environment.
+type Report struct {
+	Format    string      `json:"format"`
+	Env       string      `json:"env"`
+	Counts    Counts      `json:"counts"`
+	Resources []*Resource `json:"resources"` // by ward and address
+}
+
+// Counts counts the verdicts.
+type Counts struct {
+	Matches   int `json:"matches"`
+	Differs   int `json:"differs"`
+	Gone      int `json:"gone"`
+	Unchecked int `json:"unchecked"`
+	Stranger  int `json:"stranger"`
+	Learned   int `json:"learned"`
+}
+
+// Drifted reports whether something was edited or is gone.
+func (c Counts) Drifted() bool { return c.Differs+c.Gone > 0 }
+
+// Resource is one resource's verdict.
+type Resource struct {
+	Ward        string       `json:"ward"`
+	Address     string       `json:"address"`
+	Type        string       `json:"type"`
+	ID          string       `json:"id"`
+	Verdict     Verdict      `json:"verdict"`
+	Because     string       `json:"because,omitempty"` // of unchecked
+	Checked     []string     `json:"checked"`           // attributes that were compared
+	Differences []Difference `json:"differences"`
+	AlsoMoved   []string     `json:"also_moved,omitempty"` // attributes that nobody declared
+	By          string       `json:"by,omitempty"`         // of gone: who deleted it
+	At          *time.Time   `json:"at,omitempty"`
+}
+
+// Difference is one attribute that is not as enacted.
+type Difference struct {
+	Path     string     `json:"path"`
+	Expected value.Any  `json:"expected"`
+	Found    value.Any  `json:"found"`
+	By       string     `json:"by,omitempty"` // who changed it, if the cloud can tell
+	At       *time.Time `json:"at,omitempty"`
+}
+
+// Options is what a survey is made from.
+type Options struct {
+	Env      string
+	States   map[string]*ledger.State // by ward
+	Wards    []string
+	Drivers  map[string]driver.Driver
+	Catalogs map[string]*schema.Catalog
+}
+
+// Survey reads the clouds and compares.
+func Survey(ctx context.Context, o Options) (*Report, error) {
+	live, err := propose.ReadLive(ctx, o.Drivers, o.States, false)
+	if err != nil {
+		return nil, err
+	}
+	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}}
+	for _, ward := range o.Wards {
+		s := o.States[ward]
+		open := map[string]bool{}
+		for _, in := range s.Intents {
+			open[in.Intent.Address] = true
+		}
+		for _, a := range s.Addresses() {
+			rec, err := s.Records[a].Record()
+			if err != nil {
+				return nil, err
+			}
+			res := judge(ward, rec, o.Catalogs, live, open[a])
+			r.Resources = append(r.Resources, res)
+			r.Counts.add(res.Verdict)
+		}
+	}
+	return r, blame(ctx, o, r)
+}
+
+func (c *Counts) add(v Verdict) {
+	switch v {
+	case Matches:
+		c.Matches++
+	case Differs:
+		c.Differs++
+	case Gone:
+		c.Gone++
+	case Unchecked:
+		c.Unchecked++
+	}
+}
+
+// judge compares one record with what is live.
+func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog, live propose.Live, open bool) *Resource {
+	res := &Resource{Ward: ward, Address: rec.Address, Type: rec.Type, ID: rec.ID, Checked: []string{}, Differences: []Difference{}}
+	drv, typName := propose.SplitType(rec.Type)
+	var typ *schema.Type
+	if c := catalogs[drv]; c != nil {
+		typ = c.Types[typName]
+	}
+	unchecked := func(why string) *Resource {
+		res.Verdict, res.Because = Unchecked, why
+		return res
+	}
+	switch {
+	case open:
+		return unchecked("a call for it has no result yet")
+	case rec.ID == "":
+		return unchecked("a swap ended between its halves")
+	case typ == nil:
+		return unchecked("its driver no longer has the type " + typName)
+	}
+	l, there := live[rec.Type][rec.ID]
+	if !there {
+		res.Verdict = Gone
+		return res
+	}
+	leave := propose.LeavePaths(rec.Care)
+	for _, a := range typ.Attributes {
+		want, recorded := rec.Inputs[a.Name]
+		if a.Output || !recorded || a.Secret {
+			continue
+		}
+		found := l.Attributes[a.Name]
+		changes, whole := propose.Compare(a.Name, want, found, leave)
+		if whole {
+			continue
+		}
+		res.Checked = append(res.Checked, a.Name)
+		for _, c := range changes {
+			res.Differences = append(res.Differences, Difference{Path: c.Path, Expected: c.WillBe, Found: c.Was})
+		}
+	}
+	for _, name := range value.Keys(l.Attributes) {
+		if _, declared := rec.Inputs[name]; !declared && propose.Differ(rec.Live[name], l.Attributes[name]) {
+			res.AlsoMoved = append(res.AlsoMoved, name)
+		}
+	}
+	res.Verdict = Matches
+	if len(res.Differences) > 0 {
+		res.Verdict = Differs
+	}
+	return res
+}
+
+// fewEnough is how many resources are asked about one by one; for more the
+// whole feed is read once.
+const fewEnough = 20
+
+// blame finds out who changed what drifted, where the cloud can tell.
+func blame(ctx context.Context, o Options, r *Report) error {
+	drifted := map[string][]*Resource{} // by driver
+	for _, res := range r.Resources {
+		if res.Verdict == Differs || res.Verdict == Gone {
+			drv, _ := propose.SplitType(res.Type)
+			drifted[drv] = append(drifted[drv], res)
+		}
+	}
+	for drv, list := range drifted {
+		feed, ok := o.Drivers[drv].(driver.Feed)
+		if !ok {
+			continue
+		}
+		events := map[string][]driver.Event{}
+		read := func(id string) error {
+			for e, err := range feed.Changes(ctx, "", id) {
+				if err != nil {
+					return fmt.Errorf("reading the change feed of %s: %w", drv, err)
+				}
+				events[e.Type+" "+e.ID] = append(events[e.Type+" "+e.ID], e)
+			}
+			return nil
+		}
+		if len(list) > fewEnough {
+			if err := read(""); err != nil {
+				return err
+			}
+		} else {
+			for _, res := range list {
+				if err := read(res.ID); err != nil {
+					return err
+				}
+			}
+		}
+		for _, res := range list {
+			_, typ := propose.SplitType(res.Type)
+			list := events[typ+" "+res.ID]
+			sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
+			res.blame(list)
+		}
+	}
+	return nil
+}
+
+// blame gives each difference the newest event that touches its attribute.
+func (res *Resource) blame(events []driver.Event) {
+	for _, e := range events {
+		at := e.At
+		if e.What == "deleted" && res.Verdict == Gone {
+			res.By, res.At = e.Who, &at
+		}
+		for i := range res.Differences {
+			d := &res.Differences[i]
+			p, err := value.ParsePath(d.Path)
+			if err != nil {
+				continue
+			}
+			for _, path := range e.Paths {
+				if q, err := value.ParsePath(path); err == nil && p.HasPrefix(q) {
+					d.By, d.At = e.Who, &at
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,250 @@
+package value
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// pendingKey marks the object that stands for a pending value in JSON. A key
+// of a real map that starts with "$" is written with one more, so the two are
+// never confused.
+const pendingKey = "$pending"
+
+type pendingJSON struct {
+	Address string     `json:"address,omitempty"`
+	Path    string     `json:"path,omitempty"`
+	Parts   []partJSON `json:"parts,omitempty"`
+}
+
+type partJSON struct {
+	Text  string          `json:"text,omitempty"`
+	Value json.RawMessage `json:"value,omitempty"`
+	As    Encoding        `json:"as,omitempty"`
+}
+
+// Encode writes v as JSON in one canonical way: keys in byte order, no
+// spaces, whole numbers without a point, no escapes but those JSON demands.
+// Equal values have equal encodings.
+func Encode(v any) []byte { return Append(nil, v) }
+
+// Append is Encode onto b.
+func Append(b []byte, v any) []byte {
+	switch v := v.(type) {
+	case nil:
+		return append(b, "null"...)
+	case bool:
+		return strconv.AppendBool(b, v)
+	case int64:
+		return strconv.AppendInt(b, v, 10)
+	case float64:
+		if v == math.Trunc(v) && math.Abs(v) < 1<<53 {
+			return strconv.AppendInt(b, int64(v), 10)
+		}
+		return strconv.AppendFloat(b, v, 'g', -1, 64)
+	case string:
+		return appendText(b, v)
+	case []any:
+		b = append(b, '[')
+		for i, e := range v {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = Append(b, e)
+		}
+		return append(b, ']')
+	case map[string]any:
+		b = append(b, '{')
+		for i, k := range Keys(v) {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			if strings.HasPrefix(k, "$") {
+				b = appendText(b, "$"+k)
+			} else {
+				b = appendText(b, k)
+			}
+			b = append(b, ':')
+			b = Append(b, v[k])
+		}
+		return append(b, '}')
+	case *Pending:
+		j := pendingJSON{}
+		if v.Ref != nil {
+			j.Address, j.Path = v.Ref.Address, v.Ref.Path.String()
+		}
+		for _, p := range v.Parts {
+			pj := partJSON{Text: p.Text, As: p.As}
+			if p.Value != nil {
+				pj.Value = Encode(p.Value)
+			}
+			j.Parts = append(j.Parts, pj)
+		}
+		body, _ := json.Marshal(j) // strings and raw JSON cannot fail
+		b = append(b, `{"`+pendingKey+`":`...)
+		b = append(b, body...)
+		return append(b, '}')
+	}
+	panic(fmt.Sprintf("value: %T is not a value", v)) // Normal keeps these out
+}
+
+const hex = "0123456789abcdef"
+
+func appendText(b []byte, s string) []byte {
+	b = append(b, '"')
+	start := 0
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c >= 0x20 && c != '"' && c != '\\' {
+			continue
+		}
+		b = append(b, s[start:i]...)
+		switch c {
+		case '"', '\\':
+			b = append(b, '\\', c)
+		case '\n':
+			b = append(b, '\\', 'n')
+		case '\t':
+			b = append(b, '\\', 't')
+		case '\r':
+			b = append(b, '\\', 'r')
+		default:
+			b = append(b, '\\', 'u', '0', '0', hex[c>>4], hex[c&15])
+		}
+		start = i + 1
+	}
+	b = append(b, s[start:]...)
+	return append(b, '"')
+}
+
+// Decode reads what Encode writes, and any other JSON document.
+func Decode(body []byte) (any, error) {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	var v any
+	if err := dec.Decode(&v); err != nil {
+		return nil, err
+	}
+	return FromJSON(v)
+}
+
+// FromJSON turns what encoding/json decoded (with UseNumber) into a value,
+// restoring pending values.
+func FromJSON(v any) (any, error) {
+	switch v := v.(type) {
+	case []any:
+		for i := range v {
+			e, err := FromJSON(v[i])
+			if err != nil {
+				return nil, err
+			}
+			v[i] = e
+		}
+		return v, nil
+	case map[string]any:
+		if p, ok := v[pendingKey]; ok && len(v) == 1 {
+			return decodePending(p)
+		}
+		out := make(Map, len(v))
+		for k, e := range v {
+			e, err := FromJSON(e)
+			if err != nil {
+				return nil, err
+			}
+			if strings.HasPrefix(k, "$") {
+				k = k[1:]
+			}
+			out[k] = e
+		}
+		return out, nil
+	}
+	return Normal(v)
+}
+
+func decodePending(v any) (*Pending, error) {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	var j pendingJSON
+	if err := json.Unmarshal(body, &j); err != nil {
+		return nil, fmt.Errorf("a pending value: %w", err)
+	}
+	if j.Address != "" {
+		path, err := ParsePath(j.Path)
+		if err != nil {
+			return nil, err
+		}
+		return &Pending{Ref: &Ref{Address: j.Address, Path: path}}, nil
+	}
+	p := &Pending{}
+	for _, pj := range j.Parts {
+		part := Part{Text: pj.Text, As: pj.As}
+		if pj.Value != nil {
+			if part.Value, err = Decode(pj.Value); err != nil {
+				return nil, err
+			}
+		}
+		p.Parts = append(p.Parts, part)
+	}
+	return p, nil
+}
+
+// Attributes is a Map that keeps its pending values and whole numbers through
+// JSON. Use it as the type of a struct field.
+type Attributes Map
+
+// MarshalJSON writes the attributes canonically.
+func (a Attributes) MarshalJSON() ([]byte, error) {
+	if a == nil {
+		return []byte("null"), nil
+	}
+	return Encode(Map(a)), nil
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (a *Attributes) UnmarshalJSON(body []byte) error {
+	v, err := Decode(body)
+	if err != nil {
+		return err
+	}
+	switch v := v.(type) {
+	case nil:
+		*a = nil
+	case map[string]any:
+		*a = v
+	default:
+		return fmt.Errorf("attributes are a %s, not a map", Kind(v))
+	}
+	return nil
+}
+
+// Any is a value that keeps its pending values and whole numbers through
+// JSON. Use it as the type of a struct field.
+type Any struct{ V any }
+
+// MarshalJSON writes the value canonically.
+func (a Any) MarshalJSON() ([]byte, error) { return Encode(a.V), nil }
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (a *Any) UnmarshalJSON(body []byte) (err error) {
+	a.V, err = Decode(body)
+	return err
+}
+
+// Fingerprint is a short digest of a value: the first 16 bytes of the
+// SHA-256 of its encoding. Different fingerprints mean different values.
+type Fingerprint [16]byte
+
+// FingerprintOf digests v.
+func FingerprintOf(v any) Fingerprint {
+	sum := sha256.Sum256(Encode(v))
+	return Fingerprint(sum[:16])
+}
+
+// String is the fingerprint in hexadecimal.
+func (f Fingerprint) String() string { return fmt.Sprintf("%x", f[:]) }

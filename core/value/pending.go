@@ -1,0 +1,239 @@
+package value
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Ref points at an attribute of a resource: the address as chapter "names"
+// of the guide writes it, with its ward (`shore:medina.network/coast`), and
+// the path below the resource.
+type Ref struct {
+	Address string
+	Path    Path
+}
+
+// String is the ref as people read it: `medina.network/coast id`.
+func (r Ref) String() string {
+	_, short := SplitWard(r.Address)
+	if len(r.Path) == 0 {
+		return short
+	}
+	return short + " " + r.Path.String()
+}
+
+// Pending is a value that is known only once resources exist. It is either a
+// reference (Ref) or a text put together from parts. A Pending never changes
+// after it is made, so it may be shared freely.
+type Pending struct {
+	Ref   *Ref   // the value of one attribute
+	Parts []Part // or the pieces of a text, in order
+}
+
+// Part is a piece of a pending text: a literal, or a value to be filled in.
+type Part struct {
+	Text  string   // used when Value is nil
+	Value any      // a value holding pending ones
+	As    Encoding // how the value is written into the text
+}
+
+// Encoding says how a part's value becomes text.
+type Encoding string
+
+const (
+	AsText Encoding = ""     // as str() writes it
+	AsJSON Encoding = "json" // as json.encode() writes it
+)
+
+// NewRef makes a pending value that stands for an attribute.
+func NewRef(address string, path ...Step) *Pending {
+	return &Pending{Ref: &Ref{Address: address, Path: path}}
+}
+
+// Below is the pending value found one step below p. Only references have
+// something below them; for a text it is nil.
+func (p *Pending) Below(s Step) *Pending {
+	if p.Ref == nil {
+		return nil
+	}
+	path := append(append(Path(nil), p.Ref.Path...), s)
+	return &Pending{Ref: &Ref{Address: p.Ref.Address, Path: path}}
+}
+
+// Concat joins values into one pending text. Literal texts side by side merge.
+func Concat(parts ...Part) *Pending {
+	var out []Part
+	for _, p := range parts {
+		if p.Value == nil {
+			if p.Text == "" {
+				continue
+			}
+			if n := len(out); n > 0 && out[n-1].Value == nil {
+				out[n-1].Text += p.Text
+				continue
+			}
+		}
+		if q, ok := p.Value.(*Pending); ok && p.As == AsText && q.Ref == nil {
+			for _, sub := range q.Parts {
+				if n := len(out); sub.Value == nil && n > 0 && out[n-1].Value == nil {
+					out[n-1].Text += sub.Text
+				} else {
+					out = append(out, sub)
+				}
+			}
+			continue
+		}
+		out = append(out, p)
+	}
+	return &Pending{Parts: out}
+}
+
+// String says where the value will come from: `medina.network/coast id`, and
+// for a text the pattern with its sources in braces.
+func (p *Pending) String() string {
+	if p.Ref != nil {
+		return p.Ref.String()
+	}
+	var b strings.Builder
+	for _, part := range p.Parts {
+		if part.Value == nil {
+			b.WriteString(part.Text)
+			continue
+		}
+		if q, ok := part.Value.(*Pending); ok {
+			b.WriteString("{" + q.String() + "}")
+		} else {
+			b.WriteString("{" + Plain(part.Value) + "}")
+		}
+	}
+	return b.String()
+}
+
+// Refs calls yield for every reference inside v, in order of appearance.
+func Refs(v any, yield func(Ref)) {
+	switch v := v.(type) {
+	case *Pending:
+		if v.Ref != nil {
+			yield(*v.Ref)
+		}
+		for _, p := range v.Parts {
+			Refs(p.Value, yield)
+		}
+	case []any:
+		for _, e := range v {
+			Refs(e, yield)
+		}
+	case map[string]any:
+		for _, k := range Keys(v) {
+			Refs(v[k], yield)
+		}
+	}
+}
+
+// IsPending reports whether v is or holds a pending value.
+func IsPending(v any) bool {
+	switch v := v.(type) {
+	case *Pending:
+		return true
+	case []any:
+		for _, e := range v {
+			if IsPending(e) {
+				return true
+			}
+		}
+	case map[string]any:
+		for _, e := range v {
+			if IsPending(e) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// ErrUnknown is returned by a lookup for an attribute that is not known yet.
+var ErrUnknown = errors.New("not known yet")
+
+// Resolve fills in the pending values inside v. The lookup answers with the
+// value of an attribute, or ErrUnknown; in that case the pending value stays
+// as it is, unless it is part of a text, which then stays pending as a whole.
+// Any other error of the lookup ends the work.
+func Resolve(v any, lookup func(Ref) (any, error)) (any, error) {
+	switch v := v.(type) {
+	case *Pending:
+		return v.resolve(lookup)
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			e, err := Resolve(v[i], lookup)
+			if err != nil {
+				return nil, err
+			}
+			out[i] = e
+		}
+		return out, nil
+	case map[string]any:
+		out := make(Map, len(v))
+		for k := range v {
+			e, err := Resolve(v[k], lookup)
+			if err != nil {
+				return nil, err
+			}
+			out[k] = e
+		}
+		return out, nil
+	}
+	return v, nil
+}
+
+func (p *Pending) resolve(lookup func(Ref) (any, error)) (any, error) {
+	if p.Ref != nil {
+		v, err := lookup(*p.Ref)
+		if errors.Is(err, ErrUnknown) {
+			return p, nil
+		}
+		return v, err
+	}
+	var b strings.Builder
+	for _, part := range p.Parts {
+		if part.Value == nil {
+			b.WriteString(part.Text)
+			continue
+		}
+		v, err := Resolve(part.Value, lookup)
+		if err != nil {
+			return nil, err
+		}
+		if IsPending(v) {
+			return p, nil
+		}
+		s, err := write(v, part.As)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", p, err)
+		}
+		b.WriteString(s)
+	}
+	return b.String(), nil
+}
+
+// write turns a known value into the text that str or json.encode give.
+func write(v any, as Encoding) (string, error) {
+	if as == AsJSON {
+		return string(Encode(v)), nil
+	}
+	switch v := v.(type) {
+	case string:
+		return v, nil
+	case nil:
+		return "None", nil
+	case bool:
+		if v {
+			return "True", nil
+		}
+		return "False", nil
+	case int64, float64:
+		return Plain(v), nil
+	}
+	return "", fmt.Errorf("a %s cannot be written into a text", Kind(v))
+}

@@ -1,0 +1,119 @@
+// Package driver is the contract between Kasbah's core and whatever speaks to
+// one cloud or API. Implementations stand in folders below; drivertest holds
+// the conformance suite that each of them passes.
+package driver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+	"time"
+
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// Driver speaks to one cloud. Its methods may be called from many goroutines
+// at once. Types are named without the driver's name.
+//
+// Create, Update and Delete return once the work is done, however long the
+// cloud takes; cancelling the context ends the waiting, not the work. The
+// same key on a repeated call makes the cloud repeat its answer instead of
+// the work, as far as the type's KeyMemory says.
+type Driver interface {
+	// Describe returns the catalogue. It must not need the cloud to be there
+	// where the description is known without it.
+	Describe(ctx context.Context) (*schema.Catalog, error)
+	// Vet reports what only the cloud's side can tell about inputs, without
+	// effects. A driver that knows nothing returns nil.
+	Vet(ctx context.Context, typ string, inputs value.Map) []Problem
+	// Read reads one thing; ErrGone when there is none.
+	Read(ctx context.Context, typ, id string) (Live, error)
+	// List reads every thing of a type, a page at a time. An error ends it.
+	List(ctx context.Context, typ string) iter.Seq2[Live, error]
+	// Find reads the things whose attributes equal those of match.
+	Find(ctx context.Context, typ string, match value.Map) ([]Live, error)
+	// Create makes a thing.
+	Create(ctx context.Context, typ string, inputs value.Map, key string) (Live, error)
+	// Update changes a thing that still carries the tag; ErrTag when it does
+	// not, ErrGone when it is gone. An empty tag asks for no check.
+	Update(ctx context.Context, typ, id string, change Change, tag, key string) (Live, error)
+	// Delete deletes a thing that still carries the tag, as Update does.
+	Delete(ctx context.Context, typ, id, tag, key string) error
+	// Close ends whatever the driver started.
+	Close() error
+}
+
+// Live is a thing as the cloud shows it.
+type Live struct {
+	ID         string
+	Tag        string    // entity tag; "" where the cloud has none
+	Attributes value.Map // inputs and outputs, by schema name
+}
+
+// Change is an edit: the attributes that change, as they are and as they are
+// to be. One that is missing in To is to be taken away.
+type Change struct {
+	From, To value.Map
+}
+
+// Event is one line of a cloud's change feed.
+type Event struct {
+	At    time.Time
+	Who   string
+	What  string // created, edited, deleted
+	Type  string
+	ID    string
+	Paths []string // attributes that changed, where it was an edit
+}
+
+// Feed is implemented by drivers whose cloud tells who changed what.
+type Feed interface {
+	// Changes reads the feed, oldest first: of one thing, or of all when id
+	// is empty.
+	Changes(ctx context.Context, typ, id string) iter.Seq2[Event, error]
+}
+
+var (
+	// ErrGone is returned for a thing that is not there.
+	ErrGone = errors.New("it is gone")
+	// ErrTag is returned when a thing no longer carries the tag of a call.
+	ErrTag = errors.New("it was changed meanwhile")
+)
+
+// Problem is what the cloud says about one attribute.
+type Problem struct {
+	Path    string // as value.Path writes it; "" for the thing as a whole
+	Message string
+}
+
+// Error is a refusal or failure of the cloud.
+type Error struct {
+	Message  string        // in the cloud's own words
+	Problems []Problem     // by attribute, where it says so
+	Passing  bool          // may pass by itself: too many requests, not reachable, too slow
+	After    time.Duration // how long the cloud asks to wait; 0 when it does not say
+}
+
+// Error is what the cloud said.
+func (e *Error) Error() string {
+	if e.Message != "" {
+		return e.Message
+	}
+	var all []string
+	for _, p := range e.Problems {
+		all = append(all, fmt.Sprintf("%s: %s", p.Path, p.Message))
+	}
+	return strings.Join(all, "; ")
+}
+
+// IsPassing reports whether err may pass by itself, and how long to wait.
+func IsPassing(err error) (bool, time.Duration) {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Passing, e.After
+	}
+	return false, 0
+}

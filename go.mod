@@ -1,0 +1,42 @@
+module kasbah
+
+go 1.26.0
+
+require (
+	github.com/BurntSushi/toml v1.6.0
+	github.com/agnivade/levenshtein v1.2.2
+	github.com/cenkalti/backoff/v5 v5.0.3
+	github.com/go-chi/chi/v5 v5.5.0
+	github.com/klauspost/compress v1.20.3
+	github.com/mattn/go-runewidth v0.0.31
+	github.com/muesli/termenv v0.16.0
+	github.com/oklog/ulid/v2 v2.1.2
+	github.com/pb33f/go-yaml v0.1.1
+	github.com/pb33f/libopenapi v0.42.3
+	github.com/stretchr/testify v1.12.1
+	go.starlark.net v0.0.0-20260908191801-89a6a09411d5
+	golang.org/x/sync v0.24.0
+	golang.org/x/sys v0.49.0
+	golang.org/x/term v0.47.0
+	modernc.org/sqlite v1.61.1
+)
+
+require (
+	github.com/aymanbagabas/go-osc52/v2 v2.0.1 // indirect
+	github.com/bahlo/generic-list-go v0.2.0 // indirect
+	github.com/buger/jsonparser v1.1.2 // indirect
+	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
+	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/lucasb-eyer/go-colorful v1.2.0 // indirect
+	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/ncruces/go-strftime v1.1.0 // indirect
+	github.com/pb33f/jsonpath v0.8.4 // indirect
+	github.com/pb33f/ordered-map/v2 v2.3.2 // indirect
+	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
+	modernc.org/libc v1.79.0 // indirect
+	modernc.org/mathutil v1.7.1 // indirect
+	modernc.org/memory v1.12.1 // indirect
+)

@@ -1,0 +1,319 @@
+package medina
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	_ "modernc.org/sqlite" // the database/sql driver "sqlite"
+
+	"kasbah/core/value"
+)
+
+// keyMemory is how long an idempotency key is remembered.
+const keyMemory = 24 * time.Hour
+
+const tables = `
+create table if not exists things (
+	seq integer primary key autoincrement, id text not null unique, type text not null, name text,
+	revision integer not null, body text not null, parent text, lo integer, hi integer, zone text);
+create index if not exists things_type on things (type, seq);
+create index if not exists things_name on things (type, name);
+create index if not exists things_range on things (parent, lo) where parent is not null;
+create table if not exists refs (thing text not null, attribute text not null, target text not null, primary key (thing, attribute)) without rowid;
+create index if not exists refs_target on refs (target);
+create table if not exists claims (type text not null, claim text not null, thing text not null, primary key (type, claim)) without rowid;
+create table if not exists hosts (subnet text not null, n integer not null, thing text not null, primary key (subnet, n)) without rowid;
+create index if not exists hosts_thing on hosts (thing);
+create table if not exists counters (name text primary key, n integer not null) without rowid;
+create table if not exists keys (key text primary key, request text not null, status integer not null, location text, tag text, body text, at integer not null) without rowid;
+create table if not exists operations (id text primary key, thing text, path text, ready integer not null) without rowid;
+create table if not exists events (seq integer primary key autoincrement, at text not null, who text not null, what text not null, type text not null, thing text not null, name text, changes text not null);
+`
+
+// database is Medina's memory: one SQLite file that several processes may
+// have open at once.
+type database struct {
+	sql   *sql.DB
+	write sync.Mutex // one writer a process; SQLite's own lock holds between processes
+}
+
+func openDatabase(path string) (*database, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: url.Values{
+		"_pragma": {"busy_timeout(20000)", "journal_mode(wal)", "synchronous(normal)", "temp_store(memory)"},
+		"_txlock": {"immediate"},
+	}.Encode()}
+	db, err := sql.Open("sqlite", u.String())
+	if err != nil {
+		return nil, err
+	}
+	// switching a new file to WAL and making the tables can meet another
+	// process that does the same
+	for try := 0; ; try++ {
+		_, err = db.Exec(tables)
+		if err == nil || try == 50 || !strings.Contains(err.Error(), "locked") && !strings.Contains(err.Error(), "busy") {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("medina's database %s: %w", path, err)
+	}
+	return &database{sql: db}, nil
+}
+
+// update runs f in a transaction that no other writer shares.
+func (d *database) update(ctx context.Context, f func(*tx) error) error {
+	d.write.Lock()
+	defer d.write.Unlock()
+	t, err := d.sql.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer t.Rollback() // after Commit it does nothing
+	if err := f(&tx{Tx: t, ctx: ctx}); err != nil {
+		return err
+	}
+	return t.Commit()
+}
+
+// tx is one change to Medina. parent, lo, hi and zone are what a type's
+// decide leaves for the row.
+type tx struct {
+	*sql.Tx
+	ctx    context.Context
+	quotas map[string]int64
+	parent string
+	lo, hi int64
+	zone   string
+}
+
+func (t *tx) exec(query string, args ...any) error {
+	_, err := t.ExecContext(t.ctx, query, args...)
+	return err
+}
+
+// next counts a counter up.
+func (t *tx) next(counter string) (int64, error) {
+	var n int64
+	err := t.QueryRowContext(t.ctx, `insert into counters values (?, 1) on conflict (name) do update set n = n + 1 returning n`, counter).Scan(&n)
+	return n, err
+}
+
+// get reads a thing that another one refers to.
+func (t *tx) get(typ, id string) (value.Map, error) {
+	var body string
+	err := t.QueryRowContext(t.ctx, `select body from things where id = ? and type = ?`, id, typ).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, refuse(typ, "there is no %s %s", typ, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return decode(body)
+}
+
+func decode(body string) (value.Map, error) {
+	v, err := value.Decode([]byte(body))
+	if err != nil {
+		return nil, err
+	}
+	m, ok := v.(map[string]any)
+	if !ok {
+		return nil, fmt.Errorf("medina: a stored thing is a %s", value.Kind(v))
+	}
+	return m, nil
+}
+
+// overlapping finds a subnet of the network that shares addresses with lo to
+// hi. Subnets never overlap, so looking at the one that begins last before hi
+// is enough.
+func (t *tx) overlapping(network string, lo, hi int64) (name, rng string, err error) {
+	var body string
+	err = t.QueryRowContext(t.ctx, `select body from things where parent = ? and lo <= ? order by lo desc limit 1`, network, hi).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", "", nil
+	}
+	if err != nil {
+		return "", "", err
+	}
+	m, err := decode(body)
+	if err != nil {
+		return "", "", err
+	}
+	var otherHi int64
+	if err := t.QueryRowContext(t.ctx, `select hi from things where id = ?`, m["id"]).Scan(&otherHi); err != nil {
+		return "", "", err
+	}
+	if otherHi < lo {
+		return "", "", nil
+	}
+	name, _ = m["name"].(string)
+	rng, _ = m["range"].(string)
+	return name + " (" + m["id"].(string) + ")", rng, nil
+}
+
+// takeHost gives the machine a free host number from 2 to last, or 0 when
+// there is none.
+func (t *tx) takeHost(subnet, id string, last int64) (int64, error) {
+	var n int64
+	err := t.QueryRowContext(t.ctx, `select coalesce(max(n), 1) + 1 from hosts where subnet = ?`, subnet).Scan(&n)
+	if err != nil {
+		return 0, err
+	}
+	if n > last { // fill the first gap
+		var gap sql.NullInt64
+		if err := t.QueryRowContext(t.ctx, `select min(c) from (select 2 as c union all select n + 1 from hosts where subnet = ?1)
+			where c <= ?2 and not exists (select 1 from hosts where subnet = ?1 and n = c)`, subnet, last).Scan(&gap); err != nil {
+			return 0, err
+		}
+		if !gap.Valid {
+			return 0, nil
+		}
+		n = gap.Int64
+	}
+	return n, t.exec(`insert into hosts values (?, ?, ?)`, subnet, n, id)
+}
+
+func (t *tx) giveHost(subnet, id string) error {
+	return t.exec(`delete from hosts where subnet = ? and thing = ?`, subnet, id)
+}
+
+// countFree moves a subnet's count of free addresses, which changes its
+// revision as any change does.
+func (t *tx) countFree(subnet string, by int64) error {
+	m, err := t.get("subnet", subnet)
+	if err != nil {
+		return err
+	}
+	n, _ := m["free"].(int64)
+	m["free"] = n + by
+	return t.rewrite(m)
+}
+
+// rewrite stores a changed body under its next revision.
+func (t *tx) rewrite(m value.Map) error {
+	rev, _ := strconv.ParseInt(m["revision"].(string), 10, 64)
+	m["revision"] = strconv.FormatInt(rev+1, 10)
+	return t.exec(`update things set body = ?, revision = ?, name = ? where id = ?`, string(value.Encode(m)), rev+1, m["name"], m["id"])
+}
+
+// withinQuota refuses one thing more of a type in a zone than its quota.
+func (t *tx) withinQuota(typ, zone string) error {
+	quota, ok := t.quotas[typ]
+	if !ok {
+		return nil
+	}
+	var n int64
+	if err := t.QueryRowContext(t.ctx, `select count(*) from things where type = ? and zone = ?`, typ, zone).Scan(&n); err != nil {
+		return err
+	}
+	if n >= quota {
+		return &refusal{status: 403, title: "quota reached", detail: fmt.Sprintf("%s has room for %d of type %s, and all are taken", zone, quota, typ)}
+	}
+	return nil
+}
+
+// refer notes what a thing refers to and refuses what is not there.
+func (t *tx) refer(k *kind, id string, is value.Map) error {
+	if err := t.exec(`delete from refs where thing = ?`, id); err != nil {
+		return err
+	}
+	for _, a := range k.Attributes {
+		target, ok := is[a.Name].(string)
+		if a.Refers == "" || !ok {
+			continue
+		}
+		var n int
+		if err := t.QueryRowContext(t.ctx, `select count(*) from things where id = ? and type = ?`, target, a.Refers).Scan(&n); err != nil {
+			return err
+		}
+		if n == 0 {
+			return refuse(a.Name, "there is no %s %s", a.Refers, target)
+		}
+		if err := t.exec(`insert into refs values (?, ?, ?)`, id, a.Name, target); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// claim takes what must be unique, or says who has it.
+func (t *tx) claim(k *kind, id string, is value.Map) error {
+	if len(k.unique) == 0 {
+		return nil
+	}
+	var parts []string
+	for _, a := range k.unique {
+		parts = append(parts, value.Plain(is[a]))
+	}
+	claim := strings.Join(parts, " ")
+	var holder string
+	err := t.QueryRowContext(t.ctx, `select thing from claims where type = ? and claim = ?`, k.Name, claim).Scan(&holder)
+	if err == nil {
+		if holder == id {
+			return nil
+		}
+		return &refusal{status: 409, title: "already taken", detail: fmt.Sprintf("a %s %s exists already (%s)", k.Name, claim, holder),
+			errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: fmt.Sprintf("%s is taken by %s", claim, holder)}}}
+	}
+	if !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	return t.exec(`insert into claims values (?, ?, ?)`, k.Name, claim, id)
+}
+
+// inUse names a thing that refers to id, or nothing.
+func (t *tx) inUse(id string) (string, error) {
+	var user, typ string
+	var name sql.NullString
+	err := t.QueryRowContext(t.ctx, `select things.id, things.type, things.name from refs join things on things.id = refs.thing where refs.target = ? limit 1`, id).Scan(&user, &typ, &name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return fmt.Sprintf("%s %s (%s)", typ, name.String, user), err
+}
+
+// event writes a line of the change feed.
+func (t *tx) event(who, what string, k *kind, m value.Map, changes []change) error {
+	list := make([]any, len(changes))
+	for i, c := range changes {
+		list[i] = value.Map{"path": c.path, "was": c.was, "is": c.is}
+	}
+	return t.exec(`insert into events (at, who, what, type, thing, name, changes) values (?, ?, ?, ?, ?, ?, ?)`,
+		time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), who, what, k.Name, m["id"], m["name"], string(value.Encode(list)))
+}
+
+// change is one attribute of an edit.
+type change struct {
+	path    string
+	was, is any
+}
+
+// differences lists the attributes that differ, but for the revision, which
+// moves with every change.
+func differences(was, is value.Map) []change {
+	var out []change
+	all := value.CloneMap(was)
+	for k, v := range is {
+		all[k] = v
+	}
+	for _, k := range value.Keys(all) {
+		if k != "revision" && !value.Equal(was[k], is[k]) {
+			out = append(out, change{k, was[k], is[k]})
+		}
+	}
+	return out
+}

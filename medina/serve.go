@@ -1,0 +1,147 @@
+package medina
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"kasbah/core/nearest"
+	"kasbah/core/value"
+	"kasbah/driver"
+	"kasbah/driver/openapi"
+)
+
+// Listener serves a Medina at an address.
+type Listener struct {
+	URL    string
+	server *http.Server
+	medina *Server
+	done   chan error
+}
+
+// Listen opens a Medina and serves it on address, such as 127.0.0.1:0.
+func Listen(address string, o Options) (*Listener, error) {
+	s, err := Open(o)
+	if err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	out := &Listener{
+		URL: "http://" + l.Addr().String(), medina: s, done: make(chan error, 1),
+		server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second},
+	}
+	go func() { out.done <- out.server.Serve(l) }()
+	return out, nil
+}
+
+// Wait returns when serving has ended.
+func (l *Listener) Wait() error { return <-l.done }
+
+// Close lets running requests end for a moment and stops serving.
+func (l *Listener) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	err := l.server.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = l.server.Close()
+	}
+	return errors.Join(err, l.medina.Close())
+}
+
+// Settings are the keys of a driver of kind "medina" in kasbah.toml.
+type Settings struct {
+	API     string // a URL, or "embedded"
+	Options        // for an embedded one
+}
+
+// DefaultPath is where an embedded Medina keeps its things, below the estate.
+const DefaultPath = ".kasbah/medina.db"
+
+var settingNames = []string{"kind", "api", "path", "pace", "quota"}
+
+// ReadSettings reads the keys of kasbah.toml; paths are relative to dir.
+func ReadSettings(m value.Map, dir string) (Settings, error) {
+	s := Settings{API: "embedded", Options: Options{Path: filepath.Join(dir, DefaultPath), Pace: 0.05}}
+	for _, k := range value.Keys(m) {
+		v := m[k]
+		var ok bool
+		switch k {
+		case "kind":
+			ok = true
+		case "api":
+			s.API, ok = v.(string)
+			ok = ok && (s.API == "embedded" || strings.HasPrefix(s.API, "http://") || strings.HasPrefix(s.API, "https://"))
+		case "path":
+			var p string
+			if p, ok = v.(string); ok && !filepath.IsAbs(p) {
+				p = filepath.Join(dir, p)
+			}
+			s.Path = p
+		case "pace":
+			switch n := v.(type) {
+			case int64:
+				s.Pace, ok = float64(n), true
+			case float64:
+				s.Pace, ok = n, true
+			}
+			ok = ok && s.Pace >= 0 && s.Pace <= 1
+		case "quota":
+			s.Quotas = map[string]int64{}
+			var q map[string]any
+			q, ok = v.(map[string]any)
+			for typ, n := range q {
+				if s.Quotas[typ], ok = n.(int64); !ok {
+					break
+				}
+			}
+		default:
+			err := fmt.Sprintf("a driver of kind medina has no setting %q", k)
+			if h := nearest.Hint(k, settingNames); h != "" {
+				err += "; " + h
+			}
+			return s, errors.New(err)
+		}
+		if !ok {
+			return s, fmt.Errorf("%s = %s: %s", k, value.Plain(v), map[string]string{
+				"api": `must be "embedded" or a URL`, "path": "must be a text", "pace": "must lie between 0 and 1", "quota": "must be a table of types and whole numbers"}[k])
+		}
+	}
+	return s, nil
+}
+
+// base is the function that finds the API, starting an embedded server at
+// the first call, and the one that ends it.
+func (s Settings) base() (start func(context.Context) (string, error), stop func() error) {
+	if s.API != "embedded" {
+		return func(context.Context) (string, error) { return s.API, nil }, func() error { return nil }
+	}
+	var l *Listener
+	start = func(context.Context) (string, error) {
+		var err error
+		if l, err = Listen("127.0.0.1:0", s.Options); err != nil {
+			return "", err
+		}
+		return l.URL, nil
+	}
+	return start, func() error {
+		if l == nil {
+			return nil
+		}
+		return l.Close()
+	}
+}
+
+// Driver is the OpenAPI driver on Medina's own description. from says who
+// acts.
+func (s Settings) Driver(from string) (driver.Driver, error) {
+	start, stop := s.base()
+	return openapi.New(openapi.Options{Document: Document(), Base: start, Close: stop, From: from})
+}

@@ -1,0 +1,139 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"kasbah/core/ledger"
+	"kasbah/core/value"
+)
+
+// LogDocument is the JSON form of a ledger's history.
+type LogDocument struct {
+	Format string               `json:"format"`
+	Runs   []*ledger.RunSummary `json:"runs"`
+}
+
+// Log writes the runs of a ledger, oldest first.
+func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
+	if len(runs) == 0 {
+		o.Printf("No run yet.\n")
+		return
+	}
+	rows := [][]string{{"run", "ward", "when", "who", "outcome", "entries", "command"}}
+	for _, r := range runs {
+		outcome := r.Outcome
+		if n := r.Counts["done"]; r.Outcome == "done" || n > 0 {
+			outcome = fmt.Sprintf("%s, %d of %d", r.Outcome, n, r.Counts["total"])
+		}
+		rows = append(rows, []string{ShortRun(r.Run), r.Ward, r.Began.Local().Format(time.DateTime), r.Who + "@" + r.Host, outcome, fmt.Sprintf("%d-%d", r.First, r.Last), Clean(r.Command)})
+	}
+	if !full {
+		o.Table(rows, o.headGrey)
+		return
+	}
+	for i, r := range runs {
+		o.Table([][]string{rows[0], rows[i+1]}, o.headGrey)
+		if r.Why != "" {
+			o.Printf("    broken: %s\n", Clean(r.Why))
+		}
+		for _, c := range r.Calls {
+			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, Pad(c.Action, 6)), Clean(c.Address), c.Call, c.Outcome)
+			if c.Seconds > 0 {
+				line += fmt.Sprintf(" in %.1f s", c.Seconds)
+			}
+			o.Printf("%s\n", line)
+			if c.Error != "" {
+				o.Printf("            %s\n", Wrap(Clean(c.Error), o.Width-12, "            "))
+			}
+		}
+	}
+}
+
+func (o *Out) headGrey(row, _ int, cell string) string {
+	if row == 0 {
+		return o.Paint(Grey, cell)
+	}
+	return cell
+}
+
+// ShortRun is as much of a run's id as tells it from others.
+func ShortRun(id string) string {
+	if len(id) > 10 {
+		return id[:4] + id[len(id)-6:]
+	}
+	return id
+}
+
+// Record writes one recorded resource.
+func (o *Out) Record(ward string, r *ledger.Record) {
+	o.Printf("%s\n", o.Bold(Clean(ward+":"+r.Address)))
+	rows := [][]string{{"  id", r.ID}, {"  changed", r.Changed.Local().Format(time.DateTime) + " by run " + ShortRun(r.Run)}}
+	if len(r.Needs) > 0 {
+		rows = append(rows, []string{"  needs", strings.Join(r.Needs, ", ")})
+	}
+	if r.Care.Guard {
+		rows = append(rows, []string{"  guarded", "yes"})
+	}
+	for _, l := range r.Leftovers {
+		rows = append(rows, []string{"  leftover", l.ID})
+	}
+	for _, k := range value.Keys(r.Inputs) {
+		rows = append(rows, []string{"  " + k, value.Plain(r.Inputs[k])})
+	}
+	for _, k := range value.Keys(r.Live) {
+		if _, input := r.Inputs[k]; !input && k != "id" {
+			rows = append(rows, []string{"  " + k, value.Plain(r.Live[k]) + "  (from the cloud)"})
+		}
+	}
+	for i := range rows {
+		rows[i][1] = Clean(rows[i][1])
+	}
+	o.Table(rows, func(_, column int, cell string) string {
+		if column == 0 {
+			return o.Paint(Grey, cell)
+		}
+		return cell
+	})
+}
+
+// LedgerDocument is the JSON form of a ledger's state.
+type LedgerDocument struct {
+	Format    string           `json:"format"`
+	Ward      string           `json:"ward"`
+	Entry     int64            `json:"entry"`
+	Resources []*ledger.Record `json:"resources"`
+}
+
+// LockDocument is the JSON form of who holds which lock.
+type LockDocument struct {
+	Format  string   `json:"format"`
+	Holders []Holder `json:"holders"`
+}
+
+// Holder is a run that holds a ward's lock.
+type Holder struct {
+	Ward  string    `json:"ward"`
+	Run   string    `json:"run"`
+	Who   string    `json:"who"`
+	Host  string    `json:"host"`
+	Since time.Time `json:"since"`
+	What  string    `json:"command"`
+	Done  int       `json:"done"`
+	Total int       `json:"total"`
+}
+
+// NewHolder puts an open run into its JSON form.
+func NewHolder(ward string, r *ledger.OpenRun) Holder {
+	return Holder{Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, What: r.Begin.Command, Done: r.Done, Total: r.Total}
+}
+
+// Held is one line on who holds a lock.
+func (h Holder) Held(now time.Time) string {
+	s := fmt.Sprintf("%s on %s, %s, since %s (%s)", h.Who, h.Host, h.What, h.Since.Local().Format(time.TimeOnly), Ago(now.Sub(h.Since)))
+	if h.Total > 0 {
+		s += fmt.Sprintf(", %d of %d done", h.Done, h.Total)
+	}
+	return Clean(s)
+}

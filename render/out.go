@@ -1,0 +1,161 @@
+// Package render turns results into what people and programs read. It
+// computes nothing and decides nothing.
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/muesli/termenv"
+)
+
+// Out is where text goes: how wide it may be and which colours it has.
+type Out struct {
+	W       io.Writer
+	Width   int // columns
+	profile termenv.Profile
+}
+
+// NewOut writes text of some width; profile termenv.Ascii means no colours.
+func NewOut(w io.Writer, width int, profile termenv.Profile) *Out {
+	return &Out{W: w, Width: width, profile: profile}
+}
+
+// Colour is a colour of the Okabe-Ito palette, which people with any kind of
+// colour vision tell apart.
+type Colour string
+
+const (
+	Blue      Colour = "#0072B2"
+	Orange    Colour = "#E69F00"
+	Purple    Colour = "#CC79A7"
+	Vermilion Colour = "#D55E00"
+	Green     Colour = "#009E73"
+	Grey      Colour = "#808080"
+)
+
+// actionColours colours the action words.
+var actionColours = map[string]Colour{"new": Blue, "edit": Orange, "swap": Purple, "drop": Vermilion, "adopt": Green}
+
+// Action colours an action's word.
+func (o *Out) Action(word, text string) string {
+	c, ok := actionColours[word]
+	if !ok {
+		c = Grey
+	}
+	return o.Paint(c, text)
+}
+
+// Paint colours a text.
+func (o *Out) Paint(c Colour, s string) string {
+	return termenv.String(s).Foreground(o.profile.Color(string(c))).String()
+}
+
+// Bold makes a text bold, where colours are on.
+func (o *Out) Bold(s string) string {
+	if o.profile == termenv.Ascii {
+		return s
+	}
+	return termenv.String(s).Bold().String()
+}
+
+// Printf writes formatted text. Failures to write show at the end of the
+// command, when standard output is closed.
+func (o *Out) Printf(format string, args ...any) { fmt.Fprintf(o.W, format, args...) }
+
+// Clean takes control characters out of a text from outside, so that nothing
+// read from a cloud or a file can move the cursor.
+func Clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\t' {
+			return ' '
+		}
+		if unicode.IsControl(r) || r == '\u202e' || r == '\u202d' || r == '\u2066' || r == '\u2067' {
+			return '\ufffd'
+		}
+		return r
+	}, s)
+}
+
+// Pad fills a text up to some columns.
+func Pad(s string, columns int) string {
+	if w := runewidth.StringWidth(s); w < columns {
+		return s + strings.Repeat(" ", columns-w)
+	}
+	return s
+}
+
+// Fit cuts a text to some columns, the cut marked.
+func Fit(s string, columns int) string {
+	if columns < 1 {
+		columns = 1
+	}
+	return runewidth.Truncate(s, columns, "…")
+}
+
+func width(s string) int { return runewidth.StringWidth(s) }
+
+// Wrap breaks a text at spaces so that no line is wider than columns; lines
+// after the first begin with indent.
+func Wrap(s string, columns int, indent string) string {
+	var b strings.Builder
+	at := 0
+	for i, word := range strings.Fields(s) {
+		w := width(word)
+		switch {
+		case i == 0:
+		case at+1+w > columns:
+			b.WriteString("\n" + indent)
+			at = width(indent)
+		default:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(word)
+		at += w
+	}
+	return b.String()
+}
+
+// Table writes rows of cells as aligned columns. The last column is cut to
+// the width. Cells must not be coloured.
+func (o *Out) Table(rows [][]string, paint func(row, column int, cell string) string) {
+	var widths []int
+	for _, r := range rows {
+		for i, c := range r {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], width(c))
+		}
+	}
+	for n, r := range rows {
+		left := o.Width
+		var line strings.Builder
+		for i, c := range r {
+			cell := c
+			if i < len(r)-1 {
+				cell = Pad(c, widths[i]) + "  "
+			} else {
+				cell = Fit(c, max(12, left))
+			}
+			left -= width(cell)
+			if paint != nil {
+				cell = paint(n, i, cell)
+			}
+			line.WriteString(cell)
+		}
+		o.Printf("%s\n", strings.TrimRight(line.String(), " "))
+	}
+}
+
+// Count writes a number with its noun: `1 resource`, `3 resources`.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

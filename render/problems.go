@@ -1,0 +1,58 @@
+package render
+
+import (
+	"kasbah/core/problem"
+)
+
+// Problems writes problems one below the other, each with its hint.
+func (o *Out) Problems(list problem.List) {
+	for _, p := range list {
+		o.Problem(p)
+	}
+}
+
+// Problem writes one problem.
+func (o *Out) Problem(p *problem.Problem) {
+	text := Clean(p.Error())
+	switch p.Level {
+	case problem.Warning:
+		text = "warning: " + text
+	case problem.Note:
+		text = "note: " + text
+	}
+	o.Printf("%s\n", Wrap(text, o.Width, "    "))
+	if p.Hint != "" {
+		o.Printf("    %s\n", Wrap(Clean(p.Hint), o.Width-4, "    "))
+	}
+	for _, v := range p.Via {
+		o.Printf("    %s\n", o.Paint(Grey, Clean(v)))
+	}
+}
+
+// CheckDocument is the JSON form of a check.
+type CheckDocument struct {
+	Format   string         `json:"format"`
+	Problems []CheckProblem `json:"problems"`
+}
+
+// CheckProblem is one problem of a CheckDocument.
+type CheckProblem struct {
+	Level   string `json:"level"`
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Ward    string `json:"ward"`
+	Address string `json:"address"`
+	Path    string `json:"path"`
+	Message string `json:"message"`
+	Hint    string `json:"hint"`
+}
+
+// NewCheckDocument puts problems into their JSON form.
+func NewCheckDocument(list problem.List) CheckDocument {
+	d := CheckDocument{Format: "kasbah.check/1", Problems: []CheckProblem{}}
+	for _, p := range list {
+		d.Problems = append(d.Problems, CheckProblem{string(p.Level), p.Position.File, p.Position.Line, p.Position.Column, p.Ward, p.Address, p.Path, p.Message, p.Hint})
+	}
+	return d
+}

@@ -1,0 +1,373 @@
+package render
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"kasbah/core/propose"
+	"kasbah/core/value"
+)
+
+// ProposalOptions say how much of a proposal is shown.
+type ProposalOptions struct {
+	Full bool      // every action on its own
+	Now  time.Time // to say how old a kept proposal is; zero for a fresh one
+}
+
+// grouped is how many alike actions are told once.
+const grouped = 4
+
+// Proposal writes a proposal for people: what is harmless first, what hurts
+// last, just above the summary.
+func (o *Out) Proposal(p *propose.Proposal, opts ProposalOptions) {
+	for i, w := range p.Wards {
+		if i > 0 {
+			o.Printf("\n")
+		}
+		o.wardHead(p, w, opts)
+		o.wardActions(p, w.Ward, opts)
+	}
+	o.Printf("\n")
+	o.left(p, opts)
+	for _, w := range p.Warnings {
+		o.Printf("%s\n", Wrap("Warning: "+Clean(w), o.Width, "  "))
+	}
+	o.Summary(p)
+}
+
+func (o *Out) wardHead(p *propose.Proposal, w propose.WardAt, opts ProposalOptions) {
+	from := fmt.Sprintf("from ledger entry %d", w.Entry)
+	if w.Entry == 0 {
+		from = "nothing recorded yet"
+	}
+	live := "live read just now"
+	switch {
+	case p.Offline:
+		live = "live not read (-offline)"
+	case !opts.Now.IsZero():
+		live = "live read " + Ago(opts.Now.Sub(p.Made))
+	case w.Entry == 0:
+		live = ""
+	}
+	if live != "" {
+		from += ", " + live
+	}
+	o.Printf("%s\n", o.Bold(fmt.Sprintf("%s, %s: %s", w.Ward, p.Env, from)))
+}
+
+var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose.Rename: 3, propose.Edit: 4, propose.Release: 5, propose.Swap: 6, propose.Drop: 7}
+
+func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions) {
+	var list []*propose.Action
+	for _, a := range p.Actions {
+		if a.Ward == ward && a.Kind != propose.Same {
+			list = append(list, a)
+		}
+	}
+	if len(list) == 0 {
+		return
+	}
+	o.Printf("\n")
+	sort.SliceStable(list, func(i, j int) bool { return actionOrder[list[i].Kind] < actionOrder[list[j].Kind] })
+	column := 0
+	for _, a := range list {
+		column = max(column, min(width(a.Address), 44))
+	}
+	for _, g := range groups(list, opts.Full) {
+		if len(g.actions) == 1 {
+			o.action(g.actions[0], column)
+		} else {
+			o.group(g)
+		}
+	}
+}
+
+// group is a number of alike actions.
+type group struct {
+	actions []*propose.Action
+	changes []propose.Change // what they have in common
+	vary    []string         // paths in which they differ
+}
+
+// groups puts actions with the same changes together, and where a proposal is
+// long also those that change the same attributes. What swaps or drops is
+// always told one by one.
+func groups(list []*propose.Action, full bool) []group {
+	exact := gather(list, full, func(a *propose.Action) string {
+		var b strings.Builder
+		for _, c := range a.Changes {
+			if c.Path != "name" {
+				fmt.Fprintf(&b, "%s\x00%s\x00%s\n", c.Path, value.Encode(c.Was.V), value.Encode(c.WillBe.V))
+			}
+		}
+		return b.String()
+	})
+	if full || len(exact) <= 60 {
+		return exact
+	}
+	return gather(list, full, func(a *propose.Action) string {
+		var b strings.Builder
+		for _, c := range a.Changes {
+			b.WriteString(c.Path + "\n")
+		}
+		return b.String()
+	})
+}
+
+func gather(list []*propose.Action, full bool, signature func(*propose.Action) string) []group {
+	var out []group
+	at := map[string]int{}
+	for _, a := range list {
+		alone := full || a.Kind == propose.Swap || a.Kind == propose.Drop || touchesSecurity(a)
+		key := fmt.Sprintf("%s %s %s\n%s", a.Kind, a.Type, a.Because, signature(a))
+		if i, ok := at[key]; ok && !alone {
+			out[i].actions = append(out[i].actions, a)
+			continue
+		}
+		if !alone {
+			at[key] = len(out)
+		}
+		out = append(out, group{actions: []*propose.Action{a}})
+	}
+	var split []group
+	for _, g := range out {
+		if len(g.actions) > 1 && len(g.actions) < grouped {
+			for _, a := range g.actions {
+				split = append(split, group{actions: []*propose.Action{a}})
+			}
+			continue
+		}
+		g.common()
+		split = append(split, g)
+	}
+	return split
+}
+
+func touchesSecurity(a *propose.Action) bool {
+	for _, c := range a.Changes {
+		if c.Security {
+			return true
+		}
+	}
+	return false
+}
+
+// common finds what the group's actions share.
+func (g *group) common() {
+	for _, c := range g.actions[0].Changes {
+		same := true
+		for _, a := range g.actions[1:] {
+			found := false
+			for _, d := range a.Changes {
+				if d.Path == c.Path {
+					found = value.Equal(c.Was.V, d.Was.V) && value.Equal(c.WillBe.V, d.WillBe.V)
+				}
+			}
+			same = same && found
+		}
+		if same {
+			g.changes = append(g.changes, c)
+		} else {
+			g.vary = append(g.vary, c.Path)
+		}
+	}
+}
+
+func (o *Out) group(g group) {
+	first := g.actions[0]
+	word := Pad(string(first.Kind), 6)
+	o.Printf("%s%d %s%s\n", o.Action(string(first.Kind), word), len(g.actions), first.Type, because(first))
+	var names []string
+	for _, a := range g.actions[:min(3, len(g.actions))] {
+		names = append(names, Clean(a.Address))
+	}
+	rest := ""
+	if n := len(g.actions) - len(names); n > 0 {
+		rest = fmt.Sprintf(" and %d more (-full lists them)", n)
+	}
+	o.Printf("        %s\n", o.Paint(Grey, Wrap(strings.Join(names, ", ")+rest, o.Width-8, "        ")))
+	o.changes(string(first.Kind), g.changes)
+	if len(g.vary) > 0 {
+		o.Printf("        %s\n", Wrap("each its own: "+strings.Join(g.vary, ", "), o.Width-8, "          "))
+	}
+}
+
+func because(a *propose.Action) string {
+	switch {
+	case a.Because == "":
+		return ""
+	case a.Kind == propose.Swap:
+		return "  because " + a.Because
+	}
+	return "  " + a.Because
+}
+
+func (o *Out) action(a *propose.Action, column int) {
+	word := o.Action(string(a.Kind), Pad(string(a.Kind), 6))
+	head := Pad(Clean(a.Address), column) + Clean(because(a))
+	pos := a.Position.Short()
+	space := o.Width - 6 - width(head) - width(pos)
+	switch {
+	case pos == "":
+		o.Printf("%s%s\n", word, strings.TrimRight(head, " "))
+	case space >= 2:
+		o.Printf("%s%s%s%s\n", word, head, strings.Repeat(" ", space), o.Paint(Grey, pos))
+	default:
+		o.Printf("%s%s\n        %s\n", word, strings.TrimRight(head, " "), o.Paint(Grey, pos))
+	}
+	o.changes(string(a.Kind), a.Changes)
+}
+
+// changes writes the attributes of an action below it.
+func (o *Out) changes(kind string, list []propose.Change) {
+	if kind == "drop" {
+		return
+	}
+	name, will := 0, 0
+	for _, c := range list {
+		name = max(name, min(width(c.Path), 30))
+		will = max(will, min(width(shown(c.WillBe.V, c.Secret)), 30))
+	}
+	for _, c := range list {
+		line := Pad(Clean(c.Path), name) + "  "
+		now := shown(c.WillBe.V, c.Secret)
+		was := ""
+		if c.Was.V != nil || kind != "new" {
+			was = "was " + shown(c.Was.V, c.Secret)
+			if c.ByHand {
+				was = "live was " + shown(c.Was.V, c.Secret)
+			}
+		}
+		mark := ""
+		if c.Security {
+			mark = "  (security)"
+		}
+		room := o.Width - 8 - width(line)
+		if was == "" {
+			o.Printf("        %s\n", strings.TrimRight(line+Fit(now, room-width(mark))+mark, " "))
+			continue
+		}
+		if width(now) > will || width(now)+width(was)+2 > room {
+			o.Printf("        %s%s%s\n        %s%s\n", line, Fit(now, room-width(mark)), mark, strings.Repeat(" ", width(line)), Fit(was, room))
+			continue
+		}
+		o.Printf("        %s%s  %s%s\n", line, Pad(now, will), o.Paint(Grey, Fit(was, room-will-2)), mark)
+	}
+}
+
+// shown is a value as people read it.
+func shown(v any, secret bool) string {
+	if secret {
+		return "(secret)"
+	}
+	if v == nil {
+		return "none"
+	}
+	return Clean(value.Plain(v))
+}
+
+func (o *Out) left(p *propose.Proposal, opts ProposalOptions) {
+	if len(p.Left) == 0 {
+		return
+	}
+	var names []string
+	for i, l := range p.Left {
+		if i == 5 && !opts.Full {
+			names = append(names, fmt.Sprintf("and %d more (-full lists them)", len(p.Left)-i))
+			break
+		}
+		names = append(names, l.Address+" "+l.Path)
+	}
+	o.Printf("%s\n", Wrap("No longer declared and left as they are: "+Clean(strings.Join(names, ", "))+".", o.Width, "  "))
+}
+
+// Summary writes the last lines of a proposal: the counts, what is lost, what
+// is refused.
+func (o *Out) Summary(p *propose.Proposal) {
+	c := p.Counts
+	total := c.Changing() + c.Same
+	switch {
+	case c.Changing() == 0 && total == 0:
+		o.Printf("Nothing is declared and nothing is recorded.\n")
+	case c.Changing() == 0:
+		o.Printf("Nothing to do: %s as declared.\n", map[bool]string{true: "the one resource is", false: fmt.Sprintf("all %d resources are", total)}[total == 1])
+	default:
+		var parts []string
+		for _, x := range []struct {
+			n    int
+			word string
+		}{{c.New, "new"}, {c.Adopt, "adopted"}, {c.Rename, "renamed"}, {c.Edit, "edited"}, {c.Release, "released"}, {c.Swap, "swapped"}, {c.Drop, "dropped"}} {
+			if x.n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.word))
+			}
+		}
+		stay := "none stays as it is"
+		if c.Same == 1 {
+			stay = "1 stays as it is"
+		} else if c.Same > 1 {
+			stay = fmt.Sprintf("%d stay as they are", c.Same)
+		}
+		o.Printf("%s\n", Wrap(fmt.Sprintf("%d of %s would change: %s. %s.", c.Changing(), Count(total, "resource"), strings.Join(parts, ", "), strings.ToUpper(stay[:1])+stay[1:]), o.Width, "  "))
+	}
+	if p.LeftOut > 0 {
+		o.Printf("-only left out %s.\n", Count(p.LeftOut, "resource"))
+	}
+	o.few("Loses data: ", p.Data)
+	o.few("Touches security: ", p.Security)
+	if len(p.NotAssured) > 0 {
+		o.Printf("%s\n", Wrap("Not assured: "+strings.Join(p.NotAssured, "; ")+".", o.Width, "  "))
+	}
+	if n := len(p.Chain); n > 1 {
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Chain)), o.Width, "  "))
+	}
+	for _, b := range p.Blocked {
+		at := b.Position.Short()
+		if at != "" {
+			at += ": "
+		}
+		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s: %s.", at, Clean(b.Address), b.Because), o.Width, "  ")))
+	}
+}
+
+func (o *Out) few(head string, addresses []string) {
+	if len(addresses) == 0 {
+		return
+	}
+	var names []string
+	for _, a := range addresses {
+		_, short := value.SplitWard(a)
+		names = append(names, Clean(short))
+	}
+	o.Printf("%s\n", o.Paint(Vermilion, Wrap(head+strings.Join(names, ", ")+".", o.Width, "  ")))
+}
+
+func chainText(chain []string) string {
+	var names []string
+	for i, full := range chain {
+		if i == 3 && len(chain) > 5 {
+			names = append(names, "…")
+		}
+		if i >= 3 && i < len(chain)-2 && len(chain) > 5 {
+			continue
+		}
+		names = append(names, Clean(full[strings.LastIndexByte(full, '/')+1:]))
+	}
+	return strings.Join(names, ", ")
+}
+
+// Ago says how long ago something was.
+func Ago(d time.Duration) string {
+	switch {
+	case d < 5*time.Second:
+		return "just now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
