@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
+	yaml "github.com/pb33f/go-yaml"
 	"github.com/pb33f/libopenapi"
 	"github.com/pb33f/libopenapi/datamodel/high/base"
-	yaml "github.com/pb33f/go-yaml"
 
 	"kasbah/core/schema"
 	"kasbah/core/value"
