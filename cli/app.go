@@ -28,6 +28,7 @@ type app struct {
 	dir   string // -C
 	cmd   *command
 	typed string // the command line, for the ledger
+	who   string // who acts; the person who runs the program when empty
 	flags *flag.FlagSet
 
 	// common flags
@@ -43,6 +44,7 @@ type app struct {
 
 	outWidth, errWidth     int
 	outProfile, errProfile termenv.Profile
+	fixedOutput            bool // widths and colours are set and stay
 
 	mu     sync.Mutex
 	onStop func(n int) bool // told of interrupts while a run goes on; reports whether it took it
@@ -86,6 +88,9 @@ func (a *app) prepareOutput() error {
 	case "auto", "always", "never":
 	default:
 		return usage("-colour is %q, and must be auto, always or never", a.colour)
+	}
+	if a.fixedOutput {
+		return nil
 	}
 	a.outWidth, a.outProfile = a.terminal(a.stdout)
 	a.errWidth, a.errProfile = a.terminal(a.stderr)
@@ -151,8 +156,11 @@ func (a *app) setOnStop(f func(int) bool) {
 	a.onStop = f
 }
 
-// who is the person who runs the program.
-func who() string {
+// acting is the person who acts.
+func (a *app) acting() string {
+	if a.who != "" {
+		return a.who
+	}
 	if s := os.Getenv("KASBAH_WHO"); s != "" {
 		return s
 	}
@@ -165,12 +173,12 @@ func who() string {
 	return "somebody"
 }
 
-func identity() ledger.Identity {
+func (a *app) identity() ledger.Identity {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown-host"
 	}
-	return ledger.Identity{Who: who(), Host: host, Program: version(), Process: ledger.ThisProcess()}
+	return ledger.Identity{Who: a.acting(), Host: host, Program: version(), Process: ledger.ThisProcess()}
 }
 
 // release is set at release builds.

@@ -191,7 +191,7 @@ func (a *app) waiting() func(ledger.OpenRun) {
 
 // carryOut shows a proposal, asks for consent and enacts it.
 func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, old bool) error {
-	if !a.json {
+	if !a.json && !(a.quiet && a.yes) {
 		opts := render.ProposalOptions{Full: f.full}
 		if old {
 			opts.Now = time.Now()

@@ -71,7 +71,7 @@ func (h *hand) flags(fs *flag.FlagSet) {
 // open finds the Medina of the estate, or the one at -api.
 func (h *hand) open(ctx context.Context, a *app) error {
 	if h.as == "" {
-		h.as = who()
+		h.as = a.acting()
 	}
 	settings := medina.Settings{API: h.api}
 	if h.api == "" {

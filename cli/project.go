@@ -56,11 +56,11 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := p.openDrivers(ctx, with); err != nil {
+	if err := a.openDrivers(ctx, p, with); err != nil {
 		p.close()
 		return nil, err
 	}
-	return p, p.openLedgers(with)
+	return p, a.openLedgers(p, with)
 }
 
 func (a *app) estate() (*estate.Estate, error) {
@@ -194,8 +194,8 @@ func merged(m value.Map, with map[string]any, prefix string) value.Map {
 }
 
 // openDrivers makes a driver for each [drivers.NAME].
-func (p *project) openDrivers(ctx context.Context, with map[string]any) error {
-	id := identity()
+func (a *app) openDrivers(ctx context.Context, p *project, with map[string]any) error {
+	id := a.identity()
 	from := id.Who + "@" + id.Host
 	var problems problem.List
 	for _, name := range p.estate.Drivers() {
@@ -259,7 +259,7 @@ func newOpenAPI(dir, from string, s value.Map) (driver.Driver, error) {
 }
 
 // openLedgers prepares the ledger of every ward of the estate.
-func (p *project) openLedgers(with map[string]any) error {
+func (a *app) openLedgers(p *project, with map[string]any) error {
 	s := merged(p.estate.Ledger(p.env), with, "ledger.")
 	wrong := func(format string, args ...any) error {
 		return problem.At(p.estate.At("ledger"), format, args...)
@@ -290,7 +290,7 @@ func (p *project) openLedgers(with map[string]any) error {
 		return err
 	}
 	p.store = st
-	id := identity()
+	id := a.identity()
 	for _, w := range p.estate.Wards {
 		if p.ledgers[w], err = ledger.New(st, p.estate.Name, p.env, w, id); err != nil {
 			return err

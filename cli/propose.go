@@ -98,7 +98,7 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 
 func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
 	o := propose.Options{
-		Estate: p.estate.Name, Env: p.env, By: identity().Who, Program: version(), Declared: d, Wards: p.wards,
+		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Wards: p.wards,
 		States: states, Catalogs: p.catalogs, Only: f.only,
 	}
 	if !f.offline {

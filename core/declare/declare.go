@@ -240,10 +240,10 @@ func unknownAfter(o Options, d *Declared) problem.List {
 }
 
 // starFiles lists the *.star files of a ward in name order.
-func starFiles(root *os.Root, ward string) ([]string, error) {
+func starFiles(e *estate.Estate, root *os.Root, ward string) ([]string, error) {
 	entries, err := fs.ReadDir(root.FS(), ward)
 	if err != nil {
-		p := problem.At(problem.Position{File: estate.File}, "ward %q has no folder: %v", ward, pathError(err))
+		p := problem.At(e.At("wards"), "ward %q has no folder: %v", ward, pathError(err))
 		p.Ward, p.Hint = ward, fmt.Sprintf("make the folder %s, or take it out of wards", ward)
 		return nil, p
 	}

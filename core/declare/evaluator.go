@@ -73,7 +73,7 @@ func newEvaluator(o Options, root *os.Root, ward string) (*evaluator, error) {
 
 // ward evaluates every file of the ward and collects the problems.
 func (ev *evaluator) ward(ctx context.Context) {
-	files, err := starFiles(ev.root, ev.out.Name)
+	files, err := starFiles(ev.o.Estate, ev.root, ev.out.Name)
 	if err != nil {
 		ev.problems.Add(err)
 		return
@@ -311,7 +311,7 @@ func (ev *evaluator) reportEval(eval *starlark.EvalError) problem.Position {
 		}
 	}
 	var pe *pendingError
-	if errors.As(eval, &pe) && pe.p.missing {
+	if errors.As(eval, &pe) && pe.p.missing || strings.Contains(eval.Msg, missingType) {
 		return pos // the missing input is reported where it is declared
 	}
 	if errors.Is(eval, errSeen) {

@@ -34,6 +34,9 @@ var (
 	_ starlark.Comparable = (*pending)(nil)
 )
 
+// missingType is the type of the stand-in for a missing input.
+const missingType = "missing input"
+
 // pendingError is the error of everything that must look at a pending value.
 type pendingError struct {
 	p    *pending
@@ -55,7 +58,12 @@ func (ev *evaluator) text(parts ...value.Part) *pending {
 func (p *pending) String() string { return "(pending: " + p.p.String() + ")" }
 
 // Type is worded so that the interpreter's own messages say which value it is.
-func (p *pending) Type() string          { return "pending value (" + p.p.String() + ")" }
+func (p *pending) Type() string {
+	if p.missing {
+		return missingType
+	}
+	return "pending (" + p.p.String() + ")"
+}
 func (p *pending) Freeze()               {}
 func (p *pending) Hash() (uint32, error) { return 0, p.cannot("a key") }
 func (p *pending) AttrNames() []string   { return nil }
