@@ -43,8 +43,11 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 	if skip {
 		return nil
 	}
-	if s.half == remove {
+	switch s.half {
+	case remove:
 		return e.remove(ctx, a)
+	case letGo:
+		return e.letGo(ctx, a)
 	}
 	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
 	if err != nil {
@@ -115,7 +118,7 @@ func (e *executor) record(a *propose.Action, inputs value.Map) *ledger.Record {
 func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 	drv, typ := propose.SplitType(a.Type)
 	in := ledger.Intent{Address: a.Address, Type: a.Type, Action: string(a.Kind), Call: kind}
-	if a.Kind == propose.Swap {
+	if a.Kind == propose.Swap || h == letGo {
 		in.Half = string(h)
 	}
 	return call{run: e.runs[a.Ward], drv: e.o.Drivers[drv], typ: typ, intent: in}
@@ -178,7 +181,10 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 	if err != nil {
 		return err
 	}
-	s := a.Plan.Seen
+	s, err := e.seen(a)
+	if err != nil {
+		return err
+	}
 	from, to := value.Map{}, value.Map{}
 	shown := map[string]bool{}
 	for _, c := range a.Changes {
@@ -218,6 +224,50 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
 	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before = inputs, value.Attributes(from), value.Attributes(to), s.Live
 	c.intent.Plan = e.record(a, inputs)
+	c.intent.Plan.Version = s.Version + 1
+	return e.perform(ctx, &c)
+}
+
+// seen is what an edit builds on: what the proposal saw, or what letting go
+// has left of it.
+func (e *executor) seen(a *propose.Action) (*propose.Seen, error) {
+	s := a.Plan.Seen
+	if len(a.Plan.LetGo) == 0 {
+		return s, nil
+	}
+	r, err := e.runs[a.Ward].Record(a.Address)
+	if err != nil || r == nil {
+		return s, err
+	}
+	now := *s
+	now.Version, now.Tag, now.Inputs, now.Live = r.Version, r.Tag, r.Inputs, r.Live
+	return &now, nil
+}
+
+// letGo takes references away, so that what they lead to can go.
+func (e *executor) letGo(ctx context.Context, a *propose.Action) error {
+	s := a.Plan.Seen
+	c := e.newCall(a, letGo, "update")
+	from, inputs := value.Attributes{}, value.CloneMap(value.Map(s.Inputs))
+	for _, name := range a.Plan.LetGo {
+		if v, ok := s.Live[name]; ok {
+			from[name] = v
+		}
+		delete(inputs, name)
+	}
+	if len(from) == 0 {
+		return nil
+	}
+	plan, err := e.runs[a.Ward].Record(a.Address)
+	if err != nil || plan == nil {
+		return err
+	}
+	next := *plan
+	next.Inputs, next.Declared, next.Changed, next.Run = inputs, "", now(), e.o.Run
+	next.Version++
+	c.counts = countsOf(s)
+	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
+	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before, c.intent.Plan = inputs, from, value.Attributes{}, s.Live, &next
 	return e.perform(ctx, &c)
 }
 

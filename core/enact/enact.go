@@ -297,7 +297,7 @@ func (e *executor) mayGoOn() bool {
 func (e *executor) do(ctx context.Context, s *step) bool {
 	a := s.action
 	h := ""
-	if a.Kind == propose.Swap {
+	if len(halves(a)) > 1 || a.Kind == propose.Swap {
 		h = string(s.half)
 	}
 	e.event(Event{Kind: EventStart, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h})

@@ -15,6 +15,7 @@ type half string
 const (
 	make_   half = "make"   // create the thing
 	edit    half = "edit"   // change it in place
+	letGo   half = "let go" // take references away before an edit
 	remove  half = "remove" // delete the thing, or the leftovers of a swap
 	barrier half = ""       // nothing: it only orders others
 )
@@ -97,6 +98,9 @@ func halves(a *propose.Action) []half {
 	case propose.New:
 		return []half{make_}
 	case propose.Edit:
+		if len(a.Plan.LetGo) > 0 {
+			return []half{letGo, edit}
+		}
 		return []half{edit}
 	case propose.Drop:
 		return []half{remove}
@@ -124,7 +128,7 @@ func (b *planner) edge(from, to string) { b.edges = append(b.edges, graph.Edge{F
 // connect adds the edges of a step: what it must wait for.
 func (b *planner) connect(s *step) {
 	full := s.action.Full()
-	if s.half != remove {
+	if s.half != remove && s.half != letGo {
 		for _, n := range s.action.Needs {
 			for _, h := range []half{make_, edit} {
 				if b.steps[key(n, h)] != nil {
@@ -152,7 +156,7 @@ func (b *planner) connect(s *step) {
 		switch {
 		case s.half == remove:
 			b.edge(key(n, remove), s.name)
-		case s.half == edit && !dropFirst:
+		case s.half == letGo, s.half == edit && !dropFirst:
 			b.edge(key(n, remove), s.name)
 		}
 	}

@@ -178,6 +178,9 @@ type Plan struct {
 	DriverVersion string           `json:"driver_version,omitempty"`
 	HoldsData     bool             `json:"holds_data,omitempty"`
 	Exclusive     bool             `json:"exclusive,omitempty"` // two of the type may not share a name or a range
+	// LetGo are references that an edit takes away first, because what they
+	// lead to must go before what replaces it can be made.
+	LetGo []string `json:"let_go,omitempty"`
 	// Positions of the attributes' values, for what the cloud says about them.
 	Positions map[string]problem.Position `json:"positions,omitempty"`
 

@@ -398,12 +398,37 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 		}
 	case len(changes) > 0:
 		a.Kind = Edit
+		w.letGo(a, d, typ)
 	default:
 		a.Kind = Same
 		return
 	}
 	if a.Kind == Swap {
 		a.Plan.Order = w.order(a, d, typ)
+	}
+}
+
+// letGo deals with an edit of what refers to something that is swapped
+// drop-first: the old thing cannot go while it is referred to, and the new
+// one is not there yet. A reference that may be left out is taken away first;
+// where it may not, the resource must be swapped as well.
+func (w *proposer) letGo(a *Action, d *declare.Resource, typ *schema.Type) {
+	for _, n := range d.Needs {
+		b := w.actions[n.Address]
+		if b == nil || b.Kind != Swap || b.Plan.Order != "drop-first" {
+			continue
+		}
+		attr := typ.Attribute(n.Why)
+		if attr == nil || attr.Refers == "" {
+			continue
+		}
+		_, short := value.SplitWard(n.Address)
+		if attr.Required {
+			a.Kind, a.Because, a.Plan.LetGo = Swap, n.Why+" is required, and "+short+" must go first", nil
+			return
+		}
+		a.Plan.LetGo = append(a.Plan.LetGo, n.Why)
+		a.Because = "lets go of " + n.Why + " first"
 	}
 }
 
