@@ -132,6 +132,12 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 			return err
 		}
 	}
+	o := a.enactOptions(p, f)
+	for _, w := range p.wards {
+		if err := p.ledgers[w].WaitFree(ctx, o.Run, o.Wait); err != nil {
+			return err
+		}
+	}
 	states, err := p.states(ctx)
 	if err != nil {
 		return err

@@ -31,24 +31,49 @@ type WaitOptions struct {
 }
 
 // BeginWaiting is Begin with patience.
-func (l *Ledger) BeginWaiting(ctx context.Context, o BeginOptions, w WaitOptions) (*Run, error) {
+func (l *Ledger) BeginWaiting(ctx context.Context, o BeginOptions, w WaitOptions) (r *Run, err error) {
+	err = l.patiently(ctx, o.ID, w, func() error {
+		r, err = l.Begin(ctx, o)
+		return err
+	})
+	return r, err
+}
+
+// WaitFree waits until nobody holds the lock, without taking it: what is
+// proposed afterwards rests on what the holder has left. run is the one that
+// breaks a stale lock, when asked to.
+func (l *Ledger) WaitFree(ctx context.Context, run string, w WaitOptions) error {
+	return l.patiently(ctx, run, w, func() error {
+		s, err := l.Load(ctx)
+		if err != nil {
+			return err
+		}
+		if holders := s.Holders(); len(holders) > 0 {
+			return &LockedError{Ward: l.Ward, Holder: holders[0]}
+		}
+		return nil
+	})
+}
+
+// patiently tries until the answer is another than a lock that is held.
+func (l *Ledger) patiently(ctx context.Context, run string, w WaitOptions, try func() error) error {
 	deadline := time.Now().Add(w.Wait)
 	watch := watcher{}
 	for {
-		r, err := l.Begin(ctx, o)
+		err := try()
 		locked, ok := err.(*LockedError)
 		if !ok {
-			return r, err
+			return err
 		}
 		locked.Dead = watch.dead(locked.Holder)
 		if locked.Dead && w.BreakStale {
-			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", o.ID); err != nil {
-				return nil, err
+			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", run); err != nil {
+				return err
 			}
 			continue
 		}
 		if w.Wait == 0 || time.Now().After(deadline) {
-			return nil, locked
+			return locked
 		}
 		if w.Waiting != nil {
 			w.Waiting(*locked.Holder)
@@ -58,7 +83,7 @@ func (l *Ledger) BeginWaiting(ctx context.Context, o BeginOptions, w WaitOptions
 		case <-t.C:
 		case <-ctx.Done():
 			t.Stop()
-			return nil, ctx.Err()
+			return ctx.Err()
 		}
 	}
 }

@@ -1,0 +1,213 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"kasbah/cli"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"kasbah": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
+	})
+}
+
+// TestScripts drives the program as people do, one file a behaviour.
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/script",
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("KASBAH_WHO", "keeper-1")
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits":  exits,
+			"schema": matchesSchema,
+		},
+	})
+}
+
+// exits runs a command and wants an exit code: `exits 3 kasbah survey`.
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: exits CODE COMMAND…")
+	}
+	err := ts.Exec(args[1], args[2:]...)
+	code := 0
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+	case asExit(err, &exit):
+		code = exit.ExitCode()
+	default:
+		ts.Fatalf("%v", err)
+	}
+	if fmt.Sprint(code) != args[0] {
+		ts.Fatalf("exit code %d, not %s", code, args[0])
+	}
+}
+
+func asExit(err error, into **exec.ExitError) bool {
+	e, ok := err.(*exec.ExitError)
+	*into = e
+	return ok
+}
+
+// program is the program in an estate of its own, outside of scripts.
+type program struct {
+	t   *testing.T
+	dir string
+}
+
+func newProgram(t *testing.T, pace string, machines int) *program {
+	p := &program{t, t.TempDir()}
+	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %s\n[env.trial.inputs]\nn = %d\n", pace, machines))
+	p.file("shore/shore.star", `
+n = input("n", kind.int)
+image = input("image", default = "stone-1")
+net = medina.network("coast", range = "10.0.0.0/16")
+quays = [medina.subnet("quay-%d" % i, network = net, range = cidr.slice("10.0.0.0/16", 24, i)) for i in range(4)]
+gauges = [medina.machine("gauge-%d" % i, subnet = quays[i % 4], size = "small", image = image) for i in range(n)]
+[medina.disk("tape-%d" % i, machine = g, gigabytes = 10) for i, g in enumerate(gauges)]
+`)
+	return p
+}
+
+func (p *program) file(name, body string) {
+	path := filepath.Join(p.dir, name)
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(p.t, os.WriteFile(path, []byte(body), 0o644))
+}
+
+func (p *program) command(args ...string) *exec.Cmd {
+	cmd := exec.Command("kasbah", args...)
+	cmd.Dir = p.dir
+	cmd.Env = append(os.Environ(), "KASBAH_WHO=keeper-1", "NO_COLOR=1")
+	return cmd
+}
+
+func (p *program) run(args ...string) (string, int) {
+	out, err := p.command(args...).CombinedOutput()
+	var exit *exec.ExitError
+	if asExit(err, &exit) {
+		return string(out), exit.ExitCode()
+	}
+	require.NoError(p.t, err)
+	return string(out), 0
+}
+
+func (p *program) must(args ...string) string {
+	out, code := p.run(args...)
+	require.Zero(p.t, code, "%v\n%s", args, out)
+	return out
+}
+
+func (p *program) untilLocked() {
+	require.Eventually(p.t, func() bool {
+		out, _ := p.run("lock")
+		return strings.Contains(out, "keeper-1")
+	}, 20*time.Second, 5*time.Millisecond)
+}
+
+// TestTwoAtOnce: one enact wins; the other is told who holds the lock and
+// ends with 4, or waits and goes on. Proposing works all the while.
+func TestTwoAtOnce(t *testing.T) {
+	p := newProgram(t, "0.05", 6)
+	first := p.command("enact", "-yes")
+	require.NoError(t, first.Start())
+	p.untilLocked()
+	out, code := p.run("enact", "-yes")
+	require.Equal(t, 4, code, out)
+	for _, want := range []string{"refused: shore is locked", "keeper-1 on ", "kasbah enact -yes, since ", " of 17 done", "-wait 10m", "kasbah lock break "} {
+		require.Contains(t, out, want)
+	}
+	out, code = p.run("propose")
+	require.Zero(t, code, out)
+	out, code = p.run("enact", "-yes", "-wait", "1m")
+	require.NoError(t, first.Wait())
+	require.Zero(t, code, out)
+	require.Contains(t, out, "waiting for keeper-1")
+	require.Contains(t, out, "Nothing to do: all 17 resources are as declared.")
+	require.Contains(t, p.must("ledger", "verify"), "whole")
+}
+
+// TestKill kills the program in the middle, again and again, and goes on
+// each time: at the end Medina holds exactly what is declared.
+func TestKill(t *testing.T) {
+	if testing.Short() {
+		t.Skip("kills the program for some seconds")
+	}
+	p := newProgram(t, "0.002", 30)
+	rnd := rand.New(rand.NewPCG(1, 2))
+	killed := 0
+	for i := range 40 {
+		image := fmt.Sprintf("image=stone-%d", i/4) // every fourth round swaps all machines
+		cmd := p.command("enact", "-yes", "-break-stale", "-input", image)
+		var out bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &out
+		require.NoError(t, cmd.Start())
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		select {
+		case err := <-done:
+			require.NoError(t, err, out.String())
+		case <-time.After(time.Duration(30+rnd.IntN(220)) * time.Millisecond):
+			require.NoError(t, cmd.Process.Kill())
+			if err := <-done; err != nil {
+				killed++
+			}
+		}
+	}
+	require.GreaterOrEqual(t, killed, 10)
+	p.must("enact", "-yes", "-break-stale", "-input", "image=stone-last")
+	require.Contains(t, p.must("propose", "-exit-code", "-input", "image=stone-last"), "all 65 resources are as declared")
+	verify := p.must("ledger", "verify")
+	require.Contains(t, verify, "whole")
+	require.NotContains(t, verify, "ignored")
+	var held struct{ Items []map[string]any }
+	require.NoError(t, json.Unmarshal([]byte(p.must("medina", "list", "-json")), &held))
+	require.Len(t, held.Items, 65, "no orphan and no duplicate")
+	t.Logf("killed %d times", killed)
+}
+
+// TestInterrupt: an interrupt lets what is running finish and starts nothing
+// more; the next enact goes on.
+func TestInterrupt(t *testing.T) {
+	p := newProgram(t, "0.05", 12)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := p.command("enact", "-yes", "-parallel", "3")
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	p.untilLocked()
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	select {
+	case err := <-done:
+		var exit *exec.ExitError
+		require.True(t, asExit(err, &exit), out.String())
+		require.Equal(t, 130, exit.ExitCode(), out.String())
+	case <-ctx.Done():
+		t.Fatal("the interrupt is not heeded")
+	}
+	require.Contains(t, out.String(), "not begun")
+	require.Contains(t, out.String(), "Go on with: kasbah enact shore -env trial")
+	require.Contains(t, p.must("lock"), "Nobody holds a lock")
+	p.must("enact", "-yes")
+	require.Contains(t, p.must("propose", "-exit-code"), "all 29 resources are as declared")
+}
