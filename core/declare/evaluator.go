@@ -160,6 +160,9 @@ func (ev *evaluator) load(from, module string) (starlark.StringDict, error) {
 	if path.Dir(name) != ev.out.Name {
 		return nil, fmt.Errorf("%q is not a file of the ward %s", module, ev.out.Name)
 	}
+	if _, err := ev.root.Stat(name); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, pathError(err))
+	}
 	return ev.file(name)
 }
 
@@ -318,9 +321,13 @@ func (ev *evaluator) reportEval(eval *starlark.EvalError) problem.Position {
 		return pos
 	}
 	msg := strings.TrimPrefix(eval.Msg, "Starlark computation cancelled: ")
+	told := strings.Contains(msg, pendingType) // the interpreter's own words
+	if told && pe == nil {
+		msg += ": that value is not known yet"
+	}
 	p := ev.wrong(pos, "%s", msg)
 	p.Via = ways
-	if pe != nil {
+	if pe != nil || told {
 		p.Hint = "hand it on as it is, or decide by an input or by something that the code gives"
 	}
 	return pos

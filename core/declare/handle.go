@@ -112,8 +112,16 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	}
 	ev.declared[r.Address] = r
 	inputs := make(value.Map, len(kwargs))
+	given := make(map[string]bool, len(kwargs))
 	for _, kv := range kwargs {
-		ev.take(thread, h, inputs, string(kv[0].(starlark.String)), kv[1])
+		code := string(kv[0].(starlark.String))
+		if given[code] {
+			pos, _ := r.index.attribute(r.trace, code)
+			ev.fault(thread, r, pos, code, code+" is given twice", "")
+			continue
+		}
+		given[code] = true
+		ev.take(thread, h, inputs, code, kv[1])
 	}
 	checked, faults := t.typ.Check(inputs)
 	for _, f := range faults {
@@ -143,7 +151,7 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 		c, ok := v.(*careValue)
 		if !ok {
 			pos, _ := r.At("care")
-			ev.fault(thread, r, pos, "care", "care wants care(…), and this is a "+v.Type(), "")
+			ev.fault(thread, r, pos, "care", "care wants care(…), not a value of type "+v.Type(), "")
 			return
 		}
 		r.Care = c.care

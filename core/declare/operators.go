@@ -21,7 +21,8 @@ func (ev *evaluator) operators() starlark.StringDict {
 		opAdd:  ev.operator(opAdd, ev.add),
 		"%+=":  ev.operator("%+=", ev.addInPlace),
 		opIn:   ev.operator(opIn, ev.in),
-		opLook: starlark.NewBuiltin(opLook, ev.look),
+		opLook: starlark.NewBuiltin(opLook, ev.look("a condition")),
+		opEach: starlark.NewBuiltin(opEach, ev.look("a loop")),
 		opAttr: starlark.NewBuiltin(opAttr, ev.attr),
 		opNotIn: ev.operator(opNotIn, func(x, y starlark.Value) (starlark.Value, error) {
 			v, err := ev.in(x, y)
@@ -57,12 +58,15 @@ func (ev *evaluator) known(what string, vs ...starlark.Value) error {
 	return nil
 }
 
-// look stands around every condition that is not a comparison.
-func (ev *evaluator) look(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, _ []starlark.Tuple) (starlark.Value, error) {
-	if p, ok := args[0].(*pending); ok {
-		return nil, p.cannot("a condition")
+// look stands around every condition that is not a comparison, and around
+// what loops run over.
+func (ev *evaluator) look(what string) builtin {
+	return func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, _ []starlark.Tuple) (starlark.Value, error) {
+		if p, ok := args[0].(*pending); ok {
+			return nil, p.cannot(what)
+		}
+		return args[0], nil
 	}
-	return args[0], nil
 }
 
 func (ev *evaluator) compare(op syntax.Token, x, y starlark.Value) (starlark.Value, error) {

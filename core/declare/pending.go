@@ -34,6 +34,9 @@ var (
 	_ starlark.Comparable = (*pending)(nil)
 )
 
+// pendingType begins the type of every pending value.
+const pendingType = "pending ("
+
 // missingType is the type of the stand-in for a missing input.
 const missingType = "missing input"
 
@@ -62,7 +65,7 @@ func (p *pending) Type() string {
 	if p.missing {
 		return missingType
 	}
-	return "pending (" + p.p.String() + ")"
+	return pendingType + p.p.String() + ")"
 }
 func (p *pending) Freeze()               {}
 func (p *pending) Hash() (uint32, error) { return 0, p.cannot("a key") }

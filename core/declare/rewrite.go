@@ -18,6 +18,7 @@ const (
 	opNotIn = "%not in"
 	opLook  = "%look"
 	opAttr  = "%attr"
+	opEach  = "%each"
 )
 
 var comparisons = map[syntax.Token]string{
@@ -62,7 +63,7 @@ func (r *rewriter) stmt(s syntax.Stmt) {
 	case *syntax.ExprStmt:
 		s.X = r.expr(s.X)
 	case *syntax.ForStmt:
-		s.Vars, s.X = r.target(s.Vars), r.expr(s.X)
+		s.Vars, s.X = r.target(s.Vars), r.each(s.X)
 		r.stmts(s.Body)
 	case *syntax.WhileStmt:
 		s.Cond = r.cond(s.Cond)
@@ -190,6 +191,9 @@ func (r *rewriter) cond(e syntax.Expr) syntax.Expr {
 	return call(start, opLook, r.expr(e))
 }
 
+// each rewrites what a loop runs over.
+func (r *rewriter) each(e syntax.Expr) syntax.Expr { return call(syntax.Start(e), opEach, r.expr(e)) }
+
 func (r *rewriter) exprs(list []syntax.Expr) {
 	for i := range list {
 		list[i] = r.expr(list[i])
@@ -223,7 +227,7 @@ func (r *rewriter) expr(e syntax.Expr) syntax.Expr {
 		for _, c := range e.Clauses {
 			switch c := c.(type) {
 			case *syntax.ForClause:
-				c.Vars, c.X = r.target(c.Vars), r.expr(c.X)
+				c.Vars, c.X = r.target(c.Vars), r.each(c.X)
 			case *syntax.IfClause:
 				c.Cond = r.cond(c.Cond)
 			}

@@ -134,7 +134,7 @@ func (ev *evaluator) mod(x, y starlark.Value) (starlark.Value, error) {
 		}
 		parts = append(parts, value.Part{Text: string(s.(starlark.String))})
 	}
-	if _, isMap := y.(starlark.Mapping); used < len(args) && !isMap {
+	if _, isMap := y.(*starlark.Dict); used < len(args) && !isMap {
 		return nil, fmt.Errorf("too many values for the format %q", string(format))
 	}
 	return ev.joined(append(parts, value.Part{Text: rest})), nil
