@@ -24,7 +24,8 @@ const (
 	frameBytes        = 1 << 20
 )
 
-// checkpointHeader is the first line of a checkpoint; the frames follow it.
+// checkpointHeader is the second line of a checkpoint; the frames follow it.
+// The first line is the SHA-256 of all that follows, in hexadecimal.
 type checkpointHeader struct {
 	Format    string           `json:"format"`
 	Seq       int64            `json:"seq"`
@@ -60,10 +61,15 @@ func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append(append(out, '\n'), frames.Bytes()...), nil
+	out = append(append(out, '\n'), frames.Bytes()...)
+	return append([]byte(hash(out)+"\n"), out...), nil
 }
 
 func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
+	sum, body, ok := bytes.Cut(body, []byte("\n"))
+	if !ok || hash(body) != string(sum) {
+		return nil, errors.New("its digest is not that of what it holds")
+	}
 	nl := bytes.IndexByte(body, '\n')
 	if nl < 0 {
 		return nil, errors.New("it has no header")

@@ -1,0 +1,376 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/value"
+	"kasbah/store"
+	"kasbah/store/memory"
+)
+
+var ctx = context.Background()
+
+func open(t testing.TB, s store.Store, who string) *Ledger {
+	l, err := New(s, "coast", "trial", "shore", Identity{Who: who, Host: "here", Program: "test"})
+	require.NoError(t, err)
+	return l
+}
+
+func begin(t testing.TB, l *Ledger, id string) *Run {
+	r, err := l.Begin(ctx, BeginOptions{ID: id, Command: "kasbah test"})
+	require.NoError(t, err)
+	return r
+}
+
+// enact writes the intent and result of one call.
+func enact(t testing.TB, r *Run, n int, address string, inputs value.Map) {
+	id := fmt.Sprint(n)
+	require.NoError(t, r.MayCall(ctx))
+	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address, Call: "create"}}))
+	rec := &Record{Address: address, Type: "medina.bucket", ID: "bkt-" + address, Inputs: value.Attributes(inputs), Version: int64(n), Run: r.ID, Declared: id}
+	require.NoError(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done, Record: rec}}))
+}
+
+func end(t testing.TB, r *Run) {
+	require.NoError(t, r.End(ctx, "done", map[string]int{"done": 1}, value.Map{"x": "y"}))
+}
+
+func TestRunIsRecorded(t *testing.T) {
+	s := memory.New()
+	l := open(t, s, "keeper-1")
+	state, err := l.Load(ctx)
+	require.NoError(t, err)
+	require.Zero(t, state.Seq)
+	r := begin(t, l, "run-1")
+	enact(t, r, 1, "medina.bucket/a", value.Map{"size": int64(3), "p": value.NewRef("shore:medina.x/y", value.Key("id"))})
+	end(t, r)
+	state, err = open(t, s, "keeper-2").Load(ctx)
+	require.NoError(t, err)
+	require.Empty(t, state.Open)
+	require.Equal(t, value.Map{"x": "y"}, state.Published)
+	rec, err := state.Records["medina.bucket/a"].Record()
+	require.NoError(t, err)
+	require.Equal(t, int64(3), rec.Inputs["size"])
+	require.IsType(t, &value.Pending{}, rec.Inputs["p"], "pending values survive")
+	old, err := l.LoadAt(ctx, 2)
+	require.NoError(t, err)
+	require.Empty(t, old.Records)
+	require.Len(t, old.Unresolved(), 0, "the call of a run that holds its lock is not unresolved")
+	_, err = l.LoadAt(ctx, 99)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	history, err := l.History(ctx)
+	require.NoError(t, err)
+	require.Len(t, history, 1)
+	require.Equal(t, "done", history[0].Outcome)
+	require.Equal(t, []Call{{Address: "medina.bucket/a", Call: "create", Outcome: "done"}}, history[0].Calls)
+}
+
+func TestLockRefusesAndWaits(t *testing.T) {
+	s := memory.New()
+	one, two := open(t, s, "keeper-1"), open(t, s, "keeper-2")
+	r := begin(t, one, "run-1")
+	require.NoError(t, r.Announce(ctx, 7))
+	_, err := two.Begin(ctx, BeginOptions{ID: "run-2"})
+	var locked *LockedError
+	require.ErrorAs(t, err, &locked)
+	require.Equal(t, "keeper-1", locked.Holder.Who)
+	require.Equal(t, "kasbah test", locked.Holder.Begin.Command)
+	require.Equal(t, 7, locked.Holder.Total)
+	seen := make(chan struct{}, 100)
+	got := make(chan error, 1)
+	go func() {
+		w, err := two.BeginWaiting(ctx, BeginOptions{ID: "run-2"}, WaitOptions{Wait: time.Minute, Waiting: func(OpenRun) { seen <- struct{}{} }})
+		if err == nil {
+			err = w.End(ctx, "done", nil, nil)
+		}
+		got <- err
+	}()
+	<-seen
+	end(t, r)
+	require.NoError(t, <-got)
+}
+
+// TestManyBegin: of many runs that begin at once, one at a time holds the
+// lock, and all come to their turn.
+func TestManyBegin(t *testing.T) {
+	s := memory.New()
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	holding := 0
+	for i := range 8 {
+		l := open(t, s, fmt.Sprintf("keeper-%d", i))
+		wg.Go(func() {
+			r, err := l.BeginWaiting(ctx, BeginOptions{ID: fmt.Sprintf("run-%d", i)}, WaitOptions{Wait: time.Minute})
+			if err != nil {
+				t.Errorf("begin: %v", err)
+				return
+			}
+			mu.Lock()
+			holding++
+			if holding != 1 {
+				t.Errorf("%d hold the lock", holding)
+			}
+			mu.Unlock()
+			enact(t, r, 1, fmt.Sprintf("medina.bucket/b%d", i), nil)
+			mu.Lock()
+			holding--
+			mu.Unlock()
+			end(t, r)
+		})
+	}
+	wg.Wait()
+	v, err := open(t, s, "reader").Verify(ctx)
+	require.NoError(t, err)
+	require.Empty(t, v.Notes)
+	require.Equal(t, 8, v.Records)
+}
+
+// TestFencing: a run whose lock was broken can neither write nor call again,
+// and its unfinished call is left for the next one.
+func TestFencing(t *testing.T) {
+	s := memory.New()
+	one, two := open(t, s, "keeper-1"), open(t, s, "keeper-2")
+	r := begin(t, one, "run-1")
+	enact(t, r, 1, "medina.bucket/a", nil)
+	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "2", Address: "medina.bucket/b", Call: "create"}}))
+	require.ErrorContains(t, two.Break(ctx, "run-9", "no such", ""), "holds no lock")
+	require.NoError(t, two.Break(ctx, "run-1", "it hangs", ""))
+	r.mu.Lock()
+	r.looked -= 2 * fenceAfter // it slept for long
+	r.mu.Unlock()
+	require.ErrorIs(t, r.MayCall(ctx), ErrBroken)
+	require.ErrorIs(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Address: "medina.bucket/b", Outcome: Done}}), ErrBroken)
+	require.ErrorIs(t, r.End(ctx, "done", nil, nil), ErrBroken)
+	state, err := two.Load(ctx)
+	require.NoError(t, err)
+	require.Len(t, state.Unresolved(), 1)
+	require.Len(t, state.Records, 1)
+	next := begin(t, two, "run-2")
+	require.NoError(t, next.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Run: "run-1", Address: "medina.bucket/b", Outcome: Failed}}))
+	require.Empty(t, next.Unresolved())
+	end(t, next)
+	history, err := two.History(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "broken", history[0].Outcome)
+	require.Equal(t, "it hangs", history[0].Why)
+}
+
+// A writer that did not notice the break and writes all the same is ignored
+// by readers and reported by verify.
+func TestLateWriterIsIgnored(t *testing.T) {
+	s := memory.New()
+	l := open(t, s, "keeper-1")
+	r := begin(t, l, "run-1")
+	require.NoError(t, l.Break(ctx, "run-1", "gone", ""))
+	state, err := l.Load(ctx)
+	require.NoError(t, err)
+	late := Line{Kind: KindNote, Note: &Note{What: "late", Record: &Record{Address: "medina.bucket/late", ID: "x", Type: "medina.bucket"}}}
+	body, err := l.codec.encode(Header{Format: Format, Seq: state.Seq + 1, Prev: state.Hash, Run: "run-1", Kind: KindNote}, []Line{late})
+	require.NoError(t, err)
+	require.NoError(t, s.PutIfAbsent(ctx, l.logKey(state.Seq+1), body))
+	state, err = l.Load(ctx)
+	require.NoError(t, err)
+	require.Empty(t, state.Records)
+	v, err := l.Verify(ctx)
+	require.NoError(t, err)
+	require.Len(t, v.Notes, 1)
+	require.Contains(t, v.Notes[0], "run-1, which holds no lock")
+	r.stop()
+}
+
+// TestCheckpoints: a checkpoint says what the log says, the two newest are
+// kept, and history before them stays.
+func TestCheckpoints(t *testing.T) {
+	s := memory.New()
+	l := open(t, s, "keeper-1")
+	r := begin(t, l, "run-1")
+	for i := range 3 {
+		for n := range 5 {
+			enact(t, r, i*5+n+1, fmt.Sprintf("medina.bucket/b%d", n+i), value.Map{"n": int64(i)})
+		}
+		r.checkpoint()
+	}
+	enact(t, r, 99, "medina.bucket/after", nil)
+	end(t, r)
+	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
+	require.NoError(t, err)
+	require.Len(t, keys, 2)
+	v, err := l.Verify(ctx)
+	require.NoError(t, err)
+	require.Equal(t, 2, v.Checkpoints)
+	require.Empty(t, v.Notes)
+	whole := newState()
+	require.NoError(t, l.advance(ctx, whole, 0))
+	quick, err := l.Load(ctx)
+	require.NoError(t, err)
+	require.Nil(t, quick.Records["medina.bucket/b3"].record, "an unchanged record is not decoded")
+	require.NoError(t, same(quick, whole))
+	early, err := l.LoadAt(ctx, 5)
+	require.NoError(t, err)
+	require.Len(t, early.Records, 2)
+}
+
+// TestDamage: whatever byte of a stored object is changed or cut, reading
+// says which object is damaged, and never answers with something else.
+func TestDamage(t *testing.T) {
+	good := memory.New()
+	l := open(t, good, "keeper-1")
+	r := begin(t, l, "run-1")
+	enact(t, r, 1, "medina.bucket/a", value.Map{"words": "some words to compress, some words"})
+	r.checkpoint()
+	enact(t, r, 2, "medina.bucket/b", nil)
+	end(t, r)
+	keys, err := l.keys(ctx, l.prefix, "")
+	require.NoError(t, err)
+	for _, damaged := range keys {
+		body, err := good.Get(ctx, damaged)
+		require.NoError(t, err)
+		for _, at := range []int{0, len(body) / 2, len(body) - 1} {
+			for _, cut := range []bool{false, true} {
+				bad := memory.New()
+				for _, k := range keys {
+					b, err := good.Get(ctx, k)
+					require.NoError(t, err)
+					if k == damaged {
+						b = append([]byte(nil), b...)
+						b[at] ^= 0x55
+						if cut {
+							b = b[:at]
+						}
+					}
+					require.NoError(t, bad.PutIfAbsent(ctx, k, b))
+				}
+				_, err := open(t, bad, "reader").Verify(ctx)
+				var d *DamageError
+				require.True(t, errors.As(err, &d), "%s at %d, cut %v: %v", damaged, at, cut, err)
+			}
+		}
+	}
+}
+
+// flaky loses answers: a put has its effect and the caller hears nothing.
+type flaky struct {
+	store.Store
+	lose int
+}
+
+func (f *flaky) PutIfAbsent(ctx context.Context, key string, body []byte) error {
+	err := f.Store.PutIfAbsent(ctx, key, body)
+	if f.lose > 0 {
+		f.lose--
+		return errors.New("the connection was lost")
+	}
+	return err
+}
+
+// TestLostAnswer: a put whose answer was lost is found out about, and never
+// taken for somebody else's.
+func TestLostAnswer(t *testing.T) {
+	s := &flaky{Store: memory.New(), lose: 2}
+	l := open(t, s, "keeper-1")
+	r := begin(t, l, "run-1")
+	s.lose = 1
+	enact(t, r, 1, "medina.bucket/a", nil)
+	end(t, r)
+	v, err := l.Verify(ctx)
+	require.NoError(t, err)
+	require.Empty(t, v.Notes)
+	require.EqualValues(t, 4, v.Entries)
+}
+
+// TestJudgingTheDead: a process of this machine that no longer runs is known
+// to be dead; one that runs, or that nobody here can see, is not.
+func TestJudgingTheDead(t *testing.T) {
+	here := ThisProcess()
+	if here.Boot == "" {
+		t.Skip("this system does not tell")
+	}
+	require.False(t, here.gone())
+	dead := here
+	dead.Start = "1" // another one that had the number before
+	require.True(t, dead.gone())
+	for _, change := range []func(*Process){func(p *Process) { p.Boot = "other" }, func(p *Process) { p.Namespace = "pid:[1]" }, func(p *Process) { p.Start = "" }} {
+		p := dead
+		change(&p)
+		require.False(t, p.gone())
+	}
+	w := watcher{}
+	h := &OpenRun{Run: "r", LastSeq: 5}
+	require.False(t, w.dead(h), "one look proves nothing")
+	w.since -= standStill + time.Second
+	h.LastSeq = 6
+	require.False(t, w.dead(h), "its entries move")
+	w.since -= standStill + time.Second
+	require.True(t, w.dead(h))
+}
+
+func TestBreakStale(t *testing.T) {
+	s := memory.New()
+	dead := open(t, s, "keeper-1")
+	dead.who.Process = ThisProcess()
+	dead.who.Process.Start = "1"
+	if dead.who.Process.Boot == "" {
+		t.Skip("this system does not tell")
+	}
+	r := begin(t, dead, "run-1")
+	defer r.stop()
+	two := open(t, s, "keeper-2")
+	_, err := two.BeginWaiting(ctx, BeginOptions{ID: "run-2"}, WaitOptions{})
+	var locked *LockedError
+	require.ErrorAs(t, err, &locked)
+	require.True(t, locked.Dead)
+	next, err := two.BeginWaiting(ctx, BeginOptions{ID: "run-2"}, WaitOptions{BreakStale: true})
+	require.NoError(t, err)
+	end(t, next)
+}
+
+// FuzzEntry: no stored bytes make the reader panic.
+func FuzzEntry(f *testing.F) {
+	c, err := newCodec()
+	require.NoError(f, err)
+	body, err := c.encode(Header{Format: Format, Seq: 1, Kind: KindBegin}, []Line{{Kind: KindBegin, Begin: &Begin{}}})
+	require.NoError(f, err)
+	plain, err := c.dec.DecodeAll(body, nil)
+	require.NoError(f, err)
+	f.Add(plain)
+	f.Add([]byte("{\"format\":\"kasbah.entry/1\",\"seq\":1}\n{\"kind\":\"note\",\"note\":{\"record\":{\"inputs\":{\"a\":{\"$pending\":{\"address\":\"x\",\"path\":\"[\"}}}}}}\n"))
+	f.Fuzz(func(t *testing.T, plain []byte) {
+		e, err := c.decode(1, c.enc.EncodeAll(plain, nil))
+		if err == nil {
+			require.NotEmpty(t, e.Lines)
+			s := newState()
+			s.Hash = e.Prev
+			require.NoError(t, s.fold(e))
+			_, err := c.encodeCheckpoint(s)
+			require.NoError(t, err)
+		}
+		_, _ = c.decode(1, plain) // not compressed at all
+		_, _ = c.decodeCheckpoint(1, append([]byte(hash(plain)+"\n"), plain...))
+	})
+}
+
+// BenchmarkLoad reads a ledger of 10 000 records from its checkpoint.
+func BenchmarkLoad(b *testing.B) {
+	s := memory.New()
+	l := open(b, s, "keeper-1")
+	r := begin(b, l, "run-1")
+	var lines []Line
+	for i := range 10_000 {
+		rec := &Record{Address: fmt.Sprintf("medina.bucket/b%d", i), Type: "medina.bucket", ID: fmt.Sprint(i), Inputs: value.Attributes{"name": "x", "tags": value.Map{"a": "b"}}}
+		lines = append(lines, Line{Kind: KindNote, Note: &Note{Record: rec}})
+	}
+	require.NoError(b, r.Append(ctx, lines...))
+	r.checkpoint()
+	end(b, r)
+	for b.Loop() {
+		_, err := l.Load(ctx)
+		require.NoError(b, err)
+	}
+}
