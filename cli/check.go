@@ -19,8 +19,8 @@ func checkCommand() *command {
 				return a.checked(err)
 			}
 			defer p.close()
-			d, g, problems := a.evaluate(ctx, p)
-			if err := ctx.Err(); err != nil {
+			d, g, problems, err := a.evaluate(ctx, p)
+			if err != nil {
 				return err
 			}
 			if a.json {

@@ -300,12 +300,10 @@ func (a *app) openLedgers(p *project, with map[string]any) error {
 }
 
 // evaluate evaluates the project's wards and checks their graph.
-func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, problem.List) {
+func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, problem.List, error) {
 	inputs, err := a.givenInputs(p)
 	if err != nil {
-		var list problem.List
-		list.Add(err)
-		return nil, nil, list
+		return nil, nil, nil, err
 	}
 	d, problems := declare.Evaluate(ctx, declare.Options{
 		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Inputs: inputs,
@@ -317,14 +315,17 @@ func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *gra
 	g, cycles := graph.OfDeclared(d)
 	problems = append(problems, cycles...)
 	problems.Sort()
-	return d, g, problems
+	return d, g, problems, ctx.Err()
 }
 
 // declared is evaluate for commands that cannot go on with problems. Notes
 // and warnings go to people.
 func (a *app) declared(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, error) {
-	d, g, problems := a.evaluate(ctx, p)
-	if err := problems.Err(); err != nil {
+	d, g, problems, err := a.evaluate(ctx, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	if problems.Wrong() > 0 {
 		return nil, nil, problems
 	}
 	if !a.quiet {

@@ -1,0 +1,93 @@
+package estate
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestParse(t *testing.T) {
+	e, err := Parse("/x", []byte(`
+estate = "lantern-coast"
+wards  = ["shore", "signal"]
+names  = "{estate}-{name}"
+[inputs]
+a = 1
+[drivers.medina]
+kind = "medina"
+api = "embedded"
+[drivers.medina.deep]
+k = 2
+[env.trial.inputs]
+a = 2
+lights = { sallow = 0 }
+[env.live.ward.shore.inputs]
+a = 3
+[env.live.drivers.medina]
+api = "https://medina.example"
+[env.live.ledger]
+path = "elsewhere"
+[limits]
+steps = 5
+`))
+	require.NoError(t, err)
+	require.Equal(t, []string{"live", "trial"}, e.Environments())
+	require.Equal(t, "embedded", e.Driver("medina", "trial")["api"])
+	require.Equal(t, "https://medina.example", e.Driver("medina", "live")["api"])
+	require.Equal(t, "medina", e.Driver("medina", "live")["kind"], "keys are overridden one by one")
+	require.Equal(t, "elsewhere", e.Ledger("live")["path"])
+	require.Equal(t, "file", e.Ledger("trial")["store"])
+	require.EqualValues(t, 5, e.Limits.Steps)
+	given := e.Inputs("live")
+	require.Len(t, given, 2)
+	require.Equal(t, int64(1), given[0].Value)
+	require.Equal(t, "shore", given[1].Ward)
+	require.Equal(t, "kasbah.toml:16:1", given[1].Position.String())
+	require.Equal(t, "kasbah.toml [env.live.ward.shore.inputs]", given[1].Source)
+	require.Equal(t, "kasbah.toml:14:12", e.At("env.trial.inputs.lights.sallow").String())
+}
+
+func TestMistakes(t *testing.T) {
+	const good = "estate = \"x\"\nwards = [\"a\"]\n[env.t]\n"
+	for body, words := range map[string]string{
+		"estate = ":                                       "kasbah.toml:1:",
+		"wards = [\"a\"]\n[env.t]":                        "estate is missing",
+		"estate = \"X\"\nwards = [\"a\"]\n[env.t]":        "X is no name",
+		"estate = \"x\"\n[env.t]":                         "wards must list at least one folder",
+		"estate = \"x\"\nwards = [\"a\", \"a\"]\n[env.t]": `ward "a" is listed twice`,
+		"estate = \"x\"\nwards = [\"../a\"]\n[env.t]":     "../a is no name",
+		"estate = \"x\"\nwards = [\"a\"]":                 "no environment",
+		good + "[legder]\nstore = \"file\"":               `kasbah.toml:4:1: unknown key "legder" at the top level`,
+		good + "[env.t.inptus]\na = 1":                    `kasbah.toml:4:1: unknown key "inptus" in [env.t]`,
+		good + "[env.t.ward.b.inputs]\na = 1":             `no ward is called "b"`,
+		good + "[env.t.drivers.m]\napi = \"x\"":           `no driver is called "m"`,
+		good + "[drivers.m]\napi = \"x\"":                 "driver m needs a kind",
+		good + "[limits]\nsteps = 0":                      "steps must be more than 0",
+		good + "[limits]\nstep = 1":                       `unknown key "step" in [limits]`,
+		good + "[kits]\nb = \"x\"":                        "does not do kits yet",
+		good + "[ledger]\nseal = \"all\"":                 "does not seal ledgers yet",
+		"names = \"{nam}\"\n" + good:                      "names must be a text that holds {name}",
+		"names = \"{name}{who}\"\n" + good:                "not {who}",
+		"inputs = 5\n" + good:                             "inputs must be a table",
+		"a = 1\na = 2":                                    "a",
+	} {
+		_, err := Parse("/x", []byte(body))
+		require.ErrorContains(t, err, words, body)
+		require.ErrorContains(t, err, "kasbah.toml", body)
+	}
+}
+
+// FuzzParse: no text makes the reader panic.
+func FuzzParse(f *testing.F) {
+	f.Add("estate = \"x\"\nwards = [\"a\"]\n[env.t]\n[env.t.ward.a.inputs]\nx = [[1], {a = 2}]\n")
+	f.Add("[[env]]\n[drivers]\nm = 5\n[limits]\nsteps = 1e3\n# [x\n\"a.b\".c = 2020-01-01\n")
+	f.Fuzz(func(t *testing.T, body string) {
+		e, err := Parse("/x", []byte(body))
+		if err == nil {
+			for _, env := range e.Environments() {
+				e.Inputs(env)
+				e.Ledger(env)
+			}
+		}
+	})
+}

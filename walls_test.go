@@ -1,0 +1,71 @@
+// Package kasbah_test holds the test of the walls between the packages.
+package kasbah_test
+
+import (
+	"encoding/json"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestWalls walks the import graph: imports go one way only, from the
+// command line to the core, and the core knows no interface, no store and no
+// cloud.
+func TestWalls(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	require.NoError(t, err)
+	dec := json.NewDecoder(strings.NewReader(string(out)))
+	count := 0
+	for {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := dec.Decode(&p); err == io.EOF {
+			break
+		} else {
+			require.NoError(t, err)
+		}
+		count++
+		for _, to := range p.Imports {
+			if wall := forbidden(strings.TrimPrefix(p.ImportPath, "kasbah/"), strings.TrimPrefix(to, "kasbah/"), to); wall != "" {
+				t.Errorf("%s imports %s: %s", p.ImportPath, to, wall)
+			}
+		}
+	}
+	require.Greater(t, count, 15)
+}
+
+func forbidden(from, to, full string) string {
+	in := func(path string, rooms ...string) bool {
+		for _, r := range rooms {
+			if path == r || strings.HasPrefix(path, r+"/") {
+				return true
+			}
+		}
+		return false
+	}
+	core := in(from, "core")
+	switch {
+	case core && (to == "flag" || to == "os/exec" || to == "os/signal" || to == "net/http" && from != "core/declare"):
+		return "the core reads no flags, runs no programs and serves nothing"
+	case !strings.HasPrefix(full, "kasbah/"):
+		return ""
+	case core && in(to, "cli", "render", "medina", "demo", "cmd"), core && (strings.HasPrefix(to, "store/") || strings.HasPrefix(to, "driver/")):
+		return "the core knows no interface, no store and no cloud"
+	case in(from, "render") && in(to, "cli", "medina", "demo", "store", "driver"):
+		return "render only draws results"
+	case in(from, "store") && !in(to, "store"):
+		return "stores know nothing of what they keep"
+	case in(from, "driver") && !in(to, "driver", "core/schema", "core/value"):
+		return "drivers know values and schemas only"
+	case in(from, "medina") && !in(to, "driver", "core/schema", "core/value", "core/nearest"):
+		return "the simulated cloud knows nothing of what uses it"
+	case in(to, "cli") && from != "cmd/kasbah":
+		return "only the program uses cli"
+	}
+	return ""
+}
