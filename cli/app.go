@@ -121,9 +121,11 @@ func (a *app) errs() *render.Out { return render.NewOut(a.stderr, a.errWidth, a.
 
 // say writes a message to people, unless they want none.
 func (a *app) say(format string, args ...any) {
-	if !a.quiet {
-		a.errs().Printf(format+"\n", args...)
+	if a.quiet {
+		return
 	}
+	_ = a.flush() // results come before what is said about them; a failure to write them shows at the end
+	a.errs().Printf(format+"\n", args...)
 }
 
 func (a *app) flush() error { return a.buffer.Flush() }

@@ -74,7 +74,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	defer cancel()
 	a := newApp(in, out, errOut)
 	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(signals)
 	go func() {
 		for n := 0; ; n++ {

@@ -261,7 +261,7 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 		out.Printf("%s. Run %s.\n", line, render.ShortRun(r.Run))
 		for _, ward := range value.Keys(r.Published) {
 			for _, n := range value.Keys(r.Published[ward]) {
-				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), 100, "  "))
+				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), a.outWidth-2, "  "))
 			}
 		}
 		if r.Outcome != "done" {

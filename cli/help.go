@@ -39,7 +39,7 @@ func (a *app) overview() error {
 	for _, c := range commands() {
 		rows = append(rows, []string{"  " + c.name, c.line})
 	}
-	out.Table(rows, nil)
+	out.Sheet(rows)
 	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one. `kasbah` alone in an estate says how it stands. `kasbah demo` tells the whole story in a minute.", a.outWidth, ""))
 	return nil
 }
@@ -50,7 +50,7 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 		a.colour = "auto"
 	}
 	out := a.out()
-	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.name+": "+cmd.line+".", a.outWidth, "  "))
+	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.name+": "+cmd.line+".", a.outWidth-2, "  "))
 	out.Printf("kasbah %s\n", strings.TrimSpace(cmd.name+" [flags] "+cmd.args))
 	group := func(head string, common bool) {
 		var rows [][]string
@@ -69,7 +69,7 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 		})
 		if rows != nil {
 			out.Printf("\n%s\n", out.Paint(render.Grey, head))
-			out.Table(rows, nil)
+			out.Sheet(rows)
 		}
 	}
 	group("flags", false)

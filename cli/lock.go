@@ -27,21 +27,22 @@ func lockCommand() *command {
 				return err
 			}
 			d := render.LockDocument{Format: "kasbah.lock/1", Holders: []render.Holder{}}
-			var rows [][]string
+			rows := [][]string{render.HolderHead}
 			for _, w := range p.wards {
 				for _, r := range states[w].Holders() {
 					h := render.NewHolder(w, r)
 					d.Holders = append(d.Holders, h)
-					rows = append(rows, []string{w, render.ShortRun(r.Run), h.Held(time.Now())})
+					rows = append(rows, h.Row(time.Now()))
 				}
 			}
 			if a.json {
 				return a.document(d)
 			}
-			if rows == nil {
+			if len(rows) == 1 {
 				a.out().Printf("Nobody holds a lock in %s.\n", p.env)
+			} else {
+				a.out().Table(rows, a.out().HeadGrey)
 			}
-			a.out().Table(rows, nil)
 			for _, w := range p.wards {
 				for _, in := range states[w].Unresolved() {
 					a.out().Printf("%s: the %s of run %s has no result; the next enact finds out, or `kasbah lock recover %s`\n", in.Intent.Address, in.Intent.Call, render.ShortRun(in.Run), render.ShortRun(in.Run))

@@ -254,12 +254,7 @@ func medinaListCommand() *command {
 				a.out().Printf("Medina is empty.\n")
 				return nil
 			}
-			a.out().Table(rows, func(r, _ int, cell string) string {
-				if r == 0 {
-					return a.out().Paint(render.Grey, cell)
-				}
-				return cell
-			})
+			a.out().Table(rows, a.out().HeadGrey)
 			return nil
 		})
 }

@@ -63,12 +63,7 @@ func (a *app) bare(ctx context.Context) error {
 	if a.json {
 		return a.document(d)
 	}
-	a.out().Table(rows, func(row, _ int, cell string) string {
-		if row == 0 {
-			return a.out().Paint(render.Grey, cell)
-		}
-		return cell
-	})
+	a.out().Table(rows, a.out().HeadGrey)
 	return nil
 }
 

@@ -30,11 +30,11 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 		rows = append(rows, []string{ShortRun(r.Run), r.Ward, r.Began.Local().Format(time.DateTime), r.Who + "@" + r.Host, outcome, fmt.Sprintf("%d-%d", r.First, r.Last), Clean(r.Command)})
 	}
 	if !full {
-		o.Table(rows, o.headGrey)
+		o.Table(rows, o.HeadGrey)
 		return
 	}
 	for i, r := range runs {
-		o.Table([][]string{rows[0], rows[i+1]}, o.headGrey)
+		o.Table([][]string{rows[0], rows[i+1]}, o.HeadGrey)
 		if r.Why != "" {
 			o.Printf("    broken: %s\n", Clean(r.Why))
 		}
@@ -51,7 +51,8 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 	}
 }
 
-func (o *Out) headGrey(row, _ int, cell string) string {
+// HeadGrey paints the first row of a table grey.
+func (o *Out) HeadGrey(row, _ int, cell string) string {
 	if row == 0 {
 		return o.Paint(Grey, cell)
 	}
@@ -128,6 +129,14 @@ type Holder struct {
 func NewHolder(ward string, r *ledger.OpenRun) Holder {
 	return Holder{Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, What: r.Begin.Command, Done: r.Done, Total: r.Total}
 }
+
+// Row is a holder as a row of a table: the cells of HolderHead.
+func (h Holder) Row(now time.Time) []string {
+	return []string{h.Ward, ShortRun(h.Run), Clean(h.Who + "@" + h.Host), h.Since.Local().Format(time.TimeOnly) + ", " + Ago(now.Sub(h.Since)), fmt.Sprintf("%d of %d", h.Done, h.Total), Clean(h.What)}
+}
+
+// HolderHead heads a table of holders.
+var HolderHead = []string{"ward", "run", "by", "since", "done", "command"}
 
 // Held is one line on who holds a lock.
 func (h Holder) Held(now time.Time) string {

@@ -98,8 +98,8 @@ func Fit(s string, columns int) string {
 
 func width(s string) int { return runewidth.StringWidth(s) }
 
-// Wrap breaks a text at spaces so that no line is wider than columns; lines
-// after the first begin with indent.
+// Wrap breaks a text at spaces so that no line takes more than columns; lines
+// after the first begin with indent, which does not count.
 func Wrap(s string, columns int, indent string) string {
 	var b strings.Builder
 	at := 0
@@ -109,7 +109,7 @@ func Wrap(s string, columns int, indent string) string {
 		case i == 0:
 		case at+1+w > columns:
 			b.WriteString("\n" + indent)
-			at = width(indent)
+			at = 0
 		default:
 			b.WriteByte(' ')
 			at++
@@ -123,6 +123,15 @@ func Wrap(s string, columns int, indent string) string {
 // Table writes rows of cells as aligned columns. The last column is cut to
 // the width. Cells must not be coloured.
 func (o *Out) Table(rows [][]string, paint func(row, column int, cell string) string) {
+	o.table(rows, paint, func(cell string, room, _ int) string { return Fit(cell, room) })
+}
+
+// Sheet is Table with the last column wrapped instead of cut.
+func (o *Out) Sheet(rows [][]string) {
+	o.table(rows, nil, func(cell string, room, at int) string { return Wrap(cell, room, strings.Repeat(" ", at)) })
+}
+
+func (o *Out) table(rows [][]string, paint func(row, column int, cell string) string, last func(cell string, room, at int) string) {
 	var widths []int
 	for _, r := range rows {
 		for i, c := range r {
@@ -140,7 +149,7 @@ func (o *Out) Table(rows [][]string, paint func(row, column int, cell string) st
 			if i < len(r)-1 {
 				cell = Pad(c, widths[i]) + "  "
 			} else {
-				cell = Fit(c, max(12, left))
+				cell = last(c, max(12, left), o.Width-left)
 			}
 			left -= width(cell)
 			if paint != nil {

@@ -20,7 +20,7 @@ func (o *Out) Problem(p *problem.Problem) {
 	case problem.Note:
 		text = "note: " + text
 	}
-	o.Printf("%s\n", Wrap(text, o.Width, "    "))
+	o.Printf("%s\n", Wrap(text, o.Width-4, "    "))
 	if p.Hint != "" {
 		o.Printf("    %s\n", Wrap(Clean(p.Hint), o.Width-4, "    "))
 	}

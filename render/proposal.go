@@ -32,7 +32,7 @@ func (o *Out) Proposal(p *propose.Proposal, opts ProposalOptions) {
 	o.Printf("\n")
 	o.left(p, opts)
 	for _, w := range p.Warnings {
-		o.Printf("%s\n", Wrap("Warning: "+Clean(w), o.Width, "  "))
+		o.Printf("%s\n", Wrap("Warning: "+Clean(w), o.Width-2, "  "))
 	}
 	o.Summary(p)
 }
@@ -190,7 +190,7 @@ func (o *Out) group(g group) {
 	o.Printf("        %s\n", o.Paint(Grey, Wrap(strings.Join(names, ", ")+rest, o.Width-8, "        ")))
 	o.changes(string(first.Kind), g.changes)
 	if len(g.vary) > 0 {
-		o.Printf("        %s\n", Wrap("each its own: "+strings.Join(g.vary, ", "), o.Width-8, "          "))
+		o.Printf("        %s\n", Wrap("each its own: "+strings.Join(g.vary, ", "), o.Width-10, "          "))
 	}
 }
 
@@ -228,7 +228,7 @@ func (o *Out) changes(kind string, list []propose.Change) {
 	name, will := 0, 0
 	for _, c := range list {
 		name = max(name, min(width(c.Path), 30))
-		will = max(will, min(width(shown(c.WillBe.V, c.Secret)), 30))
+		will = max(will, min(width(shown(c.WillBe.V, c.Secret)), 46))
 	}
 	for _, c := range list {
 		line := Pad(Clean(c.Path), name) + "  "
@@ -250,7 +250,7 @@ func (o *Out) changes(kind string, list []propose.Change) {
 			continue
 		}
 		if width(now) > will || width(now)+width(was)+2 > room {
-			o.Printf("        %s%s%s\n        %s%s\n", line, Fit(now, room-width(mark)), mark, strings.Repeat(" ", width(line)), Fit(was, room))
+			o.Printf("        %s%s%s\n        %s%s\n", line, Fit(now, room-width(mark)), mark, strings.Repeat(" ", width(line)), o.Paint(Grey, Fit(was, room)))
 			continue
 		}
 		o.Printf("        %s%s  %s%s\n", line, Pad(now, will), o.Paint(Grey, Fit(was, room-will-2)), mark)
@@ -280,7 +280,7 @@ func (o *Out) left(p *propose.Proposal, opts ProposalOptions) {
 		}
 		names = append(names, l.Address+" "+l.Path)
 	}
-	o.Printf("%s\n", Wrap("No longer declared and left as they are: "+Clean(strings.Join(names, ", "))+".", o.Width, "  "))
+	o.Printf("%s\n", Wrap("No longer declared and left as they are: "+Clean(strings.Join(names, ", "))+".", o.Width-2, "  "))
 }
 
 // Summary writes the last lines of a proposal: the counts, what is lost, what
@@ -309,7 +309,7 @@ func (o *Out) Summary(p *propose.Proposal) {
 		} else if c.Same > 1 {
 			stay = fmt.Sprintf("%d stay as they are", c.Same)
 		}
-		o.Printf("%s\n", Wrap(fmt.Sprintf("%d of %s would change: %s. %s.", c.Changing(), Count(total, "resource"), strings.Join(parts, ", "), strings.ToUpper(stay[:1])+stay[1:]), o.Width, "  "))
+		o.Printf("%s\n", Wrap(fmt.Sprintf("%d of %s would change: %s. %s.", c.Changing(), Count(total, "resource"), strings.Join(parts, ", "), strings.ToUpper(stay[:1])+stay[1:]), o.Width-2, "  "))
 	}
 	if p.LeftOut > 0 {
 		o.Printf("-only left out %s.\n", Count(p.LeftOut, "resource"))
@@ -317,17 +317,17 @@ func (o *Out) Summary(p *propose.Proposal) {
 	o.few("Loses data: ", p.Data)
 	o.few("Touches security: ", p.Security)
 	if len(p.NotAssured) > 0 {
-		o.Printf("%s\n", Wrap("Not assured: "+strings.Join(p.NotAssured, "; ")+".", o.Width, "  "))
+		o.Printf("%s\n", Wrap("Not assured: "+strings.Join(p.NotAssured, "; ")+".", o.Width-2, "  "))
 	}
 	if n := len(p.Chain); n > 1 {
-		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Chain)), o.Width, "  "))
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Chain)), o.Width-2, "  "))
 	}
 	for _, b := range p.Blocked {
 		at := b.Position.Short()
 		if at != "" {
 			at += ": "
 		}
-		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s: %s.", at, Clean(b.Address), b.Because), o.Width, "  ")))
+		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s: %s.", at, Clean(b.Address), b.Because), o.Width-2, "  ")))
 	}
 }
 
@@ -340,7 +340,7 @@ func (o *Out) few(head string, addresses []string) {
 		_, short := value.SplitWard(a)
 		names = append(names, Clean(short))
 	}
-	o.Printf("%s\n", o.Paint(Vermilion, Wrap(head+strings.Join(names, ", ")+".", o.Width, "  ")))
+	o.Printf("%s\n", o.Paint(Vermilion, Wrap(head+strings.Join(names, ", ")+".", o.Width-2, "  ")))
 }
 
 func chainText(chain []string) string {

@@ -41,7 +41,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 			if d.By != "" {
 				line += "  " + Clean(by(d.By, d.At))
 			}
-			o.Printf("             %s\n", Wrap(strings.TrimSpace(line), o.Width-13, "               "))
+			o.Printf("             %s\n", Wrap(strings.TrimSpace(line), o.Width-15, "               "))
 		}
 		if len(res.AlsoMoved) > 0 && (full || res.Verdict != survey.Matches) {
 			o.Printf("             %s\n", o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (nobody declared it)"))

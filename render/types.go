@@ -101,7 +101,7 @@ func (o *Out) Types(list []TypeDoc) {
 	for _, t := range list {
 		rows = append(rows, []string{t.Type, t.Help})
 	}
-	o.Table(rows, nil)
+	o.Sheet(rows)
 }
 
 // Type writes one type with its attributes and an example.
@@ -136,7 +136,7 @@ func (o *Out) Type(t TypeDoc) {
 		}
 		if len(rows) > 0 {
 			o.Printf("%s\n", o.Paint(Grey, head))
-			o.Table(rows, nil)
+			o.Sheet(rows)
 			o.Printf("\n")
 		}
 	}
@@ -150,7 +150,7 @@ func (o *Out) Type(t TypeDoc) {
 	}
 	if rows != nil {
 		o.Printf("%s\n", o.Paint(Grey, "limits"))
-		o.Table(rows, nil)
+		o.Sheet(rows)
 		o.Printf("\n")
 	}
 	if t.HoldsData {

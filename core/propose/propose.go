@@ -87,6 +87,9 @@ func (w *proposer) gather() error {
 	for _, ward := range w.o.Wards {
 		s := w.o.States[ward]
 		w.p.Wards = append(w.p.Wards, WardAt{Ward: ward, Entry: s.Seq, Hash: s.Hash})
+		for _, h := range s.Holders() {
+			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does is not in this preview", ward, h.Who, h.Host, h.Begin.Command))
+		}
 		for a, st := range s.Records {
 			r, err := st.Record()
 			if err != nil {

@@ -104,6 +104,16 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 			r.Resources = append(r.Resources, res)
 			r.Counts.add(res.Verdict)
 		}
+		for _, in := range s.Intents { // made, perhaps, and not recorded yet
+			if s.Records[in.Intent.Address] != nil || !open[in.Intent.Address] {
+				continue
+			}
+			open[in.Intent.Address] = false
+			r.Counts.add(Unchecked)
+			r.Resources = append(r.Resources, &Resource{
+				Ward: ward, Address: in.Intent.Address, Type: in.Intent.Type, Verdict: Unchecked, Because: noResult, Checked: []string{}, Differences: []Difference{},
+			})
+		}
 	}
 	return r, blame(ctx, o, r)
 }
@@ -121,6 +131,8 @@ func (c *Counts) add(v Verdict) {
 	}
 }
 
+const noResult = "a call for it has no result yet"
+
 // judge compares one record with what is live.
 func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog, live propose.Live, open bool) *Resource {
 	res := &Resource{Ward: ward, Address: rec.Address, Type: rec.Type, ID: rec.ID, Checked: []string{}, Differences: []Difference{}}
@@ -135,7 +147,7 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 	}
 	switch {
 	case open:
-		return unchecked("a call for it has no result yet")
+		return unchecked(noResult)
 	case rec.ID == "":
 		return unchecked("a swap ended between its halves")
 	case typ == nil:
