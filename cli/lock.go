@@ -57,11 +57,7 @@ func lockCommand() *command {
 func (a *app) printLocked(l *ledger.LockedError) {
 	e := a.errs()
 	h := render.NewHolder(l.Ward, l.Holder)
-	env := a.env
-	if env != "" {
-		env = " (" + env + ")"
-	}
-	e.Printf("refused: %s%s is locked\n", l.Ward, env)
+	e.Printf("refused: %s (%s) is locked\n", l.Ward, a.env)
 	e.Printf("  by      %s\n", h.Held(time.Now()))
 	if l.Dead {
 		e.Printf("  but     its process no longer runs\n")
@@ -69,7 +65,7 @@ func (a *app) printLocked(l *ledger.LockedError) {
 		return
 	}
 	e.Printf("  wait    %s -wait 10m\n", a.typed)
-	e.Printf("  break   kasbah lock break %s -why \"…\"     only if that run is dead\n", render.ShortRun(h.Run))
+	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", render.ShortRun(h.Run), a.env)
 }
 
 // findRun finds a run among the project's wards by the start of its id or by

@@ -49,6 +49,7 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 	if p.env, err = a.environment(e); err != nil {
 		return nil, err
 	}
+	a.env = p.env // for what is said about it
 	if p.wards, err = chooseWards(e, wards); err != nil {
 		return nil, err
 	}

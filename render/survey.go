@@ -39,7 +39,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 		for _, d := range res.Differences {
 			line := fmt.Sprintf("             %s  expected %s, found %s", Clean(d.Path), shown(d.Expected.V, false), shown(d.Found.V, false))
 			if d.By != "" {
-				line += "  " + Clean(by(d.By, d.At))
+				line += ", " + Clean(by(d.By, d.At))
 			}
 			o.Printf("             %s\n", Wrap(strings.TrimSpace(line), o.Width-15, "               "))
 		}

@@ -131,7 +131,7 @@ func TestTwoAtOnce(t *testing.T) {
 	p.untilLocked()
 	out, code := p.run("enact", "-yes")
 	require.Equal(t, 4, code, out)
-	for _, want := range []string{"refused: shore is locked", "keeper-1 on ", "kasbah enact -yes, since ", " of 17 done", "-wait 10m", "kasbah lock break "} {
+	for _, want := range []string{"refused: shore (trial) is locked", "keeper-1 on ", "kasbah enact -yes, since ", " of 17 done", "-wait 10m", "kasbah lock break "} {
 		require.Contains(t, out, want)
 	}
 	out, code = p.run("propose")
