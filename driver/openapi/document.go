@@ -13,6 +13,7 @@ import (
 	yaml "github.com/pb33f/go-yaml"
 	"github.com/pb33f/libopenapi"
 	"github.com/pb33f/libopenapi/datamodel/high/base"
+	"github.com/pb33f/libopenapi/orderedmap"
 
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -75,7 +76,7 @@ func parse(body []byte) (*document, error) {
 		d.catalog.Version = doc.Info.Version
 	}
 	var de documentExtension
-	if err := extended(doc.Extensions.GetOrZero(extension), &de); err != nil {
+	if err := extended(doc.Extensions, &de); err != nil {
 		return nil, err
 	}
 	d.changes = de.Changes
@@ -94,12 +95,10 @@ func parse(body []byte) (*document, error) {
 	if len(d.types) == 0 {
 		return nil, fmt.Errorf("the OpenAPI document has no component with %s", extension)
 	}
-	for _, t := range d.types {
-		if doc.Paths != nil && doc.Paths.PathItems.GetOrZero(t.path) == nil {
+	for name, t := range d.types {
+		if doc.Paths == nil || doc.Paths.PathItems == nil || doc.Paths.PathItems.GetOrZero(t.path) == nil {
 			return nil, fmt.Errorf("the OpenAPI document names the path %s and does not describe it", t.path)
 		}
-	}
-	for name, t := range d.types {
 		if get := doc.Paths.PathItems.GetOrZero(t.path).Get; get != nil {
 			for _, p := range get.Parameters {
 				t.byName = t.byName || p.In == "query" && p.Name == "name"
@@ -110,11 +109,12 @@ func parse(body []byte) (*document, error) {
 	return d, nil
 }
 
-func extended(n *yaml.Node, into any) error {
-	if n == nil {
+// extended decodes x-kasbah out of some extensions, where it stands there.
+func extended(all *orderedmap.Map[string, *yaml.Node], into any) error {
+	if all == nil || all.GetOrZero(extension) == nil {
 		return nil
 	}
-	if err := n.Decode(into); err != nil {
+	if err := all.GetOrZero(extension).Decode(into); err != nil {
 		return fmt.Errorf("%s: %w", extension, err)
 	}
 	return nil
@@ -122,7 +122,7 @@ func extended(n *yaml.Node, into any) error {
 
 func (d *document) add(name string, s *base.Schema) error {
 	var x typeExtension
-	if err := extended(s.Extensions.GetOrZero(extension), &x); err != nil {
+	if err := extended(s.Extensions, &x); err != nil {
 		return err
 	}
 	if x.Type == "" || x.Path == "" {
@@ -171,6 +171,9 @@ func properties(s *base.Schema) ([]*schema.Attribute, error) {
 		required[r] = true
 	}
 	var out []*schema.Attribute
+	if s.Properties == nil {
+		return nil, nil
+	}
 	for name, proxy := range s.Properties.FromOldest() {
 		a, err := attribute(name, proxy)
 		if err != nil {
@@ -191,10 +194,8 @@ func attribute(name string, proxy *base.SchemaProxy) (*schema.Attribute, error) 
 	a.Output = s.ReadOnly != nil && *s.ReadOnly
 	a.Secret = s.WriteOnly != nil && *s.WriteOnly
 	var x propertyExtension
-	if s.Extensions != nil {
-		if err := extended(s.Extensions.GetOrZero(extension), &x); err != nil {
-			return nil, err
-		}
+	if err := extended(s.Extensions, &x); err != nil {
+		return nil, err
 	}
 	a.Fixed, a.Refers, a.Security = x.Fixed, x.Refers, x.Security
 	for _, n := range s.Enum {

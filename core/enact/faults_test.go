@@ -1,0 +1,334 @@
+package enact_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+)
+
+// faulty is a driver between the program and Medina that does as a test says.
+type faulty struct {
+	driver.Driver
+	mu     sync.Mutex
+	keys   map[string]int                                  // how often each key was sent
+	before func(call, typ, id string) error                // may refuse, or act, before the call
+	after  func(call, typ, id string, l driver.Live) error // may lose the answer
+}
+
+func (f *faulty) around(call, typ, id, key string, do func() (driver.Live, error)) (driver.Live, error) {
+	f.mu.Lock()
+	f.keys[key]++
+	before, after := f.before, f.after
+	f.mu.Unlock()
+	if before != nil {
+		if err := before(call, typ, id); err != nil {
+			return driver.Live{}, err
+		}
+	}
+	l, err := do()
+	if err == nil && after != nil {
+		err = after(call, typ, id, l)
+	}
+	return l, err
+}
+
+func (f *faulty) Create(ctx context.Context, typ string, in value.Map, key string) (driver.Live, error) {
+	return f.around("create", typ, "", key, func() (driver.Live, error) { return f.Driver.Create(ctx, typ, in, key) })
+}
+
+func (f *faulty) Update(ctx context.Context, typ, id string, c driver.Change, tag, key string) (driver.Live, error) {
+	return f.around("update", typ, id, key, func() (driver.Live, error) { return f.Driver.Update(ctx, typ, id, c, tag, key) })
+}
+
+func (f *faulty) Delete(ctx context.Context, typ, id, tag, key string) error {
+	_, err := f.around("delete", typ, id, key, func() (driver.Live, error) { return driver.Live{}, f.Driver.Delete(ctx, typ, id, tag, key) })
+	return err
+}
+
+// small is an estate of four resources in a chain and one beside it.
+func small(t *testing.T) (*coast, *faulty) {
+	c := newCoast(t, 1)
+	f := &faulty{Driver: c.drv, keys: map[string]int{}}
+	for _, x := range []*thing{
+		{typ: "network", name: "net", attrs: map[string]string{"range": `"10.0.0.0/16"`}},
+		{typ: "subnet", name: "sub", on: "net", attrs: map[string]string{"range": `"10.0.1.0/24"`}},
+		{typ: "machine", name: "mac", on: "sub", attrs: map[string]string{"size": `"small"`, "image": `"stone-1"`}},
+		{typ: "disk", name: "dsk", on: "mac", attrs: map[string]string{"gigabytes": "10"}},
+		{typ: "bucket", name: "bkt", attrs: map[string]string{}},
+	} {
+		c.things[x.name] = x
+	}
+	c.write()
+	return c, f
+}
+
+func (c *coast) run(f *faulty, p *propose.Proposal, change func(*enact.Options)) (*enact.Result, error) {
+	c.runs++
+	o := enact.Options{
+		Run: fmt.Sprintf("run-%d", c.runs), Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+	}
+	if change != nil {
+		change(&o)
+	}
+	return enact.Enact(context.Background(), p, o)
+}
+
+// TestPassingFaultsAreRetried: with the same key, so that nothing is made
+// twice, even when the answer was lost after the effect.
+func TestPassingFaultsAreRetried(t *testing.T) {
+	c, f := small(t)
+	lost := map[string]bool{}
+	f.after = func(call, typ, id string, l driver.Live) error {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if lost[typ] {
+			return nil
+		}
+		lost[typ] = true
+		return &driver.Error{Message: "the connection was lost", Passing: true}
+	}
+	retries := 0
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) {
+		o.Event = func(e enact.Event) {
+			if e.Kind == enact.EventRetry {
+				retries++
+			}
+		}
+	})
+	require.NoError(t, err)
+	require.Equal(t, "done", r.Outcome)
+	require.Equal(t, 5, retries)
+	require.Len(t, c.live(), 5, "nothing is doubled")
+	for key, n := range f.keys {
+		require.Equal(t, 2, n, "the call goes out again with its key %s", key)
+	}
+	require.Zero(t, c.propose(false).Counts.Changing())
+}
+
+// TestStopOnFailure: what is running may finish, nothing more is started, and
+// the next run goes on from there.
+func TestStopOnFailure(t *testing.T) {
+	c, f := small(t)
+	f.before = func(call, typ, id string) error {
+		if typ == "subnet" {
+			return &driver.Error{Message: "no", Problems: []driver.Problem{{Path: "range", Message: "no"}}}
+		}
+		return nil
+	}
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Parallel = 1 })
+	require.NoError(t, err)
+	require.Equal(t, "failed", r.Outcome)
+	require.Equal(t, 1, r.Counts.Failed)
+	require.Equal(t, r.Counts.Total, r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun)
+	require.GreaterOrEqual(t, r.Counts.NotBegun, 2)
+	require.Len(t, r.Failures, 1)
+	require.Equal(t, "medina.subnet/sub", r.Failures[0].Address)
+	require.Equal(t, "range", r.Failures[0].Path)
+	require.NotZero(t, r.Failures[0].Position.Column, "at the attribute's own place")
+	f.before = nil
+	p := c.propose(false)
+	require.Equal(t, r.Counts.NotBegun+1, p.Counts.Changing())
+	r, err = c.run(f, p, nil)
+	require.NoError(t, err)
+	require.Equal(t, "done", r.Outcome)
+	require.Len(t, c.live(), 5)
+}
+
+// TestUnclearEnd: a call whose end is never known leaves its intent open, and
+// the next run finds out by the same key.
+func TestUnclearEnd(t *testing.T) {
+	c, f := small(t)
+	f.after = func(call, typ, id string, l driver.Live) error {
+		if typ == "machine" {
+			return &driver.Error{Message: "the connection was lost", Passing: true}
+		}
+		return nil
+	}
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 300 * time.Millisecond })
+	require.NoError(t, err)
+	require.Equal(t, "failed", r.Outcome)
+	require.Equal(t, 1, r.Counts.Unclear)
+	s, err := c.ledger().Load(context.Background())
+	require.NoError(t, err)
+	require.Len(t, s.Unresolved(), 1)
+	p := c.propose(false)
+	require.Len(t, p.Unfinished, 1)
+	require.Equal(t, "medina.machine/mac", p.Unfinished[0].Address)
+	require.Len(t, p.Warnings, 1)
+	for _, a := range p.Actions {
+		if a.Address == "medina.machine/mac" {
+			require.Equal(t, propose.Same, a.Kind, "it is taken as done")
+		}
+	}
+	f.after = nil
+	r, err = c.run(f, p, nil) // begins by finding out, and then does what was shown
+	require.NoError(t, err)
+	require.Equal(t, "done", r.Outcome, "%v", r.Failures)
+	require.Equal(t, []string{"shore:medina.machine/mac"}, r.Recovered)
+	require.Len(t, c.live(), 5, "no second machine")
+	require.Zero(t, c.propose(false).Counts.Changing())
+}
+
+// TestHandEdits: an edit by hand between the proposal and the call is never
+// overwritten; a tag that moved for another reason is no hand edit.
+func TestHandEdits(t *testing.T) {
+	ctx := context.Background()
+	c, f := small(t)
+	_, err := c.run(f, c.propose(false), nil)
+	require.NoError(t, err)
+	c.things["mac"].attrs["size"] = `"medium"`
+	c.things["sub"].attrs["tags"] = `{"a": "b"}`
+	c.write()
+	p := c.propose(false)
+	require.Equal(t, 2, p.Counts.Edit)
+	meanwhile := func(typ, address string, from, to value.Map) {
+		for _, a := range p.Actions {
+			if a.Address == address {
+				_, err := c.drv.Update(ctx, typ, a.Plan.Seen.ID, driver.Change{From: from, To: to}, "", "")
+				require.NoError(t, err)
+			}
+		}
+	}
+	// the machine's size is what the proposal is about; the subnet's free
+	// addresses are nobody's, and only its tag moves
+	meanwhile("machine", "medina.machine/mac", value.Map{"size": "small"}, value.Map{"size": "large"})
+	for _, l := range c.live() {
+		if l.Attributes["network"] != nil {
+			_, err := c.drv.Create(ctx, "machine", value.Map{"subnet": l.ID, "size": "tiny", "image": "x", "name": "stranger"}, "")
+			require.NoError(t, err)
+		}
+	}
+	r, err := c.run(f, p, nil)
+	require.NoError(t, err)
+	require.Equal(t, "failed", r.Outcome)
+	require.Len(t, r.Failures, 1)
+	require.Contains(t, r.Failures[0].Message, "somebody changed size from small to large meanwhile; nothing was overwritten")
+	for _, l := range c.live() {
+		if l.Attributes["name"] == "trial-shore-mac" {
+			require.Equal(t, "large", l.Attributes["size"])
+		}
+		if l.Attributes["name"] == "trial-shore-sub" {
+			require.Equal(t, value.Map{"a": "b"}, l.Attributes["tags"], "edited in spite of its moved tag")
+		}
+	}
+	_, err = c.run(f, p, func(o *enact.Options) { o.JudgeLive = true })
+	var refused *enact.Refused
+	require.True(t, errors.As(err, &refused), "%v", err)
+}
+
+// TestStopping: told to stop, a run starts nothing more; told again, it ends
+// its calls, and the intents tell the rest.
+func TestStopping(t *testing.T) {
+	c, f := small(t)
+	stop := make(chan struct{})
+	f.before = func(call, typ, id string) error {
+		if typ == "network" {
+			close(stop)
+		}
+		return nil
+	}
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Stop, o.Parallel = stop, 1 })
+	require.NoError(t, err)
+	require.Equal(t, "stopped", r.Outcome)
+	require.GreaterOrEqual(t, r.Counts.NotBegun, 3)
+	require.Zero(t, r.Counts.Failed)
+	f.before = nil
+
+	ctx, cancel := context.WithCancel(context.Background())
+	f.before = func(call, typ, id string) error {
+		cancel()
+		return ctx.Err()
+	}
+	c.runs++
+	r, err = enact.Enact(ctx, c.propose(false), enact.Options{
+		Run: "cancelled", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}, Parallel: 1,
+	})
+	require.NoError(t, err)
+	require.Equal(t, "failed", r.Outcome)
+	s, err := c.ledger().Load(context.Background())
+	require.NoError(t, err)
+	require.Empty(t, s.Open, "the lock is given back")
+	f.before = nil
+	_, err = enact.Recover(context.Background(), []string{"shore"}, nil, enact.Options{
+		Run: "recover", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+	})
+	require.NoError(t, err)
+	c.enact(c.propose(false))
+	require.Len(t, c.live(), 5)
+}
+
+// TestBrokenLock: a run whose lock is taken away makes no further call.
+func TestBrokenLock(t *testing.T) {
+	c, f := small(t)
+	calls := 0
+	f.before = func(call, typ, id string) error {
+		calls++
+		if calls == 1 {
+			return c.ledger().Break(context.Background(), "run-1", "a test", "")
+		}
+		return nil
+	}
+	_, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Parallel = 1 })
+	require.ErrorIs(t, err, ledger.ErrBroken)
+	require.Equal(t, 1, calls)
+	f.before = nil
+	// the one call it made stands as an open intent, and is found out about
+	r, err := enact.Recover(context.Background(), []string{"shore"}, nil, enact.Options{
+		Run: "run-2", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+	})
+	require.NoError(t, err)
+	require.Len(t, r.Recovered, 1)
+	c.enact(c.propose(false))
+	require.Len(t, c.live(), 5)
+}
+
+// TestKeylessCloud: where the cloud remembers no keys only a person can tell
+// what became of an unfinished create.
+func TestKeylessCloud(t *testing.T) {
+	ctx := context.Background()
+	c, f := small(t)
+	f.after = func(call, typ, id string, l driver.Live) error {
+		if typ == "bucket" {
+			return &driver.Error{Message: "lost", Passing: true}
+		}
+		return nil
+	}
+	_, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 200 * time.Millisecond })
+	require.NoError(t, err)
+	f.after = nil
+	keyless := *c.catalog
+	keyless.Types = map[string]*schema.Type{}
+	for n, typ := range c.catalog.Types {
+		copied := *typ
+		copied.KeyMemory = 0
+		keyless.Types[n] = &copied
+	}
+	o := enact.Options{Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
+	_, err = enact.Recover(ctx, []string{"shore"}, nil, o)
+	require.ErrorContains(t, err, "only a person can tell: kasbah lock recover run-1 -made medina.bucket/bkt=ID")
+	var id string
+	for _, l := range c.live() {
+		if l.Attributes["url"] != nil {
+			id = l.ID
+		}
+	}
+	o.Run = "run-10"
+	_, err = enact.Recover(ctx, []string{"shore"}, map[string]string{"medina.bucket/bkt": id}, o)
+	require.NoError(t, err)
+	c.enact(c.propose(false))
+	require.Len(t, c.live(), 5)
+}
