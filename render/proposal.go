@@ -54,7 +54,7 @@ func (o *Out) wardHead(p *propose.Proposal, w propose.WardAt, opts ProposalOptio
 	if live != "" {
 		from += ", " + live
 	}
-	o.Printf("%s\n", o.Bold(fmt.Sprintf("%s, %s: %s", w.Ward, p.Env, from)))
+	o.Printf("%s\n", o.Bold(Wrap(fmt.Sprintf("%s, %s: %s", w.Ward, p.Env, from), o.Width-2, "  ")))
 }
 
 var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose.Rename: 3, propose.Edit: 4, propose.Release: 5, propose.Swap: 6, propose.Drop: 7}
@@ -210,12 +210,16 @@ func (o *Out) action(a *propose.Action, column int) {
 	pos := a.Position.Short()
 	space := o.Width - 6 - width(head) - width(pos)
 	switch {
-	case pos == "":
-		o.Printf("%s%s\n", word, strings.TrimRight(head, " "))
-	case space >= 2:
+	case pos != "" && space >= 2:
 		o.Printf("%s%s%s%s\n", word, head, strings.Repeat(" ", space), o.Paint(Grey, pos))
 	default:
-		o.Printf("%s%s\n        %s\n", word, strings.TrimRight(head, " "), o.Paint(Grey, pos))
+		if 6+width(strings.TrimRight(head, " ")) > o.Width {
+			head = Wrap(head, o.Width-8, "        ")
+		}
+		o.Printf("%s%s\n", word, strings.TrimRight(head, " "))
+		if pos != "" {
+			o.Printf("        %s\n", o.Paint(Grey, pos))
+		}
 	}
 	o.changes(string(a.Kind), a.Changes)
 }

@@ -1,0 +1,192 @@
+package render
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/muesli/termenv"
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/enact"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+)
+
+func at(line int) problem.Position {
+	return problem.Position{File: "shore/shore.star", Line: line, Column: 1}
+}
+
+func change(path string, was, willBe any) propose.Change {
+	return propose.Change{Path: path, Was: value.Any{V: was}, WillBe: value.Any{V: willBe}}
+}
+
+func text(width int, draw func(*Out)) string {
+	var b bytes.Buffer
+	draw(NewOut(&b, width, termenv.Ascii))
+	return b.String()
+}
+
+// example is the proposal that the reference shows.
+func example() *propose.Proposal {
+	return &propose.Proposal{
+		Env: "trial", Wards: []propose.WardAt{{Ward: "shore", Entry: 14}},
+		Counts: propose.Counts{New: 1, Edit: 1, Swap: 1, Drop: 1, Same: 15},
+		Actions: []*propose.Action{
+			{Ward: "shore", Address: "medina.disk/tape", Type: "medina.disk", Kind: propose.Swap, Because: "kind is fixed", Position: at(15), Changes: []propose.Change{change("kind", "spinning", "solid")}},
+			{Ward: "shore", Address: "medina.machine/gauge", Type: "medina.machine", Kind: propose.Edit, Position: at(9), Changes: []propose.Change{change("size", "small", "medium")}},
+			{Ward: "shore", Address: "medina.record/old-lamp", Type: "medina.record", Kind: propose.Drop, Because: "no longer declared"},
+			{Ward: "shore", Address: "medina.subnet/quay-merrow", Type: "medina.subnet", Kind: propose.New, Position: at(6), Changes: []propose.Change{
+				change("network", nil, value.NewRef("shore:medina.network/coast", value.Key("id"))), change("range", nil, "10.20.1.0/24")}},
+			{Ward: "shore", Address: "medina.network/coast", Type: "medina.network", Kind: propose.Same},
+		},
+		Data: []string{"shore:medina.disk/tape"},
+	}
+}
+
+func TestProposal(t *testing.T) {
+	require.Equal(t, `shore, trial: from ledger entry 14, live read just now
+
+new   medina.subnet/quay-merrow                                                   shore/shore.star:6
+        network  from medina.network/coast id
+        range    10.20.1.0/24
+edit  medina.machine/gauge                                                        shore/shore.star:9
+        size  medium  was small
+swap  medina.disk/tape           because kind is fixed                           shore/shore.star:15
+        kind  solid  was spinning
+drop  medina.record/old-lamp     no longer declared
+
+4 of 19 resources would change: 1 new, 1 edited, 1 swapped, 1 dropped. 15 stay as they are.
+Loses data: medina.disk/tape.
+`, text(100, func(o *Out) { o.Proposal(example(), ProposalOptions{}) }))
+}
+
+// TestWidths: nothing is wider than the terminal, and nothing is lost on a
+// narrow one.
+func TestWidths(t *testing.T) {
+	p := example()
+	p.Warnings = []string{"shore is locked by keeper-2 on tower-3 (kasbah enact shore -env trial); what that run still does is not in this preview"}
+	p.Left = []propose.LeftAlone{{Ward: "shore", Address: "medina.machine/gauge", Path: "notes"}}
+	for _, width := range []int{40, 60, 80, 100} {
+		out := text(width, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
+		for _, line := range strings.Split(out, "\n") {
+			require.LessOrEqual(t, runewidth.StringWidth(line), width+2, "%q", line)
+		}
+		for _, want := range []string{"medina.subnet/quay-merrow", "shore/shore.star:15", "kind is fixed", "was spinning", "tower-3"} {
+			require.Contains(t, strings.Join(strings.Fields(out), " "), want, "at %d columns", width)
+		}
+	}
+}
+
+// TestColours: the palette, and nothing said by colour alone.
+func TestColours(t *testing.T) {
+	var b bytes.Buffer
+	NewOut(&b, 100, termenv.TrueColor).Proposal(example(), ProposalOptions{})
+	for _, c := range []string{"0;113;178", "230;159;0", "204;121;167", "213;94;0"} {
+		require.Contains(t, b.String(), "38;2;"+c)
+	}
+	plain := text(100, func(o *Out) { o.Proposal(example(), ProposalOptions{}) })
+	require.NotContains(t, plain, "\x1b")
+}
+
+// TestHostileText: what a cloud or a file says cannot move the cursor.
+func TestHostileText(t *testing.T) {
+	p := example()
+	p.Actions[1].Changes[0].WillBe.V = "\x1b[2J\x1b]0;title\x07\u202eevil\r\n"
+	p.Actions[1].Address = "medina.machine/\x1b[31mred"
+	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
+	require.NotContains(t, out, "\x1b")
+	require.NotContains(t, out, "\u202e")
+	require.NotContains(t, out, "\r")
+	out = text(100, func(o *Out) {
+		o.Problem(&problem.Problem{Message: "a\x1b[31mb", Hint: "c\x07", Via: []string{"by \x1b"}})
+	})
+	require.NotContains(t, out, "\x1b")
+}
+
+// TestGroups: alike actions are told once, with three names; swaps, drops and
+// what touches security are always told alone.
+func TestGroups(t *testing.T) {
+	p := &propose.Proposal{Env: "live", Wards: []propose.WardAt{{Ward: "shore", Entry: 1}}}
+	for i := range 380 {
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.machine/gauge-%03d", i), Type: "medina.machine", Kind: propose.Edit, Changes: []propose.Change{change("size", "small", "medium")}})
+	}
+	for i := range 6 {
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.bucket/old-%d", i), Type: "medina.bucket", Kind: propose.Drop, Because: "no longer declared"})
+		security := change("public", false, true)
+		security.Security = true
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.bucket/open-%d", i), Type: "medina.bucket", Kind: propose.Edit, Changes: []propose.Change{security}})
+	}
+	p.Counts = propose.Counts{Edit: 386, Drop: 6}
+	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
+	require.Contains(t, out, "edit  380 medina.machine\n        medina.machine/gauge-000, medina.machine/gauge-001, medina.machine/gauge-002 and 377 more\n        (-full lists them)\n        size  medium  was small\n")
+	require.Equal(t, 6, strings.Count(out, "drop  "))
+	require.Equal(t, 6, strings.Count(out, "(security)"))
+	require.Less(t, strings.Count(out, "\n"), 40)
+	full := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{Full: true}) })
+	require.Equal(t, 386, strings.Count(full, "edit  "))
+
+	// many that differ in their values are told by what they have in common
+	p.Actions = nil
+	for i := range 500 {
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.subnet/q%03d", i), Type: "medina.subnet", Kind: propose.New, Changes: []propose.Change{change("zone", nil, "north-1"), change("range", nil, fmt.Sprintf("10.0.%d.0/24", i))}})
+	}
+	p.Counts = propose.Counts{New: 500}
+	out = text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
+	require.Contains(t, out, "new   500 medina.subnet")
+	require.Contains(t, out, "zone  north-1")
+	require.Contains(t, out, "each its own: range")
+	require.Less(t, strings.Count(out, "\n"), 20)
+}
+
+func TestSummaries(t *testing.T) {
+	for want, p := range map[string]*propose.Proposal{
+		"Nothing is declared and nothing is recorded.\n":                                                       {},
+		"Nothing to do: the one resource is as declared.\n":                                                    {Counts: propose.Counts{Same: 1}},
+		"Nothing to do: all 19 resources are as declared.\n":                                                   {Counts: propose.Counts{Same: 19}},
+		"1 of 1 resource would change: 1 new. None stays as it is.\n":                                          {Counts: propose.Counts{New: 1}},
+		"2 of 3 resources would change: 1 adopted, 1 renamed. 1 stays as it is.\n-only left out 1 resource.\n": {Counts: propose.Counts{Adopt: 1, Rename: 1, Same: 1}, LeftOut: 1},
+		"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is guarded, and would be dropped.\n": {
+			Counts: propose.Counts{Same: 1}, Blocked: []propose.Block{{Address: "medina.bucket/a", Because: "it is guarded, and would be dropped", Position: at(3)}}},
+	} {
+		require.Equal(t, want, text(100, func(o *Out) { o.Summary(p) }))
+	}
+	for want, d := range map[string]time.Duration{"just now": time.Second, "30 s ago": 30 * time.Second, "5 min ago": 5 * time.Minute, "3 h ago": 3 * time.Hour, "4 days ago": 100 * time.Hour} {
+		require.Equal(t, want, Ago(d))
+	}
+}
+
+func TestEvents(t *testing.T) {
+	counts := enact.Counts{Total: 40, Done: 12}
+	for want, e := range map[string]enact.Event{
+		"new   medina.network/coast  done in 2.5 s  12 of 40\n":           {Kind: enact.EventDone, Action: propose.New, Address: "medina.network/coast", Seconds: 2.5, Counts: counts},
+		"swap  medina.disk/tape (the old one)  done in 0.0 s  12 of 40\n": {Kind: enact.EventDone, Action: propose.Swap, Address: "medina.disk/tape", Half: "remove", Counts: counts},
+		"failed  drop  medina.disk/tape\n":                                {Kind: enact.EventFailed, Action: propose.Drop, Address: "medina.disk/tape"},
+		"again edit  medina.disk/tape  too busy\n":                        {Kind: enact.EventRetry, Action: propose.Edit, Address: "medina.disk/tape", Err: fmt.Errorf("too busy")},
+		"": {Kind: enact.EventStart, Action: propose.New, Address: "x"},
+	} {
+		require.Equal(t, want, text(100, func(o *Out) { o.Event(e) }))
+	}
+	var b bytes.Buffer
+	bar := NewBar(NewOut(&b, 60, termenv.Ascii))
+	bar.Event(enact.Event{Kind: enact.EventStart, Ward: "shore", Address: "medina.machine/gauge", Counts: counts})
+	bar.Event(enact.Event{Kind: enact.EventDone, Ward: "shore", Address: "medina.network/coast", Action: propose.New, Counts: counts})
+	bar.Close()
+	require.Contains(t, b.String(), "[======              ] 12/40")
+	require.Contains(t, b.String(), "medina.machine/gauge 0s")
+	for _, line := range strings.Split(strings.ReplaceAll(b.String(), "\r\x1b[K", "\n"), "\n") {
+		require.Less(t, runewidth.StringWidth(line), 60)
+	}
+}
+
+func TestWrapAndFit(t *testing.T) {
+	require.Equal(t, "one two\n  three", Wrap("one two three", 8, "  "))
+	require.Equal(t, "onewordthatistoolong\nx", Wrap("onewordthatistoolong x", 5, ""))
+	require.Equal(t, "灯台 a\nb", Wrap("灯台 a b", 6, ""), "wide characters count twice")
+	require.Equal(t, "long…", Fit("longer", 5))
+	require.Equal(t, "灯台  ", Pad("灯台", 6))
+}
