@@ -31,6 +31,7 @@ type app struct {
 	who   string // who acts; the person who runs the program when empty
 	flags *flag.FlagSet
 
+	opened []*project // to be closed at the end
 	// common flags
 	env     string
 	inputs  listFlag

@@ -18,7 +18,6 @@ func checkCommand() *command {
 			if err != nil {
 				return a.checked(err)
 			}
-			defer p.close()
 			d, g, problems, err := a.evaluate(ctx, p)
 			if err != nil {
 				return err

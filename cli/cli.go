@@ -235,6 +235,11 @@ func flagError(fs *flag.FlagSet, err error) error {
 
 // finish prints an error and finds the exit code.
 func (a *app) finish(err error) int {
+	for _, p := range a.opened {
+		if cerr := p.close(); cerr != nil {
+			err = errors.Join(err, cerr)
+		}
+	}
 	code := exitDone
 	var exit exitError
 	var wrong *usageError

@@ -113,7 +113,6 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	if err != nil {
 		return err
 	}
-	defer p.close()
 	if proposal.Estate != p.estate.Name {
 		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
 	}
@@ -125,7 +124,6 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	if err != nil {
 		return err
 	}
-	defer p.close()
 	var d *declare.Declared
 	if !f.raze {
 		if d, _, err = a.declared(ctx, p); err != nil {

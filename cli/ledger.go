@@ -29,7 +29,6 @@ func ledgerLogCommand() *command {
 			if err != nil {
 				return err
 			}
-			defer p.close()
 			runs := []*ledger.RunSummary{}
 			for _, w := range p.wards {
 				list, err := p.ledgers[w].History(ctx)
@@ -84,7 +83,6 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 	if err != nil {
 		return err
 	}
-	defer p.close()
 	if at < 0 || at > 0 && len(p.wards) > 1 {
 		return usage("entries count from 1 in each ward; say which with -ward")
 	}
@@ -156,7 +154,6 @@ func ledgerVerifyCommand() *command {
 			if err != nil {
 				return err
 			}
-			defer p.close()
 			doc := map[string]*ledger.Verified{}
 			for _, w := range p.wards {
 				v, err := p.ledgers[w].Verify(ctx)

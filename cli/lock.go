@@ -17,12 +17,7 @@ func lockCommand() *command {
 		name: "lock", line: "show who holds which lock", args: "[WARD…]", common: true,
 		examples: [2]string{"kasbah lock", "kasbah lock shore -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
-			p, err := a.open(ctx, args)
-			if err != nil {
-				return err
-			}
-			defer p.close()
-			states, err := p.states(ctx)
+			p, states, err := a.openStates(ctx, args)
 			if err != nil {
 				return err
 			}
@@ -101,12 +96,7 @@ func lockBreakCommand() *command {
 			if why == "" {
 				return usage("lock break wants a reason: -why \"…\"")
 			}
-			p, err := a.open(ctx, nil)
-			if err != nil {
-				return err
-			}
-			defer p.close()
-			states, err := p.states(ctx)
+			p, states, err := a.openStates(ctx, nil)
 			if err != nil {
 				return err
 			}
@@ -157,12 +147,7 @@ func lockRecoverCommand() *command {
 				}
 				known[address] = id
 			}
-			p, err := a.open(ctx, nil)
-			if err != nil {
-				return err
-			}
-			defer p.close()
-			states, err := p.states(ctx)
+			p, states, err := a.openStates(ctx, nil)
 			if err != nil {
 				return err
 			}

@@ -38,7 +38,6 @@ func mapCommand() *command {
 			if err != nil {
 				return err
 			}
-			defer p.close()
 			d, g, err := a.declared(ctx, p)
 			if err != nil {
 				return err

@@ -79,7 +79,6 @@ func (h *hand) open(ctx context.Context, a *app) error {
 		if err != nil {
 			return err
 		}
-		defer p.close()
 		with, err := a.settings(p.estate)
 		if err != nil {
 			return err

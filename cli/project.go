@@ -39,13 +39,15 @@ type project struct {
 }
 
 // open reads the estate and prepares drivers and ledgers of the wards (all
-// when none are named). Nothing is started or written yet.
+// when none are named). Nothing is started or written yet. What is opened is
+// closed when the program ends.
 func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 	e, err := a.estate()
 	if err != nil {
 		return nil, err
 	}
 	p := &project{estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{}}
+	a.opened = append(a.opened, p)
 	if p.env, err = a.environment(e); err != nil {
 		return nil, err
 	}
@@ -58,10 +60,19 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 		return nil, err
 	}
 	if err := a.openDrivers(ctx, p, with); err != nil {
-		p.close()
 		return nil, err
 	}
 	return p, a.openLedgers(p, with)
+}
+
+// openStates is open, and reads the ledgers of the wards.
+func (a *app) openStates(ctx context.Context, wards []string) (*project, map[string]*ledger.State, error) {
+	p, err := a.open(ctx, wards)
+	if err != nil {
+		return nil, nil, err
+	}
+	states, err := p.states(ctx)
+	return p, states, err
 }
 
 func (a *app) estate() (*estate.Estate, error) {

@@ -51,7 +51,6 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 	if err != nil {
 		return err
 	}
-	defer p.close()
 	proposal, err := a.propose(ctx, p, f)
 	if err != nil {
 		return err

@@ -23,12 +23,7 @@ func publishedCommand() *command {
 			if len(args) > 2 {
 				return usage("published takes a ward and a name, not %d arguments", len(args))
 			}
-			p, err := a.open(ctx, args[:min(1, len(args))])
-			if err != nil {
-				return err
-			}
-			defer p.close()
-			states, err := p.states(ctx)
+			p, states, err := a.openStates(ctx, args[:min(1, len(args))])
 			if err != nil {
 				return err
 			}

@@ -50,14 +50,10 @@ func (a *app) bare(ctx context.Context) error {
 		for _, w := range p.wards {
 			st, err := p.status(ctx, w)
 			if err != nil {
-				p.close()
 				return err
 			}
 			d.Wards = append(d.Wards, st)
 			rows = append(rows, st.row())
-		}
-		if err := p.close(); err != nil {
-			return err
 		}
 	}
 	if a.json {

@@ -17,12 +17,7 @@ func surveyCommand() *command {
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
-			p, err := a.open(ctx, args)
-			if err != nil {
-				return err
-			}
-			defer p.close()
-			states, err := p.states(ctx)
+			p, states, err := a.openStates(ctx, args)
 			if err != nil {
 				return err
 			}

@@ -19,7 +19,6 @@ func typesCommand() *command {
 			if err != nil {
 				return err
 			}
-			defer p.close()
 			doc := render.TypesDocument{Format: "kasbah.types/1", Types: []render.TypeDoc{}}
 			var names []string
 			for _, drv := range p.estate.Drivers() {

@@ -183,6 +183,45 @@ func TestKill(t *testing.T) {
 	t.Logf("killed %d times", killed)
 }
 
+// TestAfterAKill: what a person sees and can do when a program was killed.
+func TestAfterAKill(t *testing.T) {
+	p := newProgram(t, "0.1", 3)
+	cmd := p.command("enact", "-yes")
+	require.NoError(t, cmd.Start())
+	p.untilLocked()
+	require.Eventually(t, func() bool {
+		out, _ := p.run("medina", "list", "machine")
+		return strings.Contains(out, "mac-")
+	}, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	require.Error(t, cmd.Wait())
+
+	out, code := p.run("enact", "-yes")
+	require.Equal(t, 4, code, out)
+	require.Contains(t, out, "but     its process no longer runs")
+	require.Contains(t, out, "go on   kasbah enact -yes -break-stale")
+	require.Contains(t, p.must("propose"), "Warning: shore is locked by keeper-1")
+	require.Contains(t, p.must("survey"), "unchecked  shore:medina.machine/gauge-")
+	lock := strings.Fields(strings.Split(p.must("lock"), "\n")[1])
+	run := lock[1]
+	out, code = p.run("lock", "break", run)
+	require.Equal(t, 2, code, out)
+	require.Contains(t, p.must("lock", "break", run, "-why", "it was killed"), "is broken")
+	lock2 := p.must("lock")
+	require.Contains(t, lock2, "Nobody holds a lock")
+	require.Contains(t, lock2, "has no result; the next enact finds out")
+	require.Contains(t, p.must("propose"), "taken as done; the next run finds out first")
+	out = p.must("lock", "recover", run)
+	require.Regexp(t, `[1-9] calls? resolved`, out)
+	require.NotContains(t, p.must("lock"), "has no result")
+	require.Contains(t, p.must("ledger", "log"), "broken")
+	p.must("enact", "-yes", "-quiet")
+	require.Contains(t, p.must("propose", "-exit-code"), "all 11 resources are as declared")
+	require.Contains(t, p.must("ledger", "verify"), "whole")
+	out, code = p.run("lock", "recover", run)
+	require.Equal(t, 2, code, out)
+}
+
 // TestInterrupt: an interrupt lets what is running finish and starts nothing
 // more; the next enact goes on.
 func TestInterrupt(t *testing.T) {

@@ -398,6 +398,28 @@ func TestLibrary(t *testing.T) {
 	}
 }
 
+// TestWatchdog: time and memory are bounded as well, and a built-in that
+// cannot be stopped is told about.
+func TestWatchdog(t *testing.T) {
+	limits := config + "\n[limits]\nseconds = 1\nheap_bytes = 200000000\nsteps = 100000000000\n"
+	loop := "def f():\n    for _ in range(10000000):\n        for _ in range(10000000):\n            pass\nf()\n"
+	_, problems := evaluate(t, map[string]string{"kasbah.toml": limits, "a.star": loop})
+	require.ErrorContains(t, problems.Err(), "the ward takes more than 1 s")
+	hoard := "def f():\n    x = []\n    for i in range(1000):\n        x.append(\"%d\" % i * 1000000)\nf()\n"
+	_, problems = evaluate(t, map[string]string{"kasbah.toml": limits, "a.star": hoard})
+	require.ErrorContains(t, problems.Err(), "bytes of memory")
+
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "shore"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "shore", "a.star"), []byte(loop), 0o644))
+	e, err := estate.Parse(dir, []byte(config))
+	require.NoError(t, err)
+	_, problems = declare.Evaluate(ctx, declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs(t)})
+	require.ErrorContains(t, problems.Err(), "interrupted")
+}
+
 // TestOutside: nothing outside the estate can be read, links included.
 func TestOutside(t *testing.T) {
 	dir := t.TempDir()

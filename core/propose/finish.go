@@ -1,0 +1,116 @@
+package propose
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"kasbah/core/graph"
+	"kasbah/core/value"
+)
+
+// finish counts, sorts and gathers what needs consent.
+func (w *proposer) finish() {
+	p := w.p
+	for _, full := range value.Keys(w.actions) {
+		a := w.actions[full]
+		p.Actions = append(p.Actions, a)
+		p.Counts.add(a.Kind)
+		if a.Plan == nil {
+			continue
+		}
+		if a.Plan.HoldsData && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
+			p.Data = append(p.Data, full)
+		}
+		for _, c := range a.Changes {
+			if c.Security {
+				p.Security = append(p.Security, full)
+				break
+			}
+		}
+	}
+	sort.SliceStable(p.Actions, func(i, j int) bool {
+		if p.Actions[i].Ward != p.Actions[j].Ward {
+			return w.rank(p.Actions[i].Ward) < w.rank(p.Actions[j].Ward)
+		}
+		return p.Actions[i].Address < p.Actions[j].Address
+	})
+	sort.Slice(p.Left, func(i, j int) bool { return p.Left[i].Address+p.Left[i].Path < p.Left[j].Address+p.Left[j].Path })
+	for _, u := range p.Unfinished {
+		p.Warnings = append(p.Warnings, fmt.Sprintf("%s: the %s of run %s has no result yet and is taken as done; the next run finds out first", u.Address, u.Call, u.Run))
+	}
+	p.NotAssured = append(p.NotAssured, w.notAssured()...)
+	for i := range p.Wards {
+		p.Wards[i].Republish = w.republish(&p.Wards[i])
+	}
+	p.Chain = w.chain()
+}
+
+// republish reports whether the ward's published values are known and are
+// not what its ledger has.
+func (w *proposer) republish(at *WardAt) bool {
+	now := value.Map{}
+	for n, v := range at.Published {
+		now[n] = v.V
+	}
+	known, err := value.Resolve(now, w.lookup)
+	return err == nil && !value.IsPending(known) && Differ(known, map[string]any(w.o.States[at.Ward].Published))
+}
+
+func (w *proposer) rank(ward string) int {
+	for i, n := range w.o.Wards {
+		if n == ward {
+			return i
+		}
+	}
+	return len(w.o.Wards)
+}
+
+// notAssured lists the types of changing actions for which a kill or a second
+// writer is not covered.
+func (w *proposer) notAssured() []string {
+	lacks := map[string]string{}
+	for _, a := range w.actions {
+		if a.Kind == Same {
+			continue
+		}
+		drv, typ := SplitType(a.Type)
+		t := w.o.Catalogs[drv].Types[typ]
+		var what []string
+		if t.KeyMemory == 0 {
+			what = append(what, "idempotency keys")
+		}
+		if !t.Tags {
+			what = append(what, "entity tags")
+		}
+		if what != nil {
+			lacks[a.Type] = strings.Join(what, " and ")
+		}
+	}
+	var out []string
+	for _, t := range value.Keys(lacks) {
+		out = append(out, fmt.Sprintf("%s has no %s", t, lacks[t]))
+	}
+	return out
+}
+
+// chain is the longest chain of changing actions, first to last.
+func (w *proposer) chain() []string {
+	var names []string
+	var edges []graph.Edge
+	for _, a := range w.p.Actions {
+		if a.Kind != Same {
+			names = append(names, a.Full())
+			for _, n := range a.Needs {
+				edges = append(edges, graph.Edge{From: a.Full(), To: n})
+			}
+		}
+	}
+	g := graph.New(names, edges)
+	nodes, _ := g.Longest(nil)
+	out := make([]string, len(nodes))
+	for i, n := range nodes {
+		out[i] = g.Name(n)
+	}
+	return out
+}
