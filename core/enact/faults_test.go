@@ -332,3 +332,39 @@ func TestKeylessCloud(t *testing.T) {
 	c.enact(c.propose(false))
 	require.Len(t, c.live(), 5)
 }
+
+// TestUsesAreJudged: a proposal that was made from another resource's
+// attribute is refused when that resource was swapped since, and not when
+// something moved that nobody uses.
+func TestUsesAreJudged(t *testing.T) {
+	c, f := small(t)
+	_, err := c.run(f, c.propose(false), nil)
+	require.NoError(t, err)
+	c.things["new"] = &thing{typ: "machine", name: "new", on: "sub", attrs: map[string]string{"size": `"tiny"`, "image": `"x"`, "notes": "sub.gateway"}}
+	c.write()
+	kept := c.propose(false)
+	require.Equal(t, 1, kept.Counts.New)
+
+	delete(c.things, "new")
+	c.things["bkt"].attrs["versions"] = "True"
+	c.write()
+	c.enact(c.propose(false)) // disjoint: the kept one stays good
+	_, err = c.run(f, kept, func(o *enact.Options) { o.JudgeLive = true })
+	require.NoError(t, err)
+	require.Len(t, c.live(), 6)
+
+	c.things["two"] = &thing{typ: "machine", name: "two", on: "sub", attrs: map[string]string{"size": `"tiny"`, "image": `"x"`}}
+	c.things["new"] = &thing{typ: "machine", name: "new", on: "sub", attrs: map[string]string{"size": `"tiny"`, "image": `"x"`, "notes": "sub.gateway"}}
+	c.write()
+	kept = c.propose(false)
+	require.Equal(t, 1, kept.Counts.New)
+	delete(c.things, "two")
+	c.things["sub"].attrs["range"] = `"10.0.7.0/24"`
+	c.write()
+	c.enact(c.propose(false))
+	_, err = c.run(f, kept, nil)
+	var refused *enact.Refused
+	require.ErrorAs(t, err, &refused)
+	require.Contains(t, refused.Error(), "medina.machine/two: it uses medina.subnet/sub id, which was sub-")
+	require.Len(t, c.live(), 6, "nothing was done")
+}

@@ -143,6 +143,7 @@ func (e *executor) judge(ctx context.Context) error {
 		default:
 			no(a, "run %s has changed it since the proposal", r.Run)
 		}
+		e.judgeUses(a, no)
 	}
 	if e.o.JudgeLive && len(refused.Reasons) == 0 {
 		if err := e.judgeLive(ctx, no); err != nil {
@@ -153,6 +154,22 @@ func (e *executor) judge(ctx context.Context) error {
 		return refused
 	}
 	return nil
+}
+
+// judgeUses holds what an action was made from against the records.
+func (e *executor) judgeUses(a *propose.Action, no func(*propose.Action, string, ...any)) {
+	for _, u := range a.Plan.Uses {
+		path, err := value.ParsePath(u.Path)
+		if err != nil {
+			no(a, "the proposal names a path that is none: %v", err)
+			continue
+		}
+		ref := value.Ref{Address: u.Address, Path: path}
+		now, err := e.lookup(ref)
+		if err != nil || propose.Differ(now, u.Value.V) {
+			no(a, "it uses %s, which was %s when this was proposed", ref, value.Plain(u.Value.V))
+		}
+	}
 }
 
 func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, string, ...any)) error {

@@ -184,11 +184,22 @@ type Plan struct {
 	// Positions of the attributes' values, for what the cloud says about them.
 	Positions map[string]problem.Position `json:"positions,omitempty"`
 
+	// Uses are the attributes of other resources that the inputs were made
+	// from: what they must still be when the action is carried out.
+	Uses []Use `json:"uses,omitempty"`
+
 	// What the proposal saw. Seen is nil where nothing was recorded.
 	Seen *Seen `json:"seen,omitempty"`
 	// RecordOnly: nothing is done in the cloud; only the record's needs and
 	// care move. The action is same.
 	RecordOnly bool `json:"record_only,omitempty"`
+}
+
+// Use is an attribute of another resource, as the proposal saw it.
+type Use struct {
+	Address string    `json:"address"` // with its ward
+	Path    string    `json:"path"`
+	Value   value.Any `json:"value"`
 }
 
 // Seen is what was recorded and live when the proposal was made.

@@ -317,13 +317,21 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 	a.Plan.Care = r.Care
 }
 
-// wanted are a declaration's inputs with what is known filled in.
-func (w *proposer) wanted(d *declare.Resource) (value.Map, error) {
-	v, err := value.Resolve(d.Inputs, w.lookup)
+// wanted are a declaration's inputs with what is known filled in, and what
+// they were filled in from.
+func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
+	var uses []Use
+	v, err := value.Resolve(d.Inputs, func(ref value.Ref) (any, error) {
+		v, err := w.lookup(ref)
+		if err == nil {
+			uses = append(uses, Use{ref.Address, ref.Path.String(), value.Any{V: v}})
+		}
+		return v, err
+	})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return v.(map[string]any), nil
+	return v.(map[string]any), uses, nil
 }
 
 // lookup answers for an attribute of a resource that was decided before.
@@ -350,11 +358,12 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 
 func (w *proposer) create(a *Action, d *declare.Resource, typ *schema.Type, because string) {
 	a.Kind, a.Because = New, because
-	inputs, err := w.wanted(d)
+	inputs, uses, err := w.wanted(d)
 	if err != nil {
 		w.problems = append(w.problems, fmt.Errorf("%s: %w", a.Address, err))
 		return
 	}
+	a.Plan.Uses = uses
 	if d.MadeName != "" {
 		inputs["name"] = d.MadeName
 	}
@@ -363,11 +372,12 @@ func (w *proposer) create(a *Action, d *declare.Resource, typ *schema.Type, beca
 }
 
 func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen *Seen, typ *schema.Type) {
-	inputs, err := w.wanted(d)
+	inputs, uses, err := w.wanted(d)
 	if err != nil {
 		w.problems = append(w.problems, fmt.Errorf("%s: %w", a.Address, err))
 		return
 	}
+	a.Plan.Uses = uses
 	whole := r.Whole() || w.dangling[a.Full()] && len(r.Leftovers) == 0
 	if seen.Gone && whole {
 		w.create(a, d, typ, "gone from the cloud")

@@ -9,7 +9,7 @@ import (
 )
 
 func bound(n float64) *float64 { return &n }
-func length(n int) *int         { return &n }
+func length(n int) *int        { return &n }
 
 func TestCheck(t *testing.T) {
 	typ := &Type{Name: "lamp", ID: "id", Attributes: []*Attribute{

@@ -121,7 +121,8 @@ func (d *Driver) live(typ string, m value.Map, tag string) (driver.Live, error) 
 		delete(m, info.tag)
 	}
 	for name, v := range m {
-		if v == nil {
+		// a cloud should not show a secret; one that does is not listened to
+		if a := t.Attribute(name); v == nil || a != nil && a.Secret {
 			delete(m, name)
 		}
 	}

@@ -133,10 +133,10 @@ func TestAnswers(t *testing.T) {
 	}
 	read := func() (driver.Live, error) { return d.Read(ctx, "lamp", "l-1") }
 
-	say(200, `{"serial": "l-1", "power": 12, "colour": null}`, "ETag", `"abc"`)
+	say(200, `{"serial": "l-1", "power": 12, "colour": null, "code": "hidden words"}`, "ETag", `"abc"`)
 	l, err := read()
 	require.NoError(t, err)
-	require.Equal(t, driver.Live{ID: "l-1", Tag: `"abc"`, Attributes: value.Map{"serial": "l-1", "power": int64(12)}}, l, "null is the same as absent")
+	require.Equal(t, driver.Live{ID: "l-1", Tag: `"abc"`, Attributes: value.Map{"serial": "l-1", "power": int64(12)}}, l, "null is the same as absent, and no secret comes in")
 
 	for _, c := range []struct {
 		status int
