@@ -75,7 +75,7 @@ func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
 	fs.BoolVar(&a.json, "json", a.json, "write JSON instead of text")
 	fs.BoolVar(&a.quiet, "quiet", a.quiet, "no progress and no messages")
 	fs.BoolVar(&a.verbose, "verbose", a.verbose, "say more")
-	fs.StringVar(&a.colour, "colour", a.colour, "auto, always or never (`when`); NO_COLOR is heeded")
+	fs.StringVar(&a.colour, "colour", a.colour, "colours `when`: auto (at a terminal), always or never; NO_COLOR is heeded")
 	fs.BoolVar(&a.yes, "yes", a.yes, "answer yes to the ordinary question")
 	fs.StringVar(&a.dir, "C", a.dir, "work in this `folder`")
 }

@@ -35,11 +35,11 @@ type enactFlags struct {
 }
 
 func (f *enactFlags) register(fs *flag.FlagSet) {
-	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "so many calls `at once`")
-	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call (`duration`)")
-	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m (`duration`)")
+	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "so many `calls` at once")
+	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
+	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
 	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
-	fs.Var(&f.allow, "allow", "consent to the loss of `data`, or to security changes; may be given again")
+	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change); may be given again")
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
 }
 
@@ -212,7 +212,7 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return nil
 	}
 	if proposal.Counts.Changing() > 0 {
-		if err := a.consent(proposal, f); err != nil {
+		if err := a.consent(ctx, proposal, f); err != nil {
 			return err
 		}
 	}
@@ -280,7 +280,7 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 }
 
 // consent asks a person, or looks for the flags that stand in.
-func (a *app) consent(p *propose.Proposal, f enactFlags) error {
+func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) error {
 	refused := func(format string, args ...any) error {
 		return &enact.Refused{Reasons: []string{fmt.Sprintf(format, args...)}}
 	}
@@ -300,10 +300,23 @@ func (a *app) consent(p *propose.Proposal, f enactFlags) error {
 	in := bufio.NewScanner(a.stdin)
 	ask := func(question, want string) error {
 		fmt.Fprintf(a.stderr, "%s ", question)
-		if !in.Scan() || strings.TrimSpace(in.Text()) != want {
-			return refused("not carried out")
+		answer := make(chan string, 1)
+		go func() { // a read cannot be interrupted; the program ends without it
+			if in.Scan() {
+				answer <- strings.TrimSpace(in.Text())
+			}
+			close(answer)
+		}()
+		select {
+		case got := <-answer:
+			if got != want {
+				return refused("not carried out")
+			}
+			return nil
+		case <-ctx.Done():
+			fmt.Fprintln(a.stderr)
+			return ctx.Err()
 		}
-		return nil
 	}
 	if security {
 		for _, full := range p.Security {

@@ -132,7 +132,7 @@ func lockRecoverCommand() *command {
 		examples: [2]string{"kasbah lock recover 01J9Z2AB", "kasbah lock recover 01J9Z2AB -made medina.machine/gauge=mac-0012"},
 		flags: func(fs *flag.FlagSet) {
 			fs.Var(&made, "made", "what a person knows, as `address=id` or address=none; may be given again")
-			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock (`duration`)")
+			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
 			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {

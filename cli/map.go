@@ -19,7 +19,7 @@ func mapCommand() *command {
 		name: "map", line: "draw the graph of what is declared", args: "[WARD…]", common: true,
 		examples: [2]string{"kasbah map", "kasbah map -form dot -from medina.network/coast"},
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&form, "form", "tree", "tree, dot, mermaid or json (`form`)")
+			fs.StringVar(&form, "form", "tree", "the `form`: tree, dot, mermaid or json")
 			fs.Var(&from, "from", "only this `address` and what needs it")
 			fs.Var(&to, "to", "only this `address` and what it needs")
 		},

@@ -30,9 +30,9 @@ func medinaServeCommand() *command {
 		name: "medina serve", line: "run the simulated cloud on its own",
 		examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711", "kasbah medina serve -path coast.db -pace 0.1"},
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&address, "address", "127.0.0.1:7711", "where to listen (`host:port`)")
+			fs.StringVar(&address, "address", "127.0.0.1:7711", "listen at this `host:port`")
 			fs.StringVar(&o.Path, "path", "medina.db", "the database `file`")
-			fs.Float64Var(&o.Pace, "pace", 0.05, "from 0 (immediate) to 1 (realistic times)")
+			fs.Float64Var(&o.Pace, "pace", 0.05, "a `number` from 0 (immediate) to 1 (realistic times)")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || o.Pace < 0 || o.Pace > 1 {

@@ -117,7 +117,7 @@ func (b *Bar) draw() {
 			break
 		}
 	}
-	b.o.Printf("\r\x1b[K%s", Fit(Clean(line), b.o.Width-1))
+	b.o.Printf("\r\x1b[K%s", Fit(Clean(line), b.o.Width-4))
 }
 
 // Close takes the live line away.

@@ -22,12 +22,13 @@ const grouped = 4
 // Proposal writes a proposal for people: what is harmless first, what hurts
 // last, just above the summary.
 func (o *Out) Proposal(p *propose.Proposal, opts ProposalOptions) {
-	for i, w := range p.Wards {
-		if i > 0 {
+	told := false // the ward before had something to tell
+	for _, w := range p.Wards {
+		if told {
 			o.Printf("\n")
 		}
 		o.wardHead(p, w, opts)
-		o.wardActions(p, w.Ward, opts)
+		told = o.wardActions(p, w.Ward, opts)
 	}
 	o.Printf("\n")
 	o.left(p, opts)
@@ -59,7 +60,8 @@ func (o *Out) wardHead(p *propose.Proposal, w propose.WardAt, opts ProposalOptio
 
 var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose.Rename: 3, propose.Edit: 4, propose.Release: 5, propose.Swap: 6, propose.Drop: 7}
 
-func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions) {
+// wardActions writes a ward's actions and reports whether there were any.
+func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions) bool {
 	var list []*propose.Action
 	for _, a := range p.Actions {
 		if a.Ward == ward && a.Kind != propose.Same {
@@ -67,7 +69,7 @@ func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions
 		}
 	}
 	if len(list) == 0 {
-		return
+		return false
 	}
 	o.Printf("\n")
 	sort.SliceStable(list, func(i, j int) bool { return actionOrder[list[i].Kind] < actionOrder[list[j].Kind] })
@@ -82,6 +84,7 @@ func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions
 			o.group(g)
 		}
 	}
+	return true
 }
 
 // group is a number of alike actions.
@@ -323,8 +326,8 @@ func (o *Out) Summary(p *propose.Proposal) {
 	if len(p.NotAssured) > 0 {
 		o.Printf("%s\n", Wrap("Not assured: "+strings.Join(p.NotAssured, "; ")+".", o.Width-2, "  "))
 	}
-	if n := len(p.Chain); n > 1 {
-		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Chain)), o.Width-2, "  "))
+	if n := len(p.Forecast.Chain); n > 1 {
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Forecast.Chain)), o.Width-2, "  "))
 	}
 	for _, b := range p.Blocked {
 		at := b.Position.Short()

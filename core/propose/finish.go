@@ -43,7 +43,7 @@ func (w *proposer) finish() {
 	for i := range p.Wards {
 		p.Wards[i].Republish = w.republish(&p.Wards[i])
 	}
-	p.Chain = w.chain()
+	p.Forecast.Chain = w.chain()
 }
 
 // republish reports whether the ward's published values are known and are

@@ -53,7 +53,14 @@ type Proposal struct {
 	LeftOut    int          `json:"left_out"`   // resources that -only left out
 	Unfinished []Unfinished `json:"unfinished"` // calls whose end is not known, taken as done
 	NotAssured []string     `json:"not_assured"`
-	Chain      []string     `json:"chain"` // the longest chain of actions
+	Forecast   Forecast     `json:"forecast"`
+	Cost       *struct{}    `json:"cost"` // nil: prices are not known yet
+}
+
+// Forecast says what carrying out will take.
+type Forecast struct {
+	Seconds *float64 `json:"seconds"` // nil: not known
+	Chain   []string `json:"chain"`   // the longest chain of actions, first to last
 }
 
 // WardAt is a ward and the entry of its ledger that the proposal saw.

@@ -47,7 +47,7 @@ func Propose(o Options) (*Proposal, error) {
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
 		Actions: []*Action{}, Warnings: []string{}, Rules: []struct{}{}, Data: []string{}, Security: []string{}, Blocked: []Block{},
-		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Chain: []string{},
+		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},
 	}
 	if err := w.gather(); err != nil {
 		return nil, err
