@@ -172,14 +172,14 @@ func TestEvents(t *testing.T) {
 		require.Equal(t, want, text(100, func(o *Out) { o.Event(e) }))
 	}
 	var b bytes.Buffer
-	bar := NewBar(NewOut(&b, 60, termenv.Ascii))
+	bar := NewBar(NewOut(&b, 64, termenv.Ascii))
 	bar.Event(enact.Event{Kind: enact.EventStart, Ward: "shore", Address: "medina.machine/gauge", Counts: counts})
 	bar.Event(enact.Event{Kind: enact.EventDone, Ward: "shore", Address: "medina.network/coast", Action: propose.New, Counts: counts})
 	bar.Close()
 	require.Contains(t, b.String(), "[======              ] 12/40")
 	require.Contains(t, b.String(), "medina.machine/gauge 0s")
 	for _, line := range strings.Split(strings.ReplaceAll(b.String(), "\r\x1b[K", "\n"), "\n") {
-		require.Less(t, runewidth.StringWidth(line), 60)
+		require.Less(t, runewidth.StringWidth(line), 64)
 	}
 }
 

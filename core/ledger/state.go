@@ -156,3 +156,13 @@ func (s *State) Unresolved() []*OpenIntent {
 	}
 	return out
 }
+
+// StateOf is a state that holds some records and nothing else, for tests of
+// what is computed from states.
+func StateOf(records ...*Record) *State {
+	s := newState()
+	for _, r := range records {
+		s.Records[r.Address] = stored(r)
+	}
+	return s
+}

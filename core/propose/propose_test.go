@@ -1,0 +1,188 @@
+package propose
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/ledger"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// lamp is a type with one of each sort of attribute.
+func lamp() *schema.Type {
+	t := &schema.Type{Name: "lamp", ID: "id", Tags: true, Attributes: []*schema.Attribute{
+		{Name: "name", Kind: schema.Text},
+		{Name: "size", Kind: schema.Text},
+		{Name: "kind", Kind: schema.Text, Fixed: true},
+		{Name: "level", Kind: schema.Int, Default: int64(3), HasDefault: true},
+		{Name: "tags", Kind: schema.MapOf, Elem: &schema.Attribute{Kind: schema.Text}},
+		{Name: "open", Kind: schema.Bool, Security: true},
+		{Name: "id", Kind: schema.Text, Output: true},
+	}}
+	t.Index()
+	return t
+}
+
+func TestCompare(t *testing.T) {
+	type m = value.Map
+	pending := value.NewRef("shore:a.b/c", value.Key("id"))
+	for name, c := range map[string]struct {
+		declared, recorded, live m
+		leave                    string
+		changes                  []string
+		left                     []string
+		inputs                   m
+	}{
+		"nothing":             {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "s", "id": "1"}, inputs: m{"size": "s"}},
+		"declared differs":    {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "s"}, changes: []string{"size: s -> l"}, inputs: m{"size": "l"}},
+		"edited by hand":      {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, changes: []string{"size: l -> s by hand"}, inputs: m{"size": "s"}},
+		"both":                {declared: m{"size": "m"}, recorded: m{"size": "s"}, live: m{"size": "l"}, changes: []string{"size: l -> m by hand"}, inputs: m{"size": "m"}},
+		"hand did the same":   {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "l"}, inputs: m{"size": "l"}},
+		"fixed":               {declared: m{"kind": "b"}, recorded: m{"kind": "a"}, live: m{"kind": "a"}, changes: []string{"kind: a -> b fixed"}, inputs: m{"kind": "b"}},
+		"back to default":     {declared: m{}, recorded: m{"level": int64(5)}, live: m{"level": int64(5)}, changes: []string{"level: 5 -> 3"}, inputs: m{}},
+		"at its default":      {declared: m{}, recorded: m{"level": int64(3)}, live: m{"level": int64(3)}, inputs: m{}},
+		"no default":          {declared: m{}, recorded: m{"size": "s"}, live: m{"size": "s"}, left: []string{"size"}, inputs: m{}},
+		"name made":           {declared: m{}, recorded: m{"name": "made"}, live: m{"name": "made"}, inputs: m{"name": "made"}},
+		"name given":          {declared: m{"name": "new"}, recorded: m{"name": "made"}, live: m{"name": "made"}, changes: []string{"name: made -> new"}, inputs: m{"name": "new"}},
+		"never declared":      {declared: m{}, recorded: m{}, live: m{"size": "cloud's"}, inputs: m{}},
+		"map by key":          {declared: m{"tags": m{"a": "1", "c": "3"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "1", "b": "2"}}, changes: []string{`tags.b: "2" -> none by hand`, `tags.c: none -> "3"`}, inputs: m{"tags": m{"a": "1", "c": "3"}}},
+		"empty is nothing":    {declared: m{"tags": m{}}, recorded: m{"tags": m{}}, live: m{}, inputs: m{"tags": m{}}},
+		"left in part":        {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "1", "seen": "x"}}, leave: "tags.seen", inputs: m{"tags": m{"a": "1", "seen": "x"}}},
+		"left and differing":  {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "2", "seen": "x"}}, leave: "tags.seen", changes: []string{`tags.a: "2" -> "1" by hand`}, inputs: m{"tags": m{"a": "1", "seen": "x"}}},
+		"left whole":          {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, leave: "size", inputs: m{"size": "s"}},
+		"pending":             {declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"}, changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}},
+		"numbers of two sort": {declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0}, inputs: m{"level": int64(3)}},
+	} {
+		comp := comparison{typ: lamp(), declared: c.declared, recorded: c.recorded, live: c.live}
+		if c.leave != "" {
+			p, err := value.ParsePath(c.leave)
+			require.NoError(t, err)
+			comp.leave = []value.Path{p}
+		}
+		changes, inputs, left := comp.compare()
+		var said []string
+		for _, ch := range changes {
+			s := fmt.Sprintf("%s: %s -> %s", ch.Path, value.Plain(ch.Was.V), value.Plain(ch.WillBe.V))
+			if ch.From != "" {
+				s += " from " + ch.From
+			}
+			if ch.Fixed {
+				s += " fixed"
+			}
+			if ch.ByHand {
+				s += " by hand"
+			}
+			said = append(said, s)
+		}
+		require.Equal(t, c.changes, said, name)
+		require.Equal(t, c.left, left, name)
+		require.Equal(t, c.inputs, inputs, name)
+	}
+}
+
+// state is a ledger's state with some records.
+func state(records ...*ledger.Record) *ledger.State {
+	return ledger.StateOf(records...)
+}
+
+// TestDropsAndRaze: what is recorded and not declared is dropped; what holds
+// data, is guarded, or is gone already is told.
+func TestDropsAndRaze(t *testing.T) {
+	typ := lamp()
+	typ.HoldsData = true
+	rec := func(name string, change func(*ledger.Record)) *ledger.Record {
+		r := &ledger.Record{Address: "sea.lamp/" + name, Type: "sea.lamp", ID: "id-" + name, Inputs: value.Attributes{"size": "s"}, Live: value.Attributes{"size": "s"}}
+		if change != nil {
+			change(r)
+		}
+		return r
+	}
+	s := state(
+		rec("a", nil),
+		rec("b", func(r *ledger.Record) { r.Needs = []string{"shore:sea.lamp/a"} }),
+		rec("gone", nil),
+		rec("guarded", func(r *ledger.Record) { r.Care.Guard = true }),
+		rec("half", func(r *ledger.Record) { r.ID = ""; r.Leftovers = []ledger.Leftover{{ID: "old", Type: "sea.lamp"}} }),
+	)
+	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", Attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"}, "id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
+	o := Options{Estate: "e", Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": s}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
+	p, err := Propose(o)
+	require.NoError(t, err)
+	require.True(t, p.Raze)
+	require.Equal(t, Counts{Drop: 5}, p.Counts)
+	require.Equal(t, []string{"shore:sea.lamp/a", "shore:sea.lamp/b", "shore:sea.lamp/guarded", "shore:sea.lamp/half"}, p.Data, "what is gone has nothing to lose")
+	require.Len(t, p.Blocked, 1)
+	require.Equal(t, "sea.lamp/guarded", p.Blocked[0].Address)
+	require.Equal(t, []string{"shore:sea.lamp/a", "shore:sea.lamp/b"}, p.Forecast.Chain)
+	by := map[string]*Action{}
+	for _, a := range p.Actions {
+		by[a.Address] = a
+	}
+	require.Equal(t, "gone from the cloud already", by["sea.lamp/gone"].Because)
+	require.Equal(t, "t1", by["sea.lamp/a"].Plan.Seen.Tag, "the tag is the live one")
+	require.Equal(t, "t9", by["sea.lamp/half"].Plan.Seen.Leftovers[0].Tag)
+	require.NoError(t, p.Check())
+	require.Equal(t, []string{"sea.lamp has no idempotency keys"}, p.NotAssured)
+
+	o.Only = []string{"sea.lamp/b"}
+	p, err = Propose(o)
+	require.NoError(t, err)
+	require.Equal(t, 2, p.Counts.Drop, "what matches and what it needs")
+	require.Equal(t, 3, p.LeftOut)
+	o.Only = []string{"sea.lamp/bb"}
+	_, err = Propose(o)
+	require.ErrorContains(t, err, `did you mean "sea.lamp/b"?`)
+
+	o.Only = nil
+	o.Catalogs = map[string]*schema.Catalog{}
+	_, err = Propose(o)
+	require.ErrorContains(t, err, `kasbah.toml has no driver "sea"`)
+	o.Catalogs = map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{}}}
+	_, err = Propose(o)
+	require.ErrorContains(t, err, "no longer has the type lamp")
+}
+
+func TestPattern(t *testing.T) {
+	for pattern, matches := range map[string]map[string]bool{
+		"medina.subnet/quay":    {"medina.subnet/quay": true, "medina.subnet/quay-2": false, "xmedina.subnet/quay": false},
+		"medina.subnet/*":       {"medina.subnet/quay": true, "medina.subnet/a/b": false, "medina.machine/a": false},
+		"**":                    {"medina.subnet/a/b": true, "": true},
+		"*/quay":                {"medina.subnet/quay": true, "a/b/quay": false},
+		"**/gate":               {"west/inner/medina.machine/gate": true},
+		"a.b/c+(d":              {"a.b/c+(d": true, "aXb/c+(d": false},
+		"shore:medina.*/q\xff*": {"shore:medina.subnet/q?x": true},
+	} {
+		for address, want := range matches {
+			require.Equal(t, want, Pattern(pattern)(address), "%s on %s", pattern, address)
+		}
+	}
+}
+
+// TestCheck: files that were cut or edited by mistake are noticed.
+func TestCheck(t *testing.T) {
+	good := func() *Proposal {
+		return &Proposal{Wards: []WardAt{{Ward: "shore"}}, Counts: Counts{New: 1, Swap: 1, Same: 1}, Actions: []*Action{
+			{Ward: "shore", Address: "a.b/c", Kind: New, Plan: &Plan{}},
+			{Ward: "shore", Address: "a.b/d", Kind: Swap, Plan: &Plan{Order: "create-first", Seen: &Seen{}}},
+			{Ward: "shore", Address: "a.b/e", Kind: Same},
+		}}
+	}
+	require.NoError(t, good().Check())
+	for words, spoil := range map[string]func(*Proposal){
+		"counts do not add up":           func(p *Proposal) { p.Actions = p.Actions[:2] },
+		"is not whole, or stands twice":  func(p *Proposal) { p.Actions[1].Address = "a.b/c" },
+		"action 3 is not whole":          func(p *Proposal) { p.Actions[2] = nil },
+		"action 1 is not whole":          func(p *Proposal) { p.Actions[0].Ward = "other" },
+		"does not say how":               func(p *Proposal) { p.Actions[0].Plan = nil },
+		"does not say what was recorded": func(p *Proposal) { p.Actions[1].Plan.Seen = nil },
+		"in which order":                 func(p *Proposal) { p.Actions[1].Plan.Order = "" },
+		`cannot carry out "adopt"`:       func(p *Proposal) { p.Actions[0].Kind = Adopt },
+	} {
+		p := good()
+		spoil(p)
+		require.ErrorContains(t, p.Check(), words)
+	}
+}

@@ -1,0 +1,155 @@
+package survey
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/ledger"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+)
+
+// sea is a cloud that shows what a test puts into it.
+type sea struct {
+	driver.Driver
+	things []driver.Live
+	events []driver.Event
+	asked  []string // ids that the feed was asked about
+	fail   error
+}
+
+func (s *sea) List(context.Context, string) iter.Seq2[driver.Live, error] {
+	return func(yield func(driver.Live, error) bool) {
+		for _, l := range s.things {
+			if !yield(l, nil) {
+				return
+			}
+		}
+		if s.fail != nil {
+			yield(driver.Live{}, s.fail)
+		}
+	}
+}
+
+func (s *sea) Changes(_ context.Context, _, id string) iter.Seq2[driver.Event, error] {
+	s.asked = append(s.asked, id)
+	return func(yield func(driver.Event, error) bool) {
+		for _, e := range s.events {
+			if (id == "" || e.ID == id) && !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+func lamps(n int, change func(i int, r *ledger.Record, l *driver.Live)) (*sea, Options) {
+	cloud := &sea{}
+	var records []*ledger.Record
+	for i := range n {
+		id := string(rune('a'+i%26)) + string(rune('0'+i/26))
+		r := &ledger.Record{Address: "sea.lamp/" + id, Type: "sea.lamp", ID: id, Inputs: value.Attributes{"size": "s", "tags": value.Map{"owner": "keepers"}}, Live: value.Attributes{"size": "s", "lit": int64(1)}}
+		l := &driver.Live{ID: id, Attributes: value.Map{"size": "s", "tags": value.Map{"owner": "keepers"}, "lit": int64(1)}}
+		if change != nil {
+			change(i, r, l)
+		}
+		records = append(records, r)
+		if l.ID != "" {
+			cloud.things = append(cloud.things, *l)
+		}
+	}
+	typ := &schema.Type{Name: "lamp", Attributes: []*schema.Attribute{{Name: "size", Kind: schema.Text}, {Name: "tags", Kind: schema.MapOf}, {Name: "lit", Kind: schema.Int, Output: true}, {Name: "code", Kind: schema.Text, Secret: true}}}
+	return cloud, Options{
+		Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": ledger.StateOf(records...)},
+		Drivers: map[string]driver.Driver{"sea": cloud}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}},
+	}
+}
+
+func TestVerdicts(t *testing.T) {
+	monday := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	cloud, o := lamps(6, func(i int, r *ledger.Record, l *driver.Live) {
+		switch i {
+		case 1: // edited by hand, twice
+			l.Attributes["size"] = "l"
+			l.Attributes["tags"] = value.Map{"owner": "harbour", "extra": "x"}
+			l.Attributes["lit"] = int64(2)
+		case 2: // deleted by hand
+			l.ID = ""
+		case 3: // between the halves of a swap
+			r.ID = ""
+		case 4: // what others own
+			r.Care.Leave = []string{"size", "tags.seen"}
+			l.Attributes["size"] = "l"
+			l.Attributes["tags"] = value.Map{"owner": "keepers", "seen": "today"}
+		case 5: // only what the cloud decides moved; a secret is never compared
+			l.Attributes["lit"] = int64(9)
+			r.Inputs["code"] = "hidden words"
+		}
+	})
+	cloud.events = []driver.Event{
+		{At: monday, Who: "keeper-1", What: "created", Type: "lamp", ID: "b0"},
+		{At: monday.Add(2 * time.Hour), Who: "keeper-3", What: "edited", Type: "lamp", ID: "b0", Paths: []string{"size"}},
+		{At: monday.Add(time.Hour), Who: "keeper-2", What: "edited", Type: "lamp", ID: "b0", Paths: []string{"size", "tags"}},
+		{At: monday, Who: "keeper-4", What: "deleted", Type: "lamp", ID: "c0"},
+		{At: monday, Who: "somebody", What: "edited", Type: "other", ID: "b0", Paths: []string{"size"}},
+	}
+	r, err := Survey(context.Background(), o)
+	require.NoError(t, err)
+	require.Equal(t, Counts{Matches: 3, Differs: 1, Gone: 1, Unchecked: 1}, r.Counts)
+	require.True(t, r.Counts.Drifted())
+	by := map[string]*Resource{}
+	for _, res := range r.Resources {
+		by[res.Address] = res
+	}
+	b := by["sea.lamp/b0"]
+	require.Equal(t, Differs, b.Verdict)
+	require.Equal(t, []string{"size", "tags"}, b.Checked)
+	require.Len(t, b.Differences, 3)
+	require.Equal(t, "size", b.Differences[0].Path)
+	require.Equal(t, "s", b.Differences[0].Expected.V)
+	require.Equal(t, "l", b.Differences[0].Found.V)
+	require.Equal(t, "keeper-3", b.Differences[0].By, "the newest one who touched it, whatever the order of the feed")
+	require.Equal(t, "tags.extra", b.Differences[1].Path)
+	require.Nil(t, b.Differences[1].Expected.V)
+	require.Equal(t, "keeper-2", b.Differences[2].By)
+	require.Equal(t, []string{"lit"}, b.AlsoMoved)
+	require.Equal(t, Gone, by["sea.lamp/c0"].Verdict)
+	require.Equal(t, "keeper-4", by["sea.lamp/c0"].By)
+	require.Equal(t, "a swap ended between its halves", by["sea.lamp/d0"].Because)
+	require.Equal(t, Matches, by["sea.lamp/e0"].Verdict)
+	require.Equal(t, []string{"tags"}, by["sea.lamp/e0"].Checked)
+	require.Equal(t, Matches, by["sea.lamp/f0"].Verdict)
+	require.NotContains(t, by["sea.lamp/f0"].Checked, "code")
+	require.Equal(t, []string{"b0", "c0"}, cloud.asked, "only what drifted is asked about")
+}
+
+// TestManyDrifted: for many the feed is read once, not once each.
+func TestManyDrifted(t *testing.T) {
+	cloud, o := lamps(100, func(i int, r *ledger.Record, l *driver.Live) { l.Attributes["size"] = "l" })
+	r, err := Survey(context.Background(), o)
+	require.NoError(t, err)
+	require.Equal(t, 100, r.Counts.Differs)
+	require.Equal(t, []string{""}, cloud.asked)
+}
+
+// TestCannotTell: a list that ends early makes no resource look gone.
+func TestCannotTell(t *testing.T) {
+	cloud, o := lamps(3, nil)
+	cloud.things, cloud.fail = cloud.things[:1], errors.New("the connection was lost")
+	_, err := Survey(context.Background(), o)
+	require.ErrorContains(t, err, "reading the list of sea.lamp: the connection was lost")
+	o.Drivers = map[string]driver.Driver{}
+	_, err = Survey(context.Background(), o)
+	require.ErrorContains(t, err, `kasbah.toml has no driver "sea"`)
+	cloud, o = lamps(3, nil)
+	o.Catalogs["sea"].Types = map[string]*schema.Type{}
+	r, err := Survey(context.Background(), o)
+	require.NoError(t, err)
+	require.Equal(t, 3, r.Counts.Unchecked)
+	_ = cloud
+}
