@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -181,6 +182,37 @@ func TestKill(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(p.must("medina", "list", "-json")), &held))
 	require.Len(t, held.Items, 65, "no orphan and no duplicate")
 	t.Logf("killed %d times", killed)
+}
+
+// TestMedinaOnItsOwn: the simulated cloud as a server that estates and
+// people reach by its URL.
+func TestMedinaOnItsOwn(t *testing.T) {
+	p := newProgram(t, "0", 2)
+	serve := p.command("medina", "serve", "-address", "127.0.0.1:0", "-path", filepath.Join(t.TempDir(), "own.db"), "-pace", "0")
+	out, err := serve.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, serve.Start())
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err)
+	url := strings.Trim(strings.Fields(line)[2], ",")
+	require.True(t, strings.HasPrefix(url, "http://127.0.0.1:"), line)
+	p.must("enact", "-yes", "-with", "drivers.medina.api="+url)
+	require.NoFileExists(t, filepath.Join(p.dir, ".kasbah", "medina.db"), "nothing is embedded")
+	require.Contains(t, p.must("medina", "list", "-api", url), "trial-shore-gauge-1")
+	p.must("medina", "edit", "disk", "tape-1", "gigabytes=99", "-api", url, "-as", "keeper-9")
+	survey, code := p.run("survey", "-exit-code", "-with", "drivers.medina.api="+url)
+	require.Equal(t, 3, code)
+	require.Contains(t, survey, "gigabytes expected 10, found 99, by keeper-9")
+	// the cloud refuses to shrink it: its words stand at the declaration
+	enact, code := p.run("enact", "-yes", "-with", "drivers.medina.api="+url)
+	require.Equal(t, 1, code)
+	require.Contains(t, enact, "a disk cannot shrink, and this one has 99")
+	require.Contains(t, enact, "shore/shore.star:7:")
+	require.NoError(t, serve.Process.Signal(os.Interrupt))
+	require.NoError(t, serve.Wait())
+	gone, code := p.run("propose", "-with", "drivers.medina.api="+url)
+	require.Equal(t, 1, code, gone)
+	require.Contains(t, gone, "the cloud cannot be reached")
 }
 
 // TestAfterAKill: what a person sees and can do when a program was killed.

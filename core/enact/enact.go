@@ -122,9 +122,14 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
 	}
 	e.counts.Total = p.Counts.Changing()
-	for _, run := range e.runs {
-		if err := run.Announce(ctx, e.counts.Total); err != nil {
-			return nil, err
+	for _, a := range p.Actions {
+		if a.Kind != propose.Same {
+			e.byWard[a.Ward].Total++
+		}
+	}
+	for ward, run := range e.runs {
+		if err := run.Announce(ctx, e.byWard[ward].Total); err != nil {
+			return nil, errors.Join(err, e.end(ctx, "failed", nil))
 		}
 	}
 	e.event(Event{Kind: EventBegin})
@@ -148,6 +153,7 @@ type executor struct {
 
 	mu        sync.Mutex
 	counts    Counts
+	byWard    map[string]*Counts
 	failures  []*problem.Problem
 	halfDone  map[string]int // full address -> steps done
 	skipped   map[string]bool
@@ -164,7 +170,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, halfDone: map[string]int{}, skipped: map[string]bool{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, skipped: map[string]bool{}}
 	wards = append([]string(nil), wards...)
 	sort.Strings(wards)
 	for _, w := range wards {
@@ -176,7 +182,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 		if err != nil {
 			return nil, errors.Join(err, e.end(ctx, "failed", nil))
 		}
-		e.runs[w] = run
+		e.runs[w], e.byWard[w] = run, &Counts{}
 	}
 	return e, nil
 }
@@ -309,8 +315,10 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 		e.mu.Lock()
 		if unclear {
 			e.counts.Unclear++
+			e.byWard[a.Ward].Unclear++
 		} else {
 			e.counts.Failed++
+			e.byWard[a.Ward].Failed++
 		}
 		e.failures = append(e.failures, e.failure(a, err))
 		e.mu.Unlock()
@@ -323,8 +331,9 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	skipped := e.skipped[a.Full()]
 	if whole {
 		e.counts.Done++
+		e.byWard[a.Ward].Done++
 	}
-	done := e.counts.Done
+	done := e.byWard[a.Ward].Done
 	e.mu.Unlock()
 	e.runs[a.Ward].Progress(done)
 	kind := EventDone
@@ -373,8 +382,8 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 	return r, errors.Join(err, e.broken)
 }
 
-// published are a ward's values as far as they are known; nil when the
-// proposal removes the ward.
+// published are a ward's values as far as they are known; what is not known
+// stays as it was. There are none when the proposal removes the ward.
 func (e *executor) published(w propose.WardAt) value.Map {
 	if e.p.Raze {
 		return value.Map{}
@@ -384,6 +393,8 @@ func (e *executor) published(w propose.WardAt) value.Map {
 		known, err := value.Resolve(v.V, e.lookup)
 		if err == nil && !value.IsPending(known) {
 			out[n] = known
+		} else if old, ok := e.runs[w.Ward].Published()[n]; ok {
+			out[n] = old
 		}
 	}
 	return out
@@ -391,9 +402,10 @@ func (e *executor) published(w propose.WardAt) value.Map {
 
 // end gives every lock back. Locks that were taken away are past giving.
 func (e *executor) end(ctx context.Context, outcome string, published map[string]value.Map) error {
-	counts := map[string]int{"total": e.counts.Total, "done": e.counts.Done, "failed": e.counts.Failed, "unclear": e.counts.Unclear}
 	var errs []error
 	for w, run := range e.runs {
+		c := e.byWard[w]
+		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear}
 		err := run.End(ctx, outcome, counts, published[w])
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)

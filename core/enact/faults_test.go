@@ -368,3 +368,46 @@ func TestUsesAreJudged(t *testing.T) {
 	require.Contains(t, refused.Error(), "medina.machine/two: it uses medina.subnet/sub id, which was sub-")
 	require.Len(t, c.live(), 6, "nothing was done")
 }
+
+// TestPromise: when a value that was not known turns out to ask for something
+// that the proposal did not show, the run stops before it; when it turns out
+// to be what is there, nothing is done.
+func TestPromise(t *testing.T) {
+	c, f := small(t)
+	c.things["rec"] = &thing{typ: "record", name: "rec", on: "mac", attrs: map[string]string{"name": `"a.example"`, "kind": `"A"`, "values": "[mac.address]"}}
+	c.write()
+	_, err := c.run(f, c.propose(false), nil)
+	require.NoError(t, err)
+	c.things["mac"].attrs["image"] = `"stone-2"`
+	c.write()
+	p := c.propose(false)
+	var record, disk *propose.Action
+	for _, a := range p.Actions {
+		switch a.Address {
+		case "medina.record/rec":
+			record = a
+		case "medina.disk/dsk":
+			disk = a
+		}
+	}
+	require.Equal(t, propose.Edit, record.Kind)
+	require.Equal(t, "medina.machine/mac address", record.Changes[0].From)
+
+	// a plan that asks for more than its changes show
+	disk.Plan.Inputs["gigabytes"] = int64(99)
+	// and one whose value turns out to be what is there already
+	record.Plan.Inputs["values"] = record.Plan.Seen.Live["values"]
+	r, err := c.run(f, p, nil)
+	require.NoError(t, err)
+	require.Equal(t, "failed", r.Outcome)
+	require.Len(t, r.Failures, 1)
+	require.Equal(t, "medina.disk/dsk", r.Failures[0].Address)
+	require.Contains(t, r.Failures[0].Message, "gigabytes turned out to be 99, a change that the proposal did not show; propose again")
+	for _, l := range c.live() {
+		if g, ok := l.Attributes["gigabytes"]; ok {
+			require.EqualValues(t, 10, g)
+		}
+	}
+	c.enact(c.propose(false))
+	require.Zero(t, c.propose(false).Counts.Changing())
+}

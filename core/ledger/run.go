@@ -83,6 +83,13 @@ func (r *Run) Unresolved() []*OpenIntent {
 	return r.state.Unresolved()
 }
 
+// Published are the ward's values as the last run that knew them left them.
+func (r *Run) Published() value.Map {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.Published
+}
+
 // Record is the newest record of an address, or nil.
 func (r *Run) Record(address string) (*Record, error) {
 	r.mu.Lock()

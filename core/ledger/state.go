@@ -131,8 +131,8 @@ func (s *State) result(e *Entry, r *Result, run *OpenRun) {
 	for i, in := range s.Intents {
 		if in.Run == of && in.Intent.ID == r.Intent {
 			s.Intents = append(s.Intents[:i:i], s.Intents[i+1:]...)
-			if r.Outcome == Done {
-				run.Done++
+			if r.Outcome == Done && (r.Dropped || r.Record != nil && r.Record.Whole() && r.Record.Declared != "") {
+				run.Done++ // the last half of its action
 			}
 			switch {
 			case r.Dropped:

@@ -3,6 +3,7 @@ package propose
 import (
 	"fmt"
 	"sort"
+	"strings"
 
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
@@ -159,12 +160,15 @@ func Compare(name string, want, live any, leave []value.Path) (changes []Change,
 	return changes, false
 }
 
-// source says where a pending value comes from.
+// source says where a value that is pending, or holds something pending,
+// comes from.
 func source(v any) string {
 	if p, ok := v.(*value.Pending); ok {
 		return p.String()
 	}
-	return ""
+	var from []string
+	value.Refs(v, func(r value.Ref) { from = append(from, r.String()) })
+	return strings.Join(from, ", ")
 }
 
 // initial lists the inputs of a new resource as changes from nothing.
