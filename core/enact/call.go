@@ -102,17 +102,21 @@ func (e *executor) checked(a *propose.Action, inputs value.Map) (value.Map, erro
 	return inputs, nil
 }
 
-// record is what is to be recorded once a thing is as intended.
-func (e *executor) record(a *propose.Action, inputs value.Map) *ledger.Record {
+// record is what is to be recorded once a thing is as intended. It builds on
+// the record as it is now: an earlier half of the action may have moved it.
+func (e *executor) record(a *propose.Action, inputs value.Map) (*ledger.Record, error) {
 	r := &ledger.Record{
 		Address: a.Address, Type: a.Type, DriverVersion: a.Plan.DriverVersion, Inputs: inputs, Needs: a.Needs,
 		Care: a.Plan.Care, Version: 1, Changed: now(), Run: e.o.Run, Declared: a.Plan.Declared,
 	}
-	if s := a.Plan.Seen; s != nil {
-		r.Version = s.Version + 1
-		r.ID, r.Leftovers = s.ID, s.Leftovers
+	old, err := e.runs[a.Ward].Record(a.Address)
+	if err != nil {
+		return nil, err
 	}
-	return r
+	if old != nil {
+		r.Version, r.ID, r.Leftovers = old.Version+1, old.ID, old.Leftovers
+	}
+	return r, nil
 }
 
 func (e *executor) newCall(a *propose.Action, h half, kind string) call {
@@ -129,7 +133,10 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 func (e *executor) make(ctx context.Context, a *propose.Action, inputs value.Map) error {
 	c := e.newCall(a, make_, "create")
 	c.intent.Inputs = inputs
-	plan := e.record(a, inputs)
+	plan, err := e.record(a, inputs)
+	if err != nil {
+		return err
+	}
 	plan.ID = ""
 	if s := a.Plan.Seen; a.Kind == propose.Swap && s.ID != "" && a.Plan.Order != "drop-first" {
 		typ, err := e.typeOf(a)
@@ -139,7 +146,7 @@ func (e *executor) make(ctx context.Context, a *propose.Action, inputs value.Map
 		if !needsSwap(typ, inputs, a.Plan.Seen) {
 			return e.sameAfterAll(a)
 		}
-		plan.Leftovers = append(append([]ledger.Leftover(nil), s.Leftovers...), ledger.Leftover{ID: s.ID, Type: a.Type, Tag: s.Tag, Inputs: s.Inputs})
+		plan.Leftovers = append(append([]ledger.Leftover(nil), plan.Leftovers...), ledger.Leftover{ID: s.ID, Type: a.Type, Tag: s.Tag, Inputs: s.Inputs})
 	} else if a.Kind == propose.New {
 		plan.Leftovers = nil
 	}
@@ -223,8 +230,9 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 	c.counts = countsOf(s)
 	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
 	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before = inputs, value.Attributes(from), value.Attributes(to), s.Live
-	c.intent.Plan = e.record(a, inputs)
-	c.intent.Plan.Version = s.Version + 1
+	if c.intent.Plan, err = e.record(a, inputs); err != nil {
+		return err
+	}
 	return e.perform(ctx, &c)
 }
 

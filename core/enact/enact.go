@@ -109,16 +109,18 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		}
 		return nil, r
 	}
-	steps, err := plan(p)
-	if err != nil {
-		return nil, err
-	}
 	e, err := begin(ctx, o, wardsOf(p), p.ID)
 	if err != nil {
 		return nil, err
 	}
 	e.p = p
 	if err := e.prepare(ctx); err != nil {
+		return nil, errors.Join(err, e.end(ctx, "failed", nil))
+	}
+	// only now: finding out about unfinished calls may have shown which halves
+	// of a swap are left
+	steps, err := plan(p)
+	if err != nil {
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
 	}
 	e.counts.Total = p.Counts.Changing()

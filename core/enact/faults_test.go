@@ -411,3 +411,31 @@ func TestPromise(t *testing.T) {
 	c.enact(c.propose(false))
 	require.Zero(t, c.propose(false).Counts.Changing())
 }
+
+// TestUnclearSwap: the make of a swap whose end is not known is found out
+// about by the next run, which then only clears the old thing away.
+func TestUnclearSwap(t *testing.T) {
+	c, f := small(t)
+	_, err := c.run(f, c.propose(false), nil)
+	require.NoError(t, err)
+	c.things["mac"].attrs["image"] = `"stone-2"`
+	c.write()
+	f.after = func(call, typ, id string, l driver.Live) error {
+		if call == "create" {
+			return &driver.Error{Message: "lost", Passing: true}
+		}
+		return nil
+	}
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 200 * time.Millisecond })
+	require.NoError(t, err)
+	require.Equal(t, 1, r.Counts.Unclear)
+	f.after = nil
+	p := c.propose(false) // with the call unfinished, as a kept proposal has it
+	require.Len(t, p.Unfinished, 1)
+	r, err = c.run(f, p, nil)
+	require.NoError(t, err)
+	require.Equal(t, "done", r.Outcome, "%v", r.Failures)
+	c.enact(c.propose(false))
+	require.Zero(t, c.propose(false).Counts.Changing())
+	require.Len(t, c.live(), 5, "one machine, the new one")
+}

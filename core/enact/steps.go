@@ -105,17 +105,12 @@ func halves(a *propose.Action) []half {
 	case propose.Drop:
 		return []half{remove}
 	}
-	seen := a.Plan.Seen
-	fixed := false
-	for _, c := range a.Changes {
-		fixed = fixed || c.Fixed
-	}
 	switch {
-	case seen.ID == "": // a drop-first swap ended between its halves
+	case a.Plan.Seen.ID == "": // a drop-first swap ended between its halves
 		return []half{make_}
-	case len(seen.Leftovers) > 0 && len(a.Changes) == 0: // a create-first one did
+	case !a.Remakes() && len(a.Changes) == 0: // a create-first one did
 		return []half{remove}
-	case len(seen.Leftovers) > 0 && !fixed:
+	case !a.Remakes():
 		return []half{edit, remove}
 	case a.Plan.Order == "drop-first":
 		return []half{remove, make_}
@@ -152,7 +147,7 @@ func (b *planner) connect(s *step) {
 		if x == nil || b.steps[key(n, remove)] == nil {
 			continue
 		}
-		dropFirst := x.Kind == propose.Swap && x.Plan.Order == "drop-first"
+		dropFirst := x.Kind == propose.Swap && x.Remakes() && x.Plan.Order == "drop-first"
 		switch {
 		case s.half == remove:
 			b.edge(key(n, remove), s.name)

@@ -164,6 +164,20 @@ type Action struct {
 // Full is the address with its ward.
 func (a *Action) Full() string { return value.InWard(a.Ward, a.Address) }
 
+// Remakes reports whether the action makes another thing in the cloud: what
+// the cloud decides about it is then not known before. A swap that only
+// clears away what an unfinished one has left does not.
+func (a *Action) Remakes() bool {
+	switch a.Kind {
+	case New:
+		return true
+	case Swap:
+		s := a.Plan.Seen
+		return s.ID == "" || len(s.Leftovers) == 0 || fixedReason(a.Changes) != ""
+	}
+	return false
+}
+
 // Change is one attribute of an action, at the depth at which it differs.
 type Change struct {
 	Path     string    `json:"path"`

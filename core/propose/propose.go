@@ -338,7 +338,7 @@ func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
 func (w *proposer) lookup(ref value.Ref) (any, error) {
 	a := w.actions[ref.Address]
 	r := w.recorded[ref.Address]
-	if r == nil || w.dangling[ref.Address] || a != nil && a.Kind != Same && a.Kind != Edit {
+	if r == nil || w.dangling[ref.Address] || a != nil && (a.Kind == Drop || a.Remakes()) {
 		return nil, value.ErrUnknown
 	}
 	attrs := value.Map(r.Live)
@@ -427,7 +427,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 func (w *proposer) letGo(a *Action, d *declare.Resource, typ *schema.Type) {
 	for _, n := range d.Needs {
 		b := w.actions[n.Address]
-		if b == nil || b.Kind != Swap || b.Plan.Order != "drop-first" {
+		if b == nil || b.Kind != Swap || !b.Remakes() || b.Plan.Order != "drop-first" {
 			continue
 		}
 		attr := typ.Attribute(n.Why)
@@ -467,7 +467,7 @@ func (w *proposer) chainReason(d *declare.Resource, changes []Change) string {
 // its type. What needs a thing that is dropped first must go before it.
 func (w *proposer) order(a *Action, d *declare.Resource, typ *schema.Type) string {
 	for _, n := range d.Needs {
-		if b := w.actions[n.Address]; b != nil && b.Kind == Swap && b.Plan.Order == "drop-first" {
+		if b := w.actions[n.Address]; b != nil && b.Kind == Swap && b.Remakes() && b.Plan.Order == "drop-first" {
 			return "drop-first"
 		}
 	}
