@@ -1,0 +1,234 @@
+package enact_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+	"kasbah/store"
+)
+
+// mortal is a program that dies at its n-th step: a put into the store or a
+// call to the cloud, before or after its effect. From then on nothing that it
+// does reaches anybody.
+type mortal struct {
+	mu    sync.Mutex
+	steps int
+	dieAt int
+	after bool // the last step still has its effect
+	dead  bool
+}
+
+// step counts a step and reports whether it has its effect, and whether the
+// program lives on to see it.
+func (m *mortal) step() (effect, alive bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.dead {
+		return false, false
+	}
+	m.steps++
+	if m.steps == m.dieAt {
+		m.dead = true
+		return m.after, false
+	}
+	return true, true
+}
+
+var errKilled = errors.New("killed")
+
+// mortalStore ends the goroutine that writes, as a kill does.
+type mortalStore struct {
+	store.Store
+	m *mortal
+}
+
+func (s *mortalStore) PutIfAbsent(ctx context.Context, key string, body []byte) error {
+	effect, alive := s.m.step()
+	var err error
+	if effect {
+		err = s.Store.PutIfAbsent(ctx, key, body)
+	}
+	if !alive {
+		runtime.Goexit()
+	}
+	return err
+}
+
+type mortalDriver struct {
+	driver.Driver
+	m *mortal
+}
+
+func (d *mortalDriver) around(do func() (driver.Live, error)) (driver.Live, error) {
+	effect, alive := d.m.step()
+	var l driver.Live
+	var err error
+	if effect {
+		l, err = do()
+	}
+	if !alive {
+		return driver.Live{}, errKilled // its result can no longer be written
+	}
+	return l, err
+}
+
+func (d *mortalDriver) Create(ctx context.Context, typ string, in value.Map, key string) (driver.Live, error) {
+	return d.around(func() (driver.Live, error) { return d.Driver.Create(ctx, typ, in, key) })
+}
+
+func (d *mortalDriver) Update(ctx context.Context, typ, id string, c driver.Change, tag, key string) (driver.Live, error) {
+	return d.around(func() (driver.Live, error) { return d.Driver.Update(ctx, typ, id, c, tag, key) })
+}
+
+func (d *mortalDriver) Delete(ctx context.Context, typ, id, tag, key string) error {
+	_, err := d.around(func() (driver.Live, error) { return driver.Live{}, d.Driver.Delete(ctx, typ, id, tag, key) })
+	return err
+}
+
+// everyAction makes an estate and changes it so that its next run holds a
+// new, edits in place and with letting go, swaps in both orders with their
+// chains, and drops.
+func everyAction(t *testing.T) *coast {
+	c := newCoast(t, 1)
+	put := func(typ, name, on string, attrs ...string) {
+		x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
+		for i := 0; i+1 < len(attrs); i += 2 {
+			x.attrs[attrs[i]] = attrs[i+1]
+		}
+		c.things[name] = x
+	}
+	put("network", "net", "", "range", `"10.0.0.0/16"`)
+	put("subnet", "moved", "net", "range", `"10.0.1.0/24"`)
+	put("machine", "onmoved", "moved", "size", `"small"`, "image", `"stone-1"`)
+	put("disk", "letgo", "onmoved", "gigabytes", "10")
+	put("subnet", "stays", "net", "range", `"10.0.2.0/24"`)
+	put("machine", "imaged", "stays", "size", `"small"`, "image", `"stone-1"`)
+	put("disk", "follows", "imaged", "gigabytes", "10")
+	put("record", "named", "imaged", "name", `"a.example"`, "kind", `"A"`, "values", "[imaged.address]")
+	put("bucket", "edited", "", "versions", "True")
+	put("bucket", "dropped", "")
+	c.write()
+	c.enact(c.propose(false))
+	c.things["moved"].attrs["range"] = `"10.0.3.0/24"`
+	c.things["imaged"].attrs["image"] = `"stone-2"`
+	c.things["edited"].attrs["versions"] = "False"
+	delete(c.things, "dropped")
+	put("bucket", "fresh", "", "tags", `{"a": "b"}`)
+	c.write()
+	return c
+}
+
+// picture is what Medina holds, with names in place of ids, so that two
+// Medinas can be compared.
+func (c *coast) picture() map[string]string {
+	names := map[string]string{}
+	live := c.live()
+	for id, l := range live {
+		names[id] = fmt.Sprint(l.Attributes["name"])
+	}
+	out := map[string]string{}
+	for id, l := range live {
+		attrs := value.CloneMap(l.Attributes)
+		delete(attrs, "id")
+		delete(attrs, "address") // which address is free depends on what was there before
+		delete(attrs, "free")
+		if l.Attributes["kind"] == "A" {
+			delete(attrs, "values")
+		}
+		for k, v := range attrs {
+			if id, ok := v.(string); ok && names[id] != "" {
+				attrs[k] = "the one called " + names[id]
+			}
+		}
+		out[names[id]] += string(value.Encode(attrs)) // doubles show
+	}
+	return out
+}
+
+func (c *coast) options(run string, d driver.Driver, s store.Store) enact.Options {
+	l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "tester", Host: "here", Program: "test"})
+	require.NoError(c.t, err)
+	return enact.Options{
+		Run: run, Drivers: map[string]driver.Driver{"medina": d}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers: map[string]*ledger.Ledger{"shore": l}, Parallel: 1,
+	}
+}
+
+// killAt runs the change, dies at a step, and goes on as the next person
+// would. It reports whether the run was long enough to die.
+func killAt(t *testing.T, at int, after bool, want map[string]string) bool {
+	ctx := context.Background()
+	c := everyAction(t)
+	p := c.propose(false)
+	m := &mortal{dieAt: at, after: after}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_, _ = enact.Enact(ctx, p, c.options("doomed", &mortalDriver{c.drv, m}, &mortalStore{c.store, m})) // nobody hears of its end
+	}()
+	<-ended
+	if !m.dead {
+		return false
+	}
+	// another program, later
+	s, err := c.ledger().Load(ctx)
+	require.NoError(t, err)
+	if len(s.Holders()) > 0 {
+		require.NoError(t, c.ledger().Break(ctx, "doomed", "it was killed", ""))
+	}
+	_, err = enact.Recover(ctx, []string{"shore"}, nil, c.options("recovery", c.drv, c.store))
+	require.NoError(t, err)
+	c.enact(c.propose(false))
+	again := c.propose(false)
+	for _, a := range again.Actions {
+		require.Equal(t, propose.Same, a.Kind, "%s: %s %v", a.Address, a.Because, a.Changes)
+	}
+	require.Equal(t, want, c.picture())
+	v, err := c.ledger().Verify(ctx)
+	require.NoError(t, err)
+	require.Empty(t, v.Notes)
+	return true
+}
+
+// TestKillAfterEveryStep: killed before and after every single append and
+// every single call of a run of every action, the next run ends with the same
+// cloud as an undisturbed one.
+func TestKillAfterEveryStep(t *testing.T) {
+	c := everyAction(t)
+	p := c.propose(false)
+	require.Equal(t, propose.Counts{New: 1, Edit: 4, Swap: 3, Drop: 1, Same: 2}, p.Counts)
+	c.enact(p)
+	want := c.picture()
+	stride := 1
+	if testing.Short() {
+		stride = 7
+	}
+	steps := 0
+	for at := 1; ; at += stride {
+		alive := false
+		for _, after := range []bool{false, true} {
+			ok := t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) { alive = !killAt(t, at, after, want) })
+			if !ok {
+				return
+			}
+		}
+		if alive {
+			break
+		}
+		steps = at
+	}
+	require.Greater(t, steps, 30)
+	t.Logf("killed at each of %d steps, before and after", steps)
+}
