@@ -208,21 +208,23 @@ func because(a *propose.Action) string {
 }
 
 func (o *Out) action(a *propose.Action, column int) {
-	word := o.Action(string(a.Kind), Pad(string(a.Kind), 6))
-	head := Pad(Clean(a.Address), column) + Clean(because(a))
-	pos := a.Position.Short()
+	why := Clean(because(a))
+	head, pos := Clean(a.Address), a.Position.Short()
+	if why != "" && 6+max(width(head), column)+width(why)+2+width(pos) <= o.Width {
+		head, why = Pad(head, column)+why, ""
+	}
+	line := o.Action(string(a.Kind), Pad(string(a.Kind), 6)) + head
 	space := o.Width - 6 - width(head) - width(pos)
 	switch {
-	case pos != "" && space >= 2:
-		o.Printf("%s%s%s%s\n", word, head, strings.Repeat(" ", space), o.Paint(Grey, pos))
+	case pos == "":
+		o.Printf("%s\n", line)
+	case space >= 2:
+		o.Printf("%s%s%s\n", line, strings.Repeat(" ", space), o.Paint(Grey, pos))
 	default:
-		if 6+width(strings.TrimRight(head, " ")) > o.Width {
-			head = Wrap(head, o.Width-8, "        ")
-		}
-		o.Printf("%s%s\n", word, strings.TrimRight(head, " "))
-		if pos != "" {
-			o.Printf("        %s\n", o.Paint(Grey, pos))
-		}
+		o.Printf("%s\n        %s\n", line, o.Paint(Grey, pos))
+	}
+	if why != "" {
+		o.Printf("        %s\n", Wrap(why, o.Width-8, "        "))
 	}
 	o.changes(string(a.Kind), a.Changes)
 }
