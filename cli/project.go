@@ -149,7 +149,7 @@ func (a *app) settings(e *estate.Estate) (map[string]any, error) {
 	for _, pair := range os.Environ() {
 		name, v, _ := strings.Cut(pair, "=")
 		rest, ok := strings.CutPrefix(name, "KASBAH_WITH_")
-		if !ok {
+		if !ok || v == "" {
 			continue
 		}
 		rest = strings.ToLower(rest)
@@ -417,6 +417,9 @@ func inputFile(path string) ([]declare.Input, error) {
 
 // states reads the ledgers of the project's wards.
 func (p *project) states(ctx context.Context) (map[string]*ledger.State, error) {
+	if err := p.forgotten(ctx); err != nil {
+		return nil, err
+	}
 	out := map[string]*ledger.State{}
 	for _, w := range p.wards {
 		s, err := p.ledgers[w].Load(ctx)
@@ -426,4 +429,41 @@ func (p *project) states(ctx context.Context) (map[string]*ledger.State, error) 
 		out[w] = s
 	}
 	return out, nil
+}
+
+// forgotten is an error when the store records resources for a ward that
+// kasbah.toml does not list: nobody would look after them any more.
+func (p *project) forgotten(ctx context.Context) error {
+	base := p.estate.Name + "/" + p.env + "/"
+	for after := ""; ; {
+		ward := ""
+		for key, err := range p.store.List(ctx, base, after) {
+			if err != nil {
+				return err
+			}
+			ward, _, _ = strings.Cut(strings.TrimPrefix(key, base), "/")
+			break
+		}
+		if ward == "" {
+			return nil
+		}
+		after = base + ward + "0" // the character after the slash: behind all keys of the ward
+		if p.estate.HasWard(ward) {
+			continue
+		}
+		l, err := ledger.New(p.store, p.estate.Name, p.env, ward, ledger.Identity{})
+		if err != nil {
+			return err
+		}
+		s, err := l.Load(ctx)
+		if err != nil {
+			return err
+		}
+		if len(s.Records) > 0 {
+			e := problem.At(p.estate.At("wards"), "the ledger of %s records %d resources for ward %q, which is not listed", p.env, len(s.Records), ward)
+			e.Ward = ward
+			e.Hint = fmt.Sprintf("list %q in wards again to keep them, or list it and `kasbah raze %s -env %s` before it goes", ward, ward, p.env)
+			return e
+		}
+	}
 }

@@ -214,7 +214,7 @@ func TestMedinaOnItsOwn(t *testing.T) {
 	enact, code := p.run("enact", "-yes", "-with", "drivers.medina.api="+url)
 	require.Equal(t, 1, code)
 	require.Contains(t, enact, "a disk cannot shrink, and this one has 99")
-	require.Contains(t, enact, "shore/shore.star:7:")
+	require.Contains(t, enact, "shore/shore.star:8:")
 	require.NoError(t, serve.Process.Signal(os.Interrupt))
 	require.NoError(t, serve.Wait())
 	gone, code := p.run("propose", "-with", "drivers.medina.api="+url)

@@ -139,49 +139,52 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 	return body[1:], nil
 }
 
-// List yields keys in byte order.
+// List yields keys in byte order. Folders are read as they are reached, and
+// those that cannot hold a wanted key are left out.
 func (s *Store) List(ctx context.Context, prefix, after string) iter.Seq2[string, error] {
-	return func(yield func(string, error) bool) {
-		// the deepest folder that holds everything with the prefix
-		dir := ""
-		if i := strings.LastIndexByte(prefix, '/'); i >= 0 {
-			dir = prefix[:i]
-		}
-		var keys []string
-		err := filepath.WalkDir(filepath.Join(s.root, filepath.FromSlash(dir)), func(path string, d fs.DirEntry, err error) error {
-			if errors.Is(err, fs.ErrNotExist) {
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			if d.IsDir() || strings.HasPrefix(d.Name(), ".") {
-				return nil
-			}
-			rel, err := filepath.Rel(s.root, path)
-			if err != nil {
-				return err
-			}
-			if key := filepath.ToSlash(rel); strings.HasPrefix(key, prefix) && key > after {
-				keys = append(keys, key)
-			}
-			return ctx.Err()
-		})
-		if err != nil {
-			yield("", err)
-			return
-		}
-		sort.Strings(keys)
-		for _, k := range keys {
-			if err := ctx.Err(); err != nil {
-				yield("", err)
-				return
-			}
-			if !yield(k, nil) {
-				return
-			}
+	return func(yield func(string, error) bool) { s.walk(ctx, "", prefix, after, yield) }
+}
+
+// walk lists the folder of the keys that begin with base, which is empty or
+// ends in a slash. It reports whether to go on.
+func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func(string, error) bool) bool {
+	entries, err := os.ReadDir(filepath.Join(s.root, filepath.FromSlash(base)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return true
+	}
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		yield("", err)
+		return false
+	}
+	names := make([]string, 0, len(entries))
+	for _, e := range entries {
+		switch {
+		case strings.HasPrefix(e.Name(), "."):
+		case e.IsDir():
+			names = append(names, e.Name()+"/") // keys below it sort by this
+		default:
+			names = append(names, e.Name())
 		}
 	}
+	sort.Strings(names)
+	for _, name := range names {
+		key := base + name
+		if !strings.HasSuffix(name, "/") {
+			if strings.HasPrefix(key, prefix) && key > after && !yield(key, nil) {
+				return false
+			}
+			continue
+		}
+		wanted := strings.HasPrefix(key, prefix) || strings.HasPrefix(prefix, key)
+		past := after >= key && !strings.HasPrefix(after, key)
+		if wanted && !past && !s.walk(ctx, key, prefix, after, yield) {
+			return false
+		}
+	}
+	return true
 }
 
 // Blank puts an empty file in the object's place.
