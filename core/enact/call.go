@@ -43,6 +43,9 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 	if skip {
 		return nil
 	}
+	if _, err := e.typeOf(a); err != nil {
+		return err
+	}
 	switch s.half {
 	case remove:
 		return e.remove(ctx, a)

@@ -22,6 +22,9 @@ func (p *Proposal) Check() error {
 		seen[a.Full()] = true
 		counts.add(a.Kind)
 		if a.Kind == Same {
+			if a.Plan != nil && a.Plan.Seen == nil {
+				return fmt.Errorf("%s: the proposal does not say what was recorded", a.Address)
+			}
 			continue
 		}
 		switch {

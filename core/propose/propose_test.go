@@ -179,6 +179,7 @@ func TestCheck(t *testing.T) {
 		"does not say how":               func(p *Proposal) { p.Actions[0].Plan = nil },
 		"does not say what was recorded": func(p *Proposal) { p.Actions[1].Plan.Seen = nil },
 		"in which order":                 func(p *Proposal) { p.Actions[1].Plan.Order = "" },
+		"a.b/e: the proposal does not":   func(p *Proposal) { p.Actions[2].Plan = &Plan{RecordOnly: true} },
 		`cannot carry out "adopt"`:       func(p *Proposal) { p.Actions[0].Kind = Adopt },
 	} {
 		p := good()
