@@ -231,7 +231,7 @@ func (w *proposer) action(full string) (*Action, error) {
 		a.Needs = NeedsOf(d)
 	} else {
 		a.Type = r.Type
-		a.Needs = r.Needs
+		a.Needs = append(a.Needs, r.Needs...)
 	}
 	drv, _ := SplitType(a.Type)
 	a.Plan = &Plan{DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData, Exclusive: typ.UniqueName || typ.DropFirst}
