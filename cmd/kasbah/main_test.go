@@ -128,7 +128,7 @@ func (p *program) untilLocked() {
 // TestTwoAtOnce: one enact wins; the other is told who holds the lock and
 // ends with 4, or waits and goes on. Proposing works all the while.
 func TestTwoAtOnce(t *testing.T) {
-	p := newProgram(t, "0.05", 6)
+	p := newProgram(t, "0.15", 6)
 	first := p.command("enact", "-yes")
 	require.NoError(t, first.Start())
 	p.untilLocked()
