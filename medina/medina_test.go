@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -226,4 +227,44 @@ func TestHTTP(t *testing.T) {
 	res, body = send("GET", "/openapi.json", "")
 	require.Equal(t, 200, res.StatusCode)
 	require.Equal(t, string(medina.Document()), body)
+}
+
+// FuzzRequests: no request makes the server fail; each is done or refused
+// with a reason.
+func FuzzRequests(f *testing.F) {
+	s, err := medina.Open(medina.Options{Path: filepath.Join(f.TempDir(), "medina.db")})
+	require.NoError(f, err)
+	f.Cleanup(func() { s.Close() })
+	send := func(method, path, body, tag string) *httptest.ResponseRecorder {
+		r := httptest.NewRequest(method, "http://medina.example/", strings.NewReader(body))
+		r.URL.Path = path
+		r.Header.Set("If-Match", tag)
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, r)
+		return w
+	}
+	send("POST", "/networks", `{"range": "10.0.0.0/16"}`, "")
+	send("POST", "/subnets", `{"network": "net-0001", "range": "10.0.1.0/24"}`, "")
+	for _, x := range [][4]string{
+		{"POST", "/machines", `{"subnet": "sub-0001", "size": "tiny", "image": "x", "tags": {"a": "b"}}`, ""},
+		{"PATCH", "/machines/mac-0001", `{"size": null, "tags": {"a": null}, "subnet": "net-0001"}`, `"1"`},
+		{"POST", "/subnets", `{"network": "net-0001", "range": "0.0.0.0/0"}`, ""},
+		{"POST", "/records", `{"name": "a", "kind": "A", "values": [["x"]], "ttl": 1e400}`, ""},
+		{"POST", "/disks", `{"gigabytes": 1.5, "machine": {"a": 1}}`, ""},
+		{"DELETE", "/networks/net-0001", ``, `*`},
+		{"GET", "/networks", ``, ``}, {"GET", "/events", ``, ``}, {"GET", "/operations/op-000001", ``, ``},
+		{"PATCH", "/buckets/bkt-0001", `{"$pending": {"address": "a", "path": "["}}`, ``},
+	} {
+		f.Add(x[0], x[1], x[2], x[3])
+	}
+	f.Fuzz(func(t *testing.T, method, path, body, tag string) {
+		if !strings.HasPrefix(path, "/") || strings.ContainsAny(method, " \t\r\n") || method == "" {
+			return
+		}
+		w := send(method, path, body, tag)
+		require.Less(t, w.Code, 500, "%s %s %s: %s", method, path, body, w.Body)
+		if w.Code >= 400 && w.Code != 405 {
+			require.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
+		}
+	})
 }
