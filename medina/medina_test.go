@@ -258,12 +258,14 @@ func FuzzRequests(f *testing.F) {
 		f.Add(x[0], x[1], x[2], x[3])
 	}
 	f.Fuzz(func(t *testing.T, method, path, body, tag string) {
-		if !strings.HasPrefix(path, "/") || strings.ContainsAny(method, " \t\r\n") || method == "" {
+		switch method {
+		case "GET", "POST", "PATCH", "DELETE", "PUT", "HEAD":
+		default:
 			return
 		}
 		w := send(method, path, body, tag)
 		require.Less(t, w.Code, 500, "%s %s %s: %s", method, path, body, w.Body)
-		if w.Code >= 400 && w.Code != 405 {
+		if w.Code >= 400 && w.Code != http.StatusMethodNotAllowed {
 			require.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
 		}
 	})
