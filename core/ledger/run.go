@@ -71,9 +71,9 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 	return r, nil
 }
 
-// State is what the log says up to the newest entry this run knows of. It is
-// a snapshot of the maps' contents for reading by the run's own goroutines
-// between appends; use Record for single records while appends go on.
+// State is what the log says up to the newest entry this run knows of. It
+// moves with every append, so it may be read only while the run appends
+// nothing; Record may be asked at any time.
 func (r *Run) State() *State { return r.state }
 
 // Unresolved lists the calls of dead runs that have no result yet.
