@@ -3,6 +3,7 @@ package declare
 import (
 	"errors"
 	"fmt"
+	"unicode/utf8"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/starlarkstruct"
@@ -37,6 +38,9 @@ func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Pa
 	case starlark.Float:
 		return value.Normal(float64(v))
 	case starlark.String:
+		if !utf8.ValidString(string(v)) {
+			return nil, fmt.Errorf("%s holds bytes that are no UTF-8", path)
+		}
 		return string(v), nil
 	case *pending:
 		return c.pending(v, attr, path)
@@ -75,6 +79,9 @@ func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Pa
 }
 
 func (c converter) into(out value.Map, key string, v starlark.Value, attr *schema.Attribute, path value.Path) error {
+	if !utf8.ValidString(key) {
+		return fmt.Errorf("%s has a key with bytes that are no UTF-8", path)
+	}
 	e, err := c.value(v, child(attr, value.Key(key)), append(path, value.Key(key)))
 	if err == nil && e != nil {
 		out[key] = e

@@ -221,6 +221,7 @@ func TestPositions(t *testing.T) {
 		{"[medina.disk(\"d%d\" % g, gigabytes = g) for g in [1, 0]]", "1:37", "(with g = 0)"},
 		{"def f():\n    for g in [0]:\n        medina.disk(\"d\", gigabytes = g)\nf()", "3:38", "(with g = 0)"},
 		{"medina.disk(\"a b\", gigabytes = 1)", "1:12", "without spaces"},
+		{"\nmedina.disk(\"ä\xff\", gigabytes = 1)", "2:15", "the file holds bytes that are no UTF-8"},
 		{"medina.disk(gigabytes = 1)", "1:12", "wants one name"},
 		{"medina.disk(\"d\", gigabytes = 1)\nmedina.disk(\"d\", gigabytes = 1)", "2:1", "is declared twice; the first is at shore/shore.star:1:1"},
 		{"medina.disk(\"d\", gigabytes = 1, **{\"gigabytes\": 2})", "1:30", "gigabytes is given twice"},
@@ -381,19 +382,22 @@ func TestLibrary(t *testing.T) {
 	require.Equal(t, []any{int64(2), []any{int64(1)}, int64(1)}, p["m"].Value)
 	require.Len(t, d.Wards[0].Files, 5)
 	for body, words := range map[string]string{
-		`load("tags.star", "T")` + "\nT.append(1)":        "frozen",
-		`cidr.slice("10.0.0.0/24", 25, 2)`:                "has no slice 2",
-		`cidr.slice("10.0.0.0/24", 23, 0)`:                "does not lie between 24 and 32",
-		`cidr.host("10.0.0.0/30", 4)`:                     "has no address 4",
-		`json.decode("` + strings.Repeat("[", 200) + `")`: "deeper than 100 levels",
-		`range(100000000)`:                                "goes over the limit",
-		`"x" * 100000000`:                                 "goes over the limit",
-		`[0] * 100000000`:                                 "goes over the limit",
-		`("x" * 60000000).replace("x", "yyyy")`:           "over the limit",
-		`x = "x" * 40000000` + "\nx += x":                 "goes over the limit",
+		`medina.bucket("b", tags = {file("raw").text: "b"})`: "a key with bytes that are no UTF-8",
+		`medina.bucket("b", name = file("raw").text)`:        "name holds bytes that are no UTF-8",
+		`medina.bucket(file("raw").text)`:                    "a printable text without spaces",
+		`load("tags.star", "T")` + "\nT.append(1)":           "frozen",
+		`cidr.slice("10.0.0.0/24", 25, 2)`:                   "has no slice 2",
+		`cidr.slice("10.0.0.0/24", 23, 0)`:                   "does not lie between 24 and 32",
+		`cidr.host("10.0.0.0/30", 4)`:                        "has no address 4",
+		`json.decode("` + strings.Repeat("[", 200) + `")`:    "deeper than 100 levels",
+		`range(100000000)`:                                   "goes over the limit",
+		`"x" * 100000000`:                                    "goes over the limit",
+		`[0] * 100000000`:                                    "goes over the limit",
+		`("x" * 60000000).replace("x", "yyyy")`:              "over the limit",
+		`x = "x" * 40000000` + "\nx += x":                    "goes over the limit",
 		`def f():` + "\n    for _ in range(10000000):\n        for _ in range(100):\n            pass\nf()": "steps",
 	} {
-		_, problems := evaluate(t, map[string]string{"a.star": body + "\n", "tags.star": "T = [1]\n"})
+		_, problems := evaluate(t, map[string]string{"a.star": body + "\n", "tags.star": "T = [1]\n", "raw": "x\xff"})
 		require.ErrorContains(t, problems.Err(), words, body)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"go.starlark.net/resolve"
 	"go.starlark.net/starlark"
@@ -111,6 +112,9 @@ func (ev *evaluator) evaluate(name string) (starlark.StringDict, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := onlyUTF8(name, body); err != nil {
+		return nil, err
+	}
 	opts := &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}
 	f, err := opts.Parse(name, body, 0)
 	if err != nil {
@@ -146,6 +150,28 @@ func (ev *evaluator) evaluate(name string) (starlark.StringDict, error) {
 	return globals, err
 }
 
+// onlyUTF8 reports the first byte of a file that is no UTF-8. The language's
+// own scanner would put another character in its place.
+func onlyUTF8(name string, body []byte) error {
+	if utf8.Valid(body) {
+		return nil
+	}
+	pos := problem.Position{File: name, Line: 1, Column: 1}
+	for len(body) > 0 {
+		r, size := utf8.DecodeRune(body)
+		switch {
+		case r == utf8.RuneError && size == 1:
+			return problem.List{problem.At(pos, "the file holds bytes that are no UTF-8")}
+		case r == '\n':
+			pos.Line, pos.Column = pos.Line+1, 1
+		default:
+			pos.Column++
+		}
+		body = body[size:]
+	}
+	return nil
+}
+
 // load answers a load statement: another file of the ward.
 func (ev *evaluator) load(from, module string) (starlark.StringDict, error) {
 	switch {
@@ -179,7 +205,7 @@ func (ev *evaluator) read(name string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: %w", name, pathError(err))
 	}
 	if int64(len(body)) > ev.limits.FileBytes {
-		return nil, fmt.Errorf("%s is larger than %d bytes, the limit of [limits] file_bytes", name, ev.limits.FileBytes)
+		return nil, fmt.Errorf("%s: larger than %d bytes, the limit of [limits] file_bytes", name, ev.limits.FileBytes)
 	}
 	ev.out.Files[name] = fmt.Sprintf("%x", sha256.Sum256(body))
 	return body, nil

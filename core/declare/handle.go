@@ -6,6 +6,7 @@ import (
 	"sort"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/syntax"
@@ -208,7 +209,7 @@ func needs(r *Resource) []Need {
 }
 
 func goodName(s string) bool {
-	if s == "" || len(s) > 1000 {
+	if s == "" || len(s) > 1000 || !utf8.ValidString(s) {
 		return false
 	}
 	for _, c := range s {
