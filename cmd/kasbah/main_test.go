@@ -199,6 +199,7 @@ func TestMedinaOnItsOwn(t *testing.T) {
 	out, err := serve.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, serve.Start())
+	t.Cleanup(func() { _ = serve.Process.Kill() }) // it has ended already, unless the test fails
 	line, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err)
 	url := strings.Trim(strings.Fields(line)[2], ",")
@@ -271,6 +272,7 @@ func TestInterrupt(t *testing.T) {
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill() })
 	p.untilLocked()
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	done := make(chan error, 1)
