@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
@@ -227,10 +228,29 @@ func flagError(fs *flag.FlagSet, err error) error {
 		}
 		return e
 	}
+	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid value "), " for flag -"); ok {
+		name, _, _ := strings.Cut(rest, ":")
+		return usage("-%s wants %s, not %s", name, wants(fs.Lookup(name)), bad)
+	}
 	if name, ok := strings.CutPrefix(msg, "flag needs an argument: -"); ok {
 		return usage("-%s wants a value", name)
 	}
 	return usage("%s", msg)
+}
+
+// wants says in words what a flag takes.
+func wants(f *flag.Flag) string {
+	if g, ok := f.Value.(flag.Getter); ok {
+		switch g.Get().(type) {
+		case int, int64:
+			return "a whole number"
+		case float64:
+			return "a number"
+		case time.Duration:
+			return "a duration such as 10m"
+		}
+	}
+	return "another value"
 }
 
 // finish prints an error and finds the exit code.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
 	"kasbah/render"
 )
 
@@ -18,6 +20,12 @@ func lockCommand() *command {
 		examples: [2]string{"kasbah lock", "kasbah lock shore -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, args)
+			var wrong *usageError
+			if errors.As(err, &wrong) && len(args) > 0 {
+				if n := nearest.To(args[0], []string{"break", "recover"}); n != "" {
+					wrong.hint = "did you mean `kasbah lock " + n + "`?"
+				}
+			}
 			if err != nil {
 				return err
 			}

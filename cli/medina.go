@@ -49,8 +49,12 @@ func medinaServeCommand() *command {
 			if err := a.flush(); err != nil {
 				return err
 			}
-			<-ctx.Done()
-			return l.Close()
+			select {
+			case <-ctx.Done():
+				return l.Close()
+			case err := <-l.Ended:
+				return errors.Join(err, l.Close())
+			}
 		},
 	}
 }

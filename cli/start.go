@@ -53,7 +53,7 @@ func writeEstate(dir string, from fs.FS) ([]string, error) {
 	}
 	for _, f := range files {
 		if _, err := os.Lstat(filepath.Join(dir, f)); err == nil {
-			return nil, usage("%s is there already; start writes over nothing", filepath.Join(dir, f))
+			return nil, usage("%s is there already; nothing is written over", filepath.Join(dir, f))
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}

@@ -19,9 +19,9 @@ import (
 // Listener serves a Medina at an address.
 type Listener struct {
 	URL    string
+	Ended  <-chan error // tells once why serving has ended
 	server *http.Server
 	medina *Server
-	done   chan error
 }
 
 // Listen opens a Medina and serves it on address, such as 127.0.0.1:0.
@@ -34,16 +34,14 @@ func Listen(address string, o Options) (*Listener, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
+	ended := make(chan error, 1)
 	out := &Listener{
-		URL: "http://" + l.Addr().String(), medina: s, done: make(chan error, 1),
+		URL: "http://" + l.Addr().String(), Ended: ended, medina: s,
 		server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second},
 	}
-	go func() { out.done <- out.server.Serve(l) }()
+	go func() { ended <- out.server.Serve(l) }()
 	return out, nil
 }
-
-// Wait returns when serving has ended.
-func (l *Listener) Wait() error { return <-l.done }
 
 // Close lets running requests end for a moment and stops serving.
 func (l *Listener) Close() error {

@@ -73,7 +73,7 @@ func TestEveryMoment(t *testing.T) {
 		}
 	}
 	end(t, r)
-	whole := newState()
+	whole := NewState()
 	for seq := int64(1); seq <= 26; seq++ {
 		require.NoError(t, l.advance(ctx, whole, seq))
 		at, err := l.LoadAt(ctx, seq)

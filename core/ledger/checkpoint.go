@@ -81,7 +81,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	if h.Format != CheckpointFormat || h.Seq != seq {
 		return nil, fmt.Errorf("it is of format %q and entry %d", h.Format, h.Seq)
 	}
-	s := newState()
+	s := NewState()
 	s.Seq, s.Hash, s.Intents, s.Published = h.Seq, h.Hash, h.Intents, value.Map(h.Published)
 	for _, r := range h.Open {
 		s.Open[r.Run] = r

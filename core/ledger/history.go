@@ -99,7 +99,7 @@ type Verified struct {
 // from the first, and compares each checkpoint with the fold of the log.
 func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
 	v := &Verified{Notes: []string{}}
-	s := newState()
+	s := NewState()
 	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
 	if err != nil {
 		return nil, err

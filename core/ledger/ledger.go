@@ -115,7 +115,7 @@ func (l *Ledger) newestCheckpoint(ctx context.Context, seq int64) (*State, error
 		}
 		return s, nil
 	}
-	return newState(), nil
+	return NewState(), nil
 }
 
 // advance folds the entries after s.Seq, up to seq (0 for all).

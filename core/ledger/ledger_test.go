@@ -206,7 +206,7 @@ func TestCheckpoints(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2, v.Checkpoints)
 	require.Empty(t, v.Notes)
-	whole := newState()
+	whole := NewState()
 	require.NoError(t, l.advance(ctx, whole, 0))
 	quick, err := l.Load(ctx)
 	require.NoError(t, err)
@@ -345,7 +345,7 @@ func FuzzEntry(f *testing.F) {
 		e, err := c.decode(1, c.enc.EncodeAll(plain, nil))
 		if err == nil {
 			require.NotEmpty(t, e.Lines)
-			s := newState()
+			s := NewState()
 			s.Hash = e.Prev
 			require.NoError(t, s.fold(e))
 			_, err := c.encodeCheckpoint(s)

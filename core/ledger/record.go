@@ -64,10 +64,6 @@ func stored(r *Record) *Stored {
 // Whole reports whether the record has an id and no leftovers.
 func (r *Record) Whole() bool { return r.ID != "" && len(r.Leftovers) == 0 }
 
-// Whole reports whether the record has an id and no leftovers, without
-// decoding it.
-func (s *Stored) Whole() bool { return s.whole }
-
 // Record decodes the record. It must not be changed.
 func (s *Stored) Record() (*Record, error) {
 	if s.record == nil {

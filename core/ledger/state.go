@@ -41,8 +41,13 @@ type OpenIntent struct {
 	Intent Intent `json:"intent"`
 }
 
-func newState() *State {
-	return &State{Records: map[string]*Stored{}, Open: map[string]*OpenRun{}}
+// NewState is the state of a ledger that holds some records and nothing else.
+func NewState(records ...*Record) *State {
+	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}}
+	for _, r := range records {
+		s.Records[r.Address] = stored(r)
+	}
+	return s
 }
 
 // Addresses lists the recorded addresses in byte order.
@@ -155,14 +160,4 @@ func (s *State) Unresolved() []*OpenIntent {
 		}
 	}
 	return out
-}
-
-// StateOf is a state that holds some records and nothing else, for tests of
-// what is computed from states.
-func StateOf(records ...*Record) *State {
-	s := newState()
-	for _, r := range records {
-		s.Records[r.Address] = stored(r)
-	}
-	return s
 }

@@ -83,11 +83,6 @@ func TestCompare(t *testing.T) {
 	}
 }
 
-// state is a ledger's state with some records.
-func state(records ...*ledger.Record) *ledger.State {
-	return ledger.StateOf(records...)
-}
-
 // TestDropsAndRaze: what is recorded and not declared is dropped; what holds
 // data, is guarded, or is gone already is told.
 func TestDropsAndRaze(t *testing.T) {
@@ -100,7 +95,7 @@ func TestDropsAndRaze(t *testing.T) {
 		}
 		return r
 	}
-	s := state(
+	s := ledger.NewState(
 		rec("a", nil),
 		rec("b", func(r *ledger.Record) { r.Needs = []string{"shore:sea.lamp/a"} }),
 		rec("gone", nil),

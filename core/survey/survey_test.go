@@ -65,7 +65,7 @@ func lamps(n int, change func(i int, r *ledger.Record, l *driver.Live)) (*sea, O
 	}
 	typ := &schema.Type{Name: "lamp", Attributes: []*schema.Attribute{{Name: "size", Kind: schema.Text}, {Name: "tags", Kind: schema.MapOf}, {Name: "lit", Kind: schema.Int, Output: true}, {Name: "code", Kind: schema.Text, Secret: true}}}
 	return cloud, Options{
-		Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": ledger.StateOf(records...)},
+		Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": ledger.NewState(records...)},
 		Drivers: map[string]driver.Driver{"sea": cloud}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}},
 	}
 }

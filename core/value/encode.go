@@ -155,10 +155,7 @@ func FromJSON(v any) (any, error) {
 			if err != nil {
 				return nil, err
 			}
-			if strings.HasPrefix(k, "$") {
-				k = k[1:]
-			}
-			out[k] = e
+			out[strings.TrimPrefix(k, "$")] = e
 		}
 		return out, nil
 	}
