@@ -320,6 +320,14 @@ func TestKeylessCloud(t *testing.T) {
 	o := enact.Options{Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
 	_, err = enact.Recover(ctx, []string{"shore"}, nil, o)
 	require.ErrorContains(t, err, "only a person can tell: kasbah lock recover run-1 -made medina.bucket/bkt=ID")
+	for _, typ := range keyless.Types {
+		typ.KeyMemory = time.Nanosecond // long past
+	}
+	before := len(c.live())
+	o.Run = "run-9b"
+	_, err = enact.Recover(ctx, []string{"shore"}, nil, o)
+	require.ErrorContains(t, err, "the cloud may have forgotten its key, so only a person can tell")
+	require.Len(t, c.live(), before, "nothing is made a second time")
 	var id string
 	for _, l := range c.live() {
 		if l.Attributes["url"] != nil {

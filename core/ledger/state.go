@@ -37,8 +37,9 @@ type OpenRun struct {
 
 // OpenIntent is a call whose result is not known.
 type OpenIntent struct {
-	Run    string `json:"run"`
-	Intent Intent `json:"intent"`
+	Run    string    `json:"run"`
+	At     time.Time `json:"at"` // of its entry, by the writer's clock
+	Intent Intent    `json:"intent"`
 }
 
 // NewState is the state of a ledger that holds some records and nothing else.
@@ -111,7 +112,7 @@ func (s *State) line(e *Entry, l *Line) {
 	}
 	switch l.Kind {
 	case KindIntent:
-		s.Intents = append(s.Intents, &OpenIntent{Run: e.Run, Intent: *l.Intent})
+		s.Intents = append(s.Intents, &OpenIntent{Run: e.Run, At: e.Time, Intent: *l.Intent})
 	case KindResult:
 		s.result(e, l.Result, run)
 	case KindBeat:

@@ -1,0 +1,102 @@
+package enact
+
+import (
+	"context"
+	"fmt"
+
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+)
+
+// judge holds the proposal against the ledger as it is under the lock, and
+// against what is live where it is asked to.
+func (e *executor) judge(ctx context.Context) error {
+	refused := &Refused{}
+	no := func(a *propose.Action, format string, args ...any) {
+		refused.Reasons = append(refused.Reasons, a.Address+": "+fmt.Sprintf(format, args...)+"; propose again")
+	}
+	for _, a := range e.p.Actions {
+		if a.Plan == nil {
+			continue
+		}
+		r, err := e.runs[a.Ward].Record(a.Address)
+		if err != nil {
+			return err
+		}
+		s := a.Plan.Seen
+		switch {
+		case s == nil && r != nil:
+			no(a, "run %s has made it since the proposal", r.Run)
+		case s != nil && r == nil:
+			no(a, "it has been dropped from the ledger since the proposal")
+		case s == nil || r.Version == s.Version && r.ID == s.ID:
+		case s.Unfinished && value.Equal(map[string]any(r.Inputs), map[string]any(s.Inputs)):
+			s.ID, s.Tag, s.Version, s.Leftovers = r.ID, r.Tag, r.Version, r.Leftovers
+			if s.Live == nil {
+				s.Live = r.Live
+			}
+		default:
+			no(a, "run %s has changed it since the proposal", r.Run)
+		}
+		e.judgeUses(a, no)
+	}
+	if e.o.JudgeLive && len(refused.Reasons) == 0 {
+		if err := e.judgeLive(ctx, no); err != nil {
+			return err
+		}
+	}
+	if len(refused.Reasons) > 0 {
+		return refused
+	}
+	return nil
+}
+
+// judgeUses holds what an action was made from against the records.
+func (e *executor) judgeUses(a *propose.Action, no func(*propose.Action, string, ...any)) {
+	for _, u := range a.Plan.Uses {
+		path, err := value.ParsePath(u.Path)
+		if err != nil {
+			no(a, "the proposal names a path that is none: %v", err)
+			continue
+		}
+		ref := value.Ref{Address: u.Address, Path: path}
+		now, err := e.lookup(ref)
+		if err != nil || propose.Differ(now, u.Value.V) {
+			no(a, "it uses %s, which was %s when this was proposed", ref, value.Plain(u.Value.V))
+		}
+	}
+}
+
+func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, string, ...any)) error {
+	states := map[string]*ledger.State{}
+	for w, run := range e.runs {
+		states[w] = run.State()
+	}
+	live, err := propose.ReadLive(ctx, e.o.Drivers, states, false)
+	if err != nil {
+		return err
+	}
+	for _, a := range e.p.Actions {
+		if a.Plan == nil || a.Plan.Seen == nil || a.Plan.Seen.ID == "" {
+			continue
+		}
+		s := a.Plan.Seen
+		l, there := live[a.Type][s.ID]
+		switch {
+		case !there && s.Gone:
+		case !there:
+			no(a, "it is gone from the cloud since the proposal")
+		case s.Gone:
+			no(a, "it is back in the cloud since the proposal")
+		default:
+			for _, name := range value.Keys(countsOf(s)) {
+				if propose.Differ(s.Live[name], l.Attributes[name]) {
+					no(a, "%s was %s when this was proposed, and is %s now", name, value.Plain(s.Live[name]), value.Plain(l.Attributes[name]))
+				}
+			}
+			s.Tag = l.Tag
+		}
+	}
+	return nil
+}
