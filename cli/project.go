@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/driver/openapi"
+	"kasbah/kits"
 	"kasbah/medina"
 	"kasbah/store"
 	"kasbah/store/file"
@@ -34,8 +36,11 @@ type project struct {
 	wards    []string // asked for, in the estate's order
 	drivers  map[string]driver.Driver
 	catalogs map[string]*schema.Catalog
+	kinds    map[string]string // of the drivers
 	store    store.Store
 	ledgers  map[string]*ledger.Ledger
+	outside  map[string]*ledger.State // of wards that were not asked for, once read
+	kits     map[string]*declare.Kit  // once evaluated
 }
 
 // open reads the estate and prepares drivers and ledgers of the wards (all
@@ -46,7 +51,8 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &project{estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{}}
+	p := &project{estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{},
+		kinds: map[string]string{}, outside: map[string]*ledger.State{}}
 	a.opened = append(a.opened, p)
 	if p.env, err = a.environment(e); err != nil {
 		return nil, err
@@ -91,6 +97,7 @@ func (p *project) close() error {
 	if p.store != nil {
 		errs = append(errs, p.store.Close())
 	}
+	kits.Close(p.kits)
 	return errors.Join(errs...)
 }
 
@@ -212,6 +219,7 @@ func (a *app) openDrivers(ctx context.Context, p *project, with map[string]any) 
 	var problems problem.List
 	for _, name := range p.estate.Drivers() {
 		s := merged(p.estate.Driver(name, p.env), with, "drivers."+name+".")
+		p.kinds[name], _ = s["kind"].(string)
 		d, err := newDriver(p.estate.Dir, from, s)
 		if err == nil {
 			p.drivers[name] = d
@@ -313,21 +321,65 @@ func (a *app) openLedgers(p *project, with map[string]any) error {
 
 // evaluate evaluates the project's wards and checks their graph.
 func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, problem.List, error) {
-	inputs, err := a.givenInputs(p)
+	o, err := a.declareOptions(ctx, p)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	d, problems := declare.Evaluate(ctx, declare.Options{
-		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Inputs: inputs,
-		Overrun: func(words string) {
-			fmt.Fprintln(a.stderr, words)
-			os.Exit(exitFailed)
-		},
-	})
+	d, problems := declare.Evaluate(ctx, o)
 	g, cycles := graph.OfDeclared(d)
 	problems = append(problems, cycles...)
 	problems.Sort()
 	return d, g, problems, ctx.Err()
+}
+
+// declareOptions gathers what an evaluation needs, the estate's kits among it.
+func (a *app) declareOptions(ctx context.Context, p *project) (declare.Options, error) {
+	inputs, err := a.givenInputs(p)
+	if err != nil {
+		return declare.Options{}, err
+	}
+	if p.kits == nil {
+		opener, err := kits.New(p.estate.Dir)
+		if err != nil {
+			return declare.Options{}, err
+		}
+		p.kits = opener.Open(ctx, p.estate.Kits(p.env))
+	}
+	return declare.Options{
+		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Kinds: p.kinds, Kits: p.kits, Inputs: inputs,
+		Published: func(ward string) (value.Map, error) {
+			s, err := p.otherState(ctx, ward)
+			if err != nil {
+				return nil, err
+			}
+			out := value.Map{}
+			maps.Copy(out, value.Map(s.Published))
+			for name, v := range s.Offered { // as it was declared: what was pending is pending again
+				out[name] = v
+			}
+			return out, nil
+		},
+		Overrun: func(words string) {
+			fmt.Fprintln(a.stderr, words)
+			os.Exit(exitFailed)
+		},
+	}, nil
+}
+
+// otherState is what the ledger of a ward says that was not asked for.
+func (p *project) otherState(ctx context.Context, ward string) (*ledger.State, error) {
+	if s := p.outside[ward]; s != nil {
+		return s, nil
+	}
+	l := p.ledgers[ward]
+	if l == nil {
+		return nil, fmt.Errorf("no ward is called %q", ward)
+	}
+	s, err := l.Load(ctx)
+	if err == nil {
+		p.outside[ward] = s
+	}
+	return s, err
 }
 
 // declared is evaluate for commands that cannot go on with problems. Notes

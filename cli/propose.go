@@ -8,10 +8,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
+	"kasbah/core/value"
+	"kasbah/driver"
 	"kasbah/render"
 )
 
@@ -99,6 +102,12 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 	o := propose.Options{
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Wards: p.wards,
 		States: states, Catalogs: p.catalogs, Only: f.only,
+		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
+	}
+	for _, w := range p.estate.Wards {
+		if !slices.Contains(p.wards, w) {
+			o.Others = append(o.Others, w)
+		}
 	}
 	if !f.offline {
 		live, err := propose.ReadLive(ctx, p.drivers, states, false)
@@ -106,6 +115,10 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 			return nil, err
 		}
 		o.Live = live
+		o.Find = func(typ string, match value.Map) ([]driver.Live, error) {
+			drv, name := propose.SplitType(typ)
+			return p.drivers[drv].Find(ctx, name, match)
+		}
 	}
 	return propose.Propose(o)
 }

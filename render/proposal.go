@@ -332,11 +332,13 @@ func (o *Out) Summary(p *propose.Proposal) {
 		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Forecast.Chain)), o.Width-2, "  "))
 	}
 	for _, b := range p.Blocked {
-		at := b.Position.Short()
-		if at != "" {
-			at += ": "
+		var at string
+		for _, s := range []string{b.Position.Short(), Clean(b.Address)} {
+			if s != "" {
+				at += s + ": "
+			}
 		}
-		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s: %s.", at, Clean(b.Address), b.Because), o.Width-2, "  ")))
+		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s.", at, b.Because), o.Width-2, "  ")))
 	}
 }
 

@@ -3,6 +3,9 @@ package declare
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"regexp"
+	"time"
 
 	"go.starlark.net/starlark"
 
@@ -19,10 +22,11 @@ func (c *careValue) Truth() starlark.Bool  { return true }
 func (c *careValue) Hash() (uint32, error) { return 0, errors.New("a care cannot be a key") }
 
 // notYet are parts of care that this version reads and cannot serve.
-var notYet = []string{"at_drop", "renamed_from", "timeout", "excuse"}
+var notYet = []string{"at_drop", "renamed_from", "timeout"}
 
 func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 	var after, leave *starlark.List
+	var excuse *starlark.Dict
 	var guard bool
 	var swap string
 	for _, kv := range kwargs {
@@ -32,7 +36,7 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			}
 		}
 	}
-	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap); err != nil {
+	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse); err != nil {
 		return nil, err
 	}
 	c := Care{Guard: guard, Swap: swap}
@@ -64,5 +68,40 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 		}
 		c.Leave = append(c.Leave, p)
 	}
+	if excuse != nil {
+		for _, item := range excuse.Items() {
+			rule, ok1 := item[0].(starlark.String)
+			text, ok2 := item[1].(starlark.String)
+			m := excuseForm.FindStringSubmatch(string(text))
+			if !ok1 || !ok2 || m == nil {
+				return nil, fmt.Errorf("care: excuse wants {\"RULE\": \"reason, until 2026-12-31\"}, and got %s: %s", item[0], item[1])
+			}
+			if _, err := time.Parse(time.DateOnly, m[2]); err != nil {
+				return nil, fmt.Errorf("care: the excuse for %s ends on %q, which is no day", rule, m[2])
+			}
+			if c.Excuse == nil {
+				c.Excuse = map[string]Excuse{}
+			}
+			c.Excuse[string(rule)] = Excuse{Reason: m[1], Until: m[2]}
+		}
+	}
 	return &careValue{c}, nil
+}
+
+var excuseForm = regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`)
+
+// over is the care of something inside what outer holds for.
+func (c Care) over(outer Care) Care {
+	c.After = append(append([]string(nil), outer.After...), c.After...)
+	c.Leave = append(append([]value.Path(nil), outer.Leave...), c.Leave...)
+	c.Guard = c.Guard || outer.Guard
+	if c.Swap == "" {
+		c.Swap = outer.Swap
+	}
+	if len(outer.Excuse) > 0 {
+		all := maps.Clone(outer.Excuse)
+		maps.Copy(all, c.Excuse)
+		c.Excuse = all
+	}
+	return c
 }

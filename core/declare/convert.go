@@ -45,7 +45,10 @@ func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Pa
 	case *pending:
 		return c.pending(v, attr, path)
 	case *Handle:
-		return c.handle(v, attr, path)
+		return c.handle(thing{v.Full(), v.Address, v.Driver, v.typ}, attr, path)
+	case *found:
+		_, short := value.SplitWard(v.Address)
+		return c.handle(thing{v.Address, short, v.Driver, v.Find.Type}, attr, path)
 	case *starlark.Dict:
 		out := make(value.Map, v.Len())
 		for _, item := range v.Items() {
@@ -116,14 +119,22 @@ func child(a *schema.Attribute, s value.Step) *schema.Attribute {
 	return a.Elem
 }
 
-func (c converter) handle(h *Handle, attr *schema.Attribute, path value.Path) (any, error) {
+// thing is what a handle or a found thing stands for.
+type thing struct {
+	address, short string // with and without its ward
+	driver         string
+	typ            *schema.Type
+}
+
+func (c converter) handle(t thing, attr *schema.Attribute, path value.Path) (any, error) {
+	full := t.driver + "." + t.typ.Name
 	if attr == nil || attr.Refers == "" {
-		return nil, fmt.Errorf("%s wants a value, and this is the handle of %s: write one of its attributes, such as .%s", path, h.Address, h.typ.ID)
+		return nil, fmt.Errorf("%s wants a value, and this is the handle of %s: write one of its attributes, such as .%s", path, t.short, t.typ.ID)
 	}
-	if h.typ.Name != attr.Refers || h.Driver != c.driver {
-		return nil, fmt.Errorf("%s wants a %s.%s, and this is the handle of %s, a %s", path, c.driver, attr.Refers, h.Address, h.FullType())
+	if t.typ.Name != attr.Refers || t.driver != c.driver {
+		return nil, fmt.Errorf("%s wants a %s.%s, and this is the handle of %s, a %s", path, c.driver, attr.Refers, t.short, full)
 	}
-	return value.NewRef(h.Full(), value.Key(h.typ.ID)), nil
+	return value.NewRef(t.address, value.Key(t.typ.ID)), nil
 }
 
 func (c converter) pending(p *pending, attr *schema.Attribute, path value.Path) (any, error) {
@@ -146,8 +157,8 @@ func fits(have, want schema.Kind) bool {
 	return have == want || have == schema.Int && want == schema.Number
 }
 
-// toStarlark turns an input's value into one of the language.
-func toStarlark(v any) (starlark.Value, error) {
+// fromValue turns a value into one of the language.
+func (ev *evaluator) fromValue(v any) (starlark.Value, error) {
 	switch v := v.(type) {
 	case nil:
 		return starlark.None, nil
@@ -162,7 +173,7 @@ func toStarlark(v any) (starlark.Value, error) {
 	case []any:
 		out := make([]starlark.Value, len(v))
 		for i := range v {
-			e, err := toStarlark(v[i])
+			e, err := ev.fromValue(v[i])
 			if err != nil {
 				return nil, err
 			}
@@ -172,7 +183,7 @@ func toStarlark(v any) (starlark.Value, error) {
 	case map[string]any:
 		out := starlark.NewDict(len(v))
 		for _, k := range value.Keys(v) {
-			e, err := toStarlark(v[k])
+			e, err := ev.fromValue(v[k])
 			if err != nil {
 				return nil, err
 			}
@@ -181,6 +192,60 @@ func toStarlark(v any) (starlark.Value, error) {
 			}
 		}
 		return out, nil
+	case *value.Pending:
+		if v.Ref == nil {
+			p := ev.text()
+			p.p = v
+			return p, nil
+		}
+		attr, typ := ev.s.describe(*v.Ref)
+		return &pending{ev: ev, p: v, attr: attr, of: typ, why: "the cloud decides it"}, nil
 	}
-	return nil, errors.New("a " + value.Kind(v) + " cannot be an input")
+	return nil, errors.New("a " + value.Kind(v) + " cannot be a value of the language")
+}
+
+// filled puts the defaults of a record's fields in where a value leaves them
+// out. Values that are whole are returned as they are.
+func (ev *evaluator) filled(v starlark.Value, a *schema.Attribute) (starlark.Value, error) {
+	if a == nil || a.Kind != schema.Record && a.Elem == nil {
+		return v, nil
+	}
+	switch d := v.(type) {
+	case *starlark.Dict:
+		out := starlark.NewDict(d.Len())
+		for _, item := range d.Items() {
+			name, _ := item[0].(starlark.String)
+			e, err := ev.filled(item[1], child(a, value.Key(string(name))))
+			if err == nil {
+				err = out.SetKey(item[0], e)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		for _, f := range a.Fields {
+			if _, has, err := out.Get(starlark.String(f.Name)); err != nil || has || !f.HasDefault {
+				continue
+			}
+			def, err := ev.fromValue(f.Default)
+			if err == nil {
+				err = out.SetKey(starlark.String(f.Name), def)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	case *starlark.List:
+		out := make([]starlark.Value, d.Len())
+		for i := range out {
+			e, err := ev.filled(d.Index(i), a.Elem)
+			if err != nil {
+				return nil, err
+			}
+			out[i] = e
+		}
+		return starlark.NewList(out), nil
+	}
+	return v, nil
 }

@@ -4,7 +4,6 @@
 package declare
 
 import (
-	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -23,7 +22,13 @@ type Options struct {
 	Env      string
 	Wards    []string                   // to evaluate, in this order
 	Catalogs map[string]*schema.Catalog // by the driver's name in kasbah.toml
+	Kinds    map[string]string          // of the drivers, by their names
+	Kits     map[string]*Kit            // that the environment uses, by name
 	Inputs   []Input                    // values given, weakest first
+	// Published answers for a ward that is not among Wards with the values it
+	// published last, by name. Leaves that were pending then are pending in
+	// them. Nil means that no other ward can be read.
+	Published func(ward string) (value.Map, error)
 	// Overrun is called when a built-in cannot be stopped although a bound
 	// was passed. The program should end with these words; nothing is locked
 	// or written at that time. Nil means that nobody is called.
@@ -39,13 +44,15 @@ type Input struct {
 	IsRaw    bool
 	Source   string // as people read it: `-input`, `KASBAH_INPUT_SPAN`
 	Position problem.Position
+	At       func(path string) problem.Position // where a part of it stands; nil where only the whole is known
 }
 
 // Declared is what the wards say.
 type Declared struct {
 	Env       string
 	Wards     []*Ward
-	Resources []*Resource // of all wards, in the order of wards and declarations
+	Resources []*Resource      // of all wards, in the order of wards and declarations
+	Finds     map[string]*Find // things that are looked up, by the address that references use
 }
 
 // Ward is what one ward says.
@@ -53,9 +60,20 @@ type Ward struct {
 	Name      string
 	Resources []*Resource
 	Published map[string]*Published
-	Taken     map[string]*Taken // inputs
-	Files     map[string]string // path below the estate -> SHA-256 of its bytes, in hexadecimal
+	Taken     map[string]*Taken  // inputs
+	Secrets   map[string]*Secret // by name, secret inputs among them
+	Reads     []Read             // what it reads of other wards
+	Files     map[string]string  // path below the estate, or `kit:NAME/PATH` -> SHA-256 of its bytes, in hexadecimal
 }
+
+// Read is a published value of another ward that a ward reads.
+type Read struct {
+	Ward, Name string
+	Position   problem.Position
+}
+
+// String is `shore quay_ids`.
+func (r Read) String() string { return r.Ward + " " + r.Name }
 
 // Taken is an input as a ward took it.
 type Taken struct {
@@ -64,14 +82,17 @@ type Taken struct {
 	Value    any
 	Source   string // which of those given won; "default" otherwise
 	Beaten   []string
+	Secret   bool
 	Position problem.Position // of the declaration
+	Given    problem.Position // of the value that won, where it stands in a file
 }
 
 // Published is a value that a ward offers.
 type Published struct {
 	Name     string
 	Help     string
-	Value    any // may hold pending values
+	Value    any  // may hold pending values
+	Secret   bool // it is made from a secret, or declared to be one
 	Position problem.Position
 }
 
@@ -86,6 +107,7 @@ type Resource struct {
 	MadeName string    // the name by the estate's pattern, when the code gives none
 	Needs    []Need
 	Care     Care
+	Within   []*Instance // the instances of kits around it, outermost first
 
 	index *index
 	trace trace
@@ -104,6 +126,14 @@ type Care struct {
 	Guard bool         `json:"guard,omitempty"`
 	Leave []value.Path `json:"-"`
 	Swap  string       `json:"swap,omitempty"` // create-first, drop-first or empty
+	// Excuse are the rules that it may break, each with a reason and an end.
+	Excuse map[string]Excuse `json:"excuse,omitempty"`
+}
+
+// Excuse lets a resource break a rule for a while.
+type Excuse struct {
+	Reason string `json:"reason"`
+	Until  string `json:"until"` // the last day it holds, as 2006-01-02
 }
 
 // FullType is the type as addresses write it: `medina.network`.
@@ -127,45 +157,6 @@ func (r *Resource) At(path string) (problem.Position, []string) {
 		name = s
 	}
 	return r.index.attribute(r.trace, name)
-}
-
-// Evaluate evaluates the wards. The problems hold everything found, in the
-// order of files; when one of them is wrong, what is declared is incomplete.
-func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
-	d := &Declared{Env: o.Env}
-	var problems problem.List
-	root, err := os.OpenRoot(o.Estate.Dir)
-	if err != nil {
-		problems.Add(err)
-		return d, problems
-	}
-	defer root.Close()
-	used := map[int]bool{}
-	for _, name := range o.Wards {
-		ev, err := newEvaluator(o, root, name)
-		if err != nil {
-			problems.Add(err)
-			continue
-		}
-		ev.ward(ctx)
-		for i := range ev.used {
-			used[i] = true
-		}
-		problems = append(problems, ev.problems...)
-		d.Wards = append(d.Wards, ev.out)
-		d.Resources = append(d.Resources, ev.out.Resources...)
-		if err := ctx.Err(); err != nil {
-			problems.Add(err)
-			return d, problems
-		}
-	}
-	if problems.Wrong() == 0 {
-		problems = append(problems, unusedInputs(o, d, used)...)
-		problems = append(problems, sameNames(d)...)
-		problems = append(problems, unknownAfter(o, d)...)
-	}
-	problems.Sort()
-	return d, problems
 }
 
 // unusedInputs reports values that no input takes. Only a look at every ward

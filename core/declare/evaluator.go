@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path"
 	"runtime/metrics"
 	"strings"
 	"sync"
@@ -24,19 +22,22 @@ import (
 
 // evaluator evaluates one ward.
 type evaluator struct {
+	s        *session
 	o        Options
 	limits   estate.Limits
-	root     *os.Root
 	out      *Ward
 	index    *index
 	problems problem.List
 	declared map[string]*Resource // by address
 	inputs   map[string][]given
-	used     map[int]bool // of Options.Inputs
+	drivers  map[string]*driver // by name
+	scopes   []*scope           // the ward, and the instances of kits that are open
+	done     bool
 
-	predeclared starlark.StringDict
-	files       map[string]*starFile
-	steps       uint64 // left for the ward
+	names starlark.StringDict // what files of the ward start with
+	kits  map[string]starlark.StringDict
+	files map[string]*starFile
+	steps uint64 // left for the ward
 
 	mu      sync.Mutex
 	threads []*starlark.Thread // running, outermost first
@@ -54,11 +55,13 @@ type starFile struct {
 	done    bool
 }
 
-func newEvaluator(o Options, root *os.Root, ward string) (*evaluator, error) {
+func newEvaluator(s *session, ward string) (*evaluator, error) {
+	o := s.o
 	ev := &evaluator{
-		o: o, limits: o.Estate.Limits, root: root, index: newIndex(),
-		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Files: map[string]string{}},
-		declared: map[string]*Resource{}, inputs: map[string][]given{}, used: map[int]bool{}, files: map[string]*starFile{},
+		s: s, o: o, limits: o.Estate.Limits, index: newIndex(),
+		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Secrets: map[string]*Secret{}, Files: map[string]string{}},
+		declared: map[string]*Resource{}, inputs: map[string][]given{}, files: map[string]*starFile{},
+		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{}, scopes: []*scope{{opened: map[string]problem.Position{}}},
 		steps: o.Estate.Limits.Steps,
 	}
 	for i, in := range o.Inputs {
@@ -74,7 +77,8 @@ func newEvaluator(o Options, root *os.Root, ward string) (*evaluator, error) {
 
 // ward evaluates every file of the ward and collects the problems.
 func (ev *evaluator) ward(ctx context.Context) {
-	files, err := starFiles(ev.o.Estate, ev.root, ev.out.Name)
+	defer func() { ev.done = true }()
+	files, err := starFiles(ev.o.Estate, ev.s.root, ev.out.Name)
 	if err != nil {
 		ev.problems.Add(err)
 		return
@@ -82,72 +86,116 @@ func (ev *evaluator) ward(ctx context.Context) {
 	stop := ev.watch(ctx)
 	defer stop()
 	for _, f := range files {
-		ev.file(f)
+		ev.file(source{kind: wardFile, name: f, path: f, root: ev.s.root})
 	}
 }
 
 // file evaluates a file once and returns its globals. A file that failed is
 // reported where it failed, and errSeen afterwards.
-func (ev *evaluator) file(name string) (starlark.StringDict, error) {
-	f := ev.files[name]
+func (ev *evaluator) file(src source) (starlark.StringDict, error) {
+	f := ev.files[src.name]
 	if f == nil {
 		f = &starFile{}
-		ev.files[name] = f
-		f.globals, f.err = ev.evaluate(name)
+		ev.files[src.name] = f
+		f.globals, f.err = ev.evaluate(src)
 		f.done = true
 		if f.err != nil {
-			ev.report(name, f.err)
+			ev.report(src.name, f.err)
 			f.err = errSeen
 		}
 	} else if !f.done {
-		return nil, fmt.Errorf("%s loads itself, directly or through others", name)
+		return nil, fmt.Errorf("%s loads itself, directly or through others", src.name)
 	}
 	return f.globals, f.err
 }
 
-var errSeen = errors.New("the file that is loaded has errors")
+var errSeen = errors.New("what is read here has errors")
 
-func (ev *evaluator) evaluate(name string) (starlark.StringDict, error) {
-	body, err := ev.read(name)
+// definesOnly is the thread-local name under which a thread says that it
+// loads a file which must not declare anything.
+const definesOnly = "defines only"
+
+func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
+	body, err := ev.read(src)
 	if err != nil {
 		return nil, err
 	}
-	if err := onlyUTF8(name, body); err != nil {
+	if err := onlyUTF8(src.name, body); err != nil {
 		return nil, err
 	}
 	opts := &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}
-	f, err := opts.Parse(name, body, 0)
+	f, err := opts.Parse(src.name, body, 0)
 	if err != nil {
 		return nil, err
 	}
-	ev.index.add(name, f, func(module string) string { return path.Join(path.Dir(name), module) })
+	ev.index.add(src.name, f, body, func(module string) string {
+		to, err := ev.module(src, module)
+		if err != nil {
+			return module
+		}
+		return to.name
+	})
 	if problems := rewrite(f); len(problems) > 0 {
 		return nil, problems
 	}
-	program, err := starlark.FileProgram(f, ev.predeclared.Has)
+	names := ev.predeclared(src)
+	program, err := starlark.FileProgram(f, names.Has)
 	if err != nil {
 		return nil, err
 	}
+	thread := ev.thread(src.name)
+	thread.Load = func(_ *starlark.Thread, module string) (starlark.StringDict, error) {
+		to, err := ev.module(src, module)
+		if err != nil {
+			return nil, err
+		}
+		return ev.file(to)
+	}
+	if src.kind != wardFile {
+		thread.SetLocal(definesOnly, src.name)
+	}
+	var globals starlark.StringDict
+	err = ev.run(thread, func() (err error) {
+		globals, err = program.Init(thread, names)
+		return err
+	})
+	globals.Freeze()
+	return globals, err
+}
+
+// thread makes a thread within what is left of the ward's steps.
+func (ev *evaluator) thread(name string) *starlark.Thread {
 	thread := &starlark.Thread{
 		Name: name,
-		Load: func(_ *starlark.Thread, module string) (starlark.StringDict, error) { return ev.load(name, module) },
 		Print: func(t *starlark.Thread, msg string) {
 			ev.problems = append(ev.problems, &problem.Problem{Level: problem.Note, Ward: ev.out.Name, Position: position(t.CallFrame(1).Pos), Message: msg})
 		},
 	}
 	thread.SetMaxExecutionSteps(ev.steps)
 	thread.OnMaxSteps = func(t *starlark.Thread) {
-		t.Cancel(fmt.Sprintf("the ward takes more than %d steps", ev.limits.Steps))
+		t.Cancel(fmt.Sprintf("%s takes more than %d steps", ev.what(), ev.limits.Steps))
 	}
+	return thread
+}
+
+// what is evaluated, in words.
+func (ev *evaluator) what() string {
+	if ev.out.Name == "" {
+		return "the evaluation"
+	}
+	return "ward " + ev.out.Name
+}
+
+// run runs a thread, with the watchdog looking at it.
+func (ev *evaluator) run(thread *starlark.Thread, do func() error) error {
 	ev.push(thread)
-	globals, err := program.Init(thread, ev.predeclared)
+	err := do()
 	ev.pop()
 	ev.steps -= min(ev.steps, thread.ExecutionSteps())
 	if ev.steps == 0 {
 		ev.steps = 1 // 0 would mean no limit
 	}
-	globals.Freeze()
-	return globals, err
+	return err
 }
 
 // onlyUTF8 reports the first byte of a file that is no UTF-8. The language's
@@ -172,42 +220,29 @@ func onlyUTF8(name string, body []byte) error {
 	return nil
 }
 
-// load answers a load statement: another file of the ward.
-func (ev *evaluator) load(from, module string) (starlark.StringDict, error) {
-	switch {
-	case strings.HasPrefix(module, "kit:"):
-		return nil, errors.New("this version of kasbah does not do kits yet")
-	case strings.HasPrefix(module, "/"):
-		return nil, errors.New("this version of kasbah loads files of the ward only")
-	case !strings.HasSuffix(module, ".star"):
-		return nil, fmt.Errorf("load wants a *.star file, not %q", module)
+// read reads a file and notes its digest. Links that lead out of the
+// estate, or out of the kit, are refused by the root.
+func (ev *evaluator) read(src source) ([]byte, error) {
+	body, err := readFile(src, ev.limits.FileBytes)
+	if err == nil {
+		ev.out.Files[src.name] = fmt.Sprintf("%x", sha256.Sum256(body))
 	}
-	name := path.Join(path.Dir(from), module)
-	if path.Dir(name) != ev.out.Name {
-		return nil, fmt.Errorf("%q is not a file of the ward %s", module, ev.out.Name)
-	}
-	if _, err := ev.root.Stat(name); err != nil {
-		return nil, fmt.Errorf("%s: %w", name, pathError(err))
-	}
-	return ev.file(name)
+	return body, err
 }
 
-// read reads a file of the estate and notes its digest. Links that lead out
-// of the estate are refused by the root.
-func (ev *evaluator) read(name string) ([]byte, error) {
-	f, err := ev.root.Open(name)
+func readFile(src source, limit int64) ([]byte, error) {
+	f, err := src.root.Open(src.path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, pathError(err))
+		return nil, fmt.Errorf("%s: %w", src.name, pathError(err))
 	}
 	defer f.Close()
-	body, err := io.ReadAll(io.LimitReader(f, ev.limits.FileBytes+1))
+	body, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, pathError(err))
+		return nil, fmt.Errorf("%s: %w", src.name, pathError(err))
 	}
-	if int64(len(body)) > ev.limits.FileBytes {
-		return nil, fmt.Errorf("%s: larger than %d bytes, the limit of [limits] file_bytes", name, ev.limits.FileBytes)
+	if int64(len(body)) > limit {
+		return nil, fmt.Errorf("%s: larger than %d bytes, the limit of [limits] file_bytes", src.name, limit)
 	}
-	ev.out.Files[name] = fmt.Sprintf("%x", sha256.Sum256(body))
 	return body, nil
 }
 

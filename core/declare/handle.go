@@ -74,11 +74,11 @@ func (t *declarer) Type() string          { return "resource type" }
 func (t *declarer) Freeze()               {}
 func (t *declarer) Truth() starlark.Bool  { return true }
 func (t *declarer) Hash() (uint32, error) { return starlark.String(t.full()).Hash() }
-func (t *declarer) AttrNames() []string   { return nil }
+func (t *declarer) AttrNames() []string   { return []string{"find"} }
 
 func (t *declarer) Attr(name string) (starlark.Value, error) {
 	if name == "find" {
-		return nil, errors.New("this version of kasbah does not do find yet")
+		return starlark.NewBuiltin(t.full()+".find", t.find), nil
 	}
 	return nil, nil
 }
@@ -87,6 +87,9 @@ func (t *declarer) Attr(name string) (starlark.Value, error) {
 // not stop the file; without a usable name there is nothing to go on with.
 func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 	ev := t.d.ev
+	if what, ok := thread.Local(definesOnly).(string); ok {
+		return nil, fmt.Errorf("%s defines functions and values; it declares no resource while it is loaded", what)
+	}
 	if len(args) != 1 {
 		return nil, fmt.Errorf("%s wants one name and then attribute = value, and got %d values without a name", t.full(), len(args))
 	}
@@ -100,9 +103,10 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	if len(ev.declared) >= ev.limits.WardValues {
 		return nil, fmt.Errorf("the ward declares more than %d resources", ev.limits.WardValues)
 	}
+	in := ev.scope()
 	r := &Resource{
-		Ward: ev.out.Name, Address: t.full() + "/" + string(name), Driver: t.d.name, Type: t.typ, Name: string(name),
-		index: ev.index, trace: traceOf(thread), star: t.star,
+		Ward: ev.out.Name, Address: in.path + t.full() + "/" + string(name), Driver: t.d.name, Type: t.typ, Name: string(name),
+		Within: in.within, Care: in.care, index: ev.index, trace: traceOf(thread), star: t.star,
 	}
 	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make(map[string]starlark.Value, len(kwargs))}
 	if first := ev.declared[r.Address]; first != nil {
@@ -132,15 +136,15 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	}
 	r.Inputs = checked
 	for _, a := range t.typ.Attributes {
-		if a.Secret && !a.Output && checked[a.Name] != nil {
-			pos, _ := r.At(a.Name)
-			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and this version of kasbah cannot seal a ledger yet", "leave it out")
+		if a.Secret && !a.Output && checked[a.Name] != nil && !value.IsPending(checked[a.Name]) {
+			pos, via := r.At(a.Name)
+			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and stands in clear", "write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
 		}
 	}
 	if _, given := checked["name"]; !given && t.typ.NamedByPattern() {
 		r.MadeName = madeName(ev.o.Estate, ev.o.Env, r)
 	}
-	r.Needs = needs(r)
+	r.Needs = ev.needs(r)
 	ev.out.Resources = append(ev.out.Resources, r)
 	return h, nil
 }
@@ -155,7 +159,7 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 			ev.fault(thread, r, pos, "care", "care wants care(…), not a value of type "+v.Type(), "")
 			return
 		}
-		r.Care = c.care
+		r.Care = c.care.over(r.Care)
 		return
 	}
 	name, known := h.declarer.code[code]
@@ -187,13 +191,22 @@ func (ev *evaluator) fault(thread *starlark.Thread, r *Resource, pos problem.Pos
 	return p
 }
 
-// needs lists what a resource's inputs and care make it need.
-func needs(r *Resource) []Need {
+// needs lists what a resource's inputs and care make it need. What a thing
+// that is looked up is found by is needed as well.
+func (ev *evaluator) needs(r *Resource) []Need {
 	var out []Need
 	seen := map[string]bool{}
-	add := func(address, why string) {
-		if address != r.Full() && !seen[address] {
-			seen[address] = true
+	var add func(address, why string)
+	add = func(address, why string) {
+		if address == r.Full() || seen[address] {
+			return
+		}
+		seen[address] = true
+		if f := ev.s.finds[address]; f != nil {
+			value.Refs(f.Match, func(ref value.Ref) { add(ref.Address, why) })
+			return
+		}
+		if _, secret := value.SecretName(address); !secret {
 			out = append(out, Need{address, why})
 		}
 	}
@@ -310,5 +323,5 @@ func (h *Handle) Attr(code string) (starlark.Value, error) {
 	if attr.Output {
 		why = "the cloud decides it"
 	}
-	return &pending{ev: h.ev, p: value.NewRef(h.Full(), value.Key(name)), attr: attr, of: h.typ, why: why}, nil
+	return h.ev.reference(h.Full(), h.typ, attr, why), nil
 }

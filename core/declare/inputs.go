@@ -8,70 +8,12 @@ import (
 
 	"github.com/BurntSushi/toml"
 	"go.starlark.net/starlark"
-	"go.starlark.net/starlarkstruct"
 
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
-
-// kindValue is what `kind.text` and its like are.
-type kindValue struct{ attr *schema.Attribute }
-
-func (k *kindValue) String() string        { return "kind." + kindName(k.attr) }
-func (k *kindValue) Type() string          { return "kind" }
-func (k *kindValue) Freeze()               {}
-func (k *kindValue) Truth() starlark.Bool  { return true }
-func (k *kindValue) Hash() (uint32, error) { return 0, errors.New("a kind cannot be a key") }
-
-func kindName(a *schema.Attribute) string {
-	switch {
-	case a.Format != "":
-		return a.Format
-	case a.Elem != nil:
-		return fmt.Sprintf("%s(%s)", a.Kind, kindName(a.Elem))
-	}
-	return string(a.Kind)
-}
-
-func kinds() *starlarkstruct.Module {
-	one := func(k schema.Kind, format string) *kindValue {
-		return &kindValue{&schema.Attribute{Kind: k, Format: format}}
-	}
-	nested := func(name string, k schema.Kind) *starlark.Builtin {
-		return starlark.NewBuiltin("kind."+name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
-			var elem *kindValue
-			if err := starlark.UnpackPositionalArgs("kind."+name, args, kwargs, 1, &elem); err != nil {
-				return nil, err
-			}
-			return &kindValue{&schema.Attribute{Kind: k, Elem: elem.attr}}, nil
-		})
-	}
-	record := starlark.NewBuiltin("kind.record", func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
-		var fields *starlark.Dict
-		if err := starlark.UnpackPositionalArgs("kind.record", args, kwargs, 1, &fields); err != nil {
-			return nil, err
-		}
-		a := &schema.Attribute{Kind: schema.Record}
-		for _, item := range fields.Items() {
-			name, ok1 := item[0].(starlark.String)
-			k, ok2 := item[1].(*kindValue)
-			if !ok1 || !ok2 {
-				return nil, errors.New("kind.record wants a map of names to kinds")
-			}
-			f := *k.attr
-			f.Name, f.Required = string(name), true
-			a.Fields = append(a.Fields, &f)
-		}
-		return &kindValue{a}, nil
-	})
-	return &starlarkstruct.Module{Name: "kind", Members: starlark.StringDict{
-		"text": one(schema.Text, ""), "int": one(schema.Int, ""), "number": one(schema.Number, ""), "bool": one(schema.Bool, ""),
-		"cidr": one(schema.Text, "cidr"), "duration": one(schema.Text, "duration"),
-		"list": nested("list", schema.List), "map": nested("map", schema.MapOf), "record": record,
-	}}
-}
 
 var inputForm = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
@@ -86,9 +28,6 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 		"one_of?", &oneOf, "min?", &lo, "max?", &hi, "min_length?", &minLength, "max_length?", &maxLength, "matches?", &matches); err != nil {
 		return nil, err
 	}
-	if secret {
-		return nil, errors.New("this version of kasbah does not do secret inputs yet")
-	}
 	if !inputForm.MatchString(name) {
 		return nil, fmt.Errorf("%q is no name for an input: lower-case letters, digits and _, a letter first", name)
 	}
@@ -96,22 +35,33 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 	if k, ok := kind.(*kindValue); ok {
 		copied := *k.attr
 		attr = &copied
+		if def == nil {
+			def = k.def
+		}
+		if help == "" {
+			help = k.attr.Help
+		}
 	} else if kind != starlark.None {
 		return nil, fmt.Errorf("kind wants a kind such as kind.text, and this is a %s", kind.Type())
 	}
-	attr.Name, attr.Pattern = name, matches
-	if err := ev.constrain(attr, oneOf, lo, hi, minLength, maxLength); err != nil {
-		return nil, err
+	if hasHandle(attr) {
+		return nil, errors.New("a value from outside is no handle: kind.handle is for the inputs of kits")
 	}
-	pos := position(thread.CallFrame(1).Pos)
-	if site := ev.index.calls[at(thread.CallFrame(1).Pos)]; site != nil {
-		pos = position(site.start)
+	attr.Name = name
+	if matches != "" {
+		attr.Pattern = matches
+	}
+	if err := (bounds{oneOf, lo, hi, minLength, maxLength}).set(attr, ev.limits.Levels); err != nil {
+		return nil, err
 	}
 	if first := ev.out.Taken[name]; first != nil {
 		return nil, fmt.Errorf("input %q is declared twice in this ward; the first is at %s", name, first.Position)
 	}
-	taken := &Taken{Name: name, Help: help, Position: pos, Source: "default"}
+	taken := &Taken{Name: name, Help: help, Position: ev.caller(thread), Source: "default"}
 	ev.out.Taken[name] = taken
+	if secret {
+		return ev.secretInput(taken, attr, def != nil)
+	}
 	v, ok, err := ev.chosen(taken, attr, def)
 	if err != nil {
 		return nil, err
@@ -120,58 +70,18 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 		return &pending{ev: ev, p: value.NewRef("input/" + name), attr: attr, why: "no value was given", missing: true}, nil
 	}
 	taken.Value = v
-	return toStarlark(v)
-}
-
-func (ev *evaluator) constrain(a *schema.Attribute, oneOf, lo, hi starlark.Value, minLength, maxLength int) error {
-	conv := converter{levels: ev.limits.Levels}
-	bound := func(v starlark.Value, name string) (*float64, error) {
-		if v == nil || v == starlark.None {
-			return nil, nil
-		}
-		f, ok := starlark.AsFloat(v)
-		if !ok {
-			return nil, fmt.Errorf("%s wants a number, and this is a %s", name, v.Type())
-		}
-		return &f, nil
+	out, err := ev.fromValue(v)
+	if err != nil {
+		return nil, err
 	}
-	var err error
-	if a.Min, err = bound(lo, "min"); err != nil {
-		return err
-	}
-	if a.Max, err = bound(hi, "max"); err != nil {
-		return err
-	}
-	if minLength >= 0 {
-		a.MinLength = &minLength
-	}
-	if maxLength >= 0 {
-		a.MaxLength = &maxLength
-	}
-	if a.Pattern != "" {
-		if _, err := regexp.Compile(a.Pattern); err != nil {
-			return fmt.Errorf("matches: %v", err)
-		}
-	}
-	if oneOf != nil && oneOf != starlark.None {
-		v, err := conv.value(oneOf, nil, value.Path{value.Key("one_of")})
-		if err != nil {
-			return err
-		}
-		list, ok := v.([]any)
-		if !ok || value.IsPending(v) {
-			return errors.New("one_of wants a list of known values")
-		}
-		a.OneOf = list
-	}
-	return nil
+	return ev.filled(out, attr)
 }
 
 // chosen finds the value that wins and reports what is wrong with it.
 func (ev *evaluator) chosen(t *Taken, a *schema.Attribute, def starlark.Value) (any, bool, error) {
 	list := ev.inputs[t.Name]
 	for _, g := range list {
-		ev.used[g.at] = true
+		ev.s.used[g.at] = true
 	}
 	if len(list) == 0 {
 		if def == nil {
@@ -199,7 +109,7 @@ func (ev *evaluator) chosen(t *Taken, a *schema.Attribute, def starlark.Value) (
 		return v, true, nil
 	}
 	win := list[len(list)-1]
-	t.Source = win.Source
+	t.Source, t.Given = win.Source, win.Position
 	for _, g := range list[:len(list)-1] {
 		t.Beaten = append(t.Beaten, g.Source)
 	}
@@ -213,12 +123,16 @@ func (ev *evaluator) chosen(t *Taken, a *schema.Attribute, def starlark.Value) (
 	}
 	v, faults := a.Check(value.Clone(v), value.Path{value.Key(t.Name)})
 	for _, f := range faults {
-		ev.badInput(win, t, f.Message, f.Hint)
+		g := win
+		if g.At != nil {
+			g.Position = g.At(f.Path.String())
+		}
+		ev.badInput(g, t, f.Message, f.Hint)
 	}
 	return v, len(faults) == 0, nil
 }
 
-func (ev *evaluator) badInput(g given, t *Taken, msg, hint string) {
+func (ev *evaluator) badInput(g given, t *Taken, msg, hint string) *problem.Problem {
 	pos := g.Position
 	if pos.File == "" {
 		pos = t.Position
@@ -228,6 +142,7 @@ func (ev *evaluator) badInput(g given, t *Taken, msg, hint string) {
 	if g.Position.File != "" {
 		p.Via = []string{"for " + t.Position.Short()}
 	}
+	return p
 }
 
 // readRaw reads a value typed on a command line or in an environment
@@ -272,9 +187,6 @@ func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args 
 	if err := starlark.UnpackArgs("publish", args, kwargs, "name", &name, "value", &v, "help?", &help, "secret?", &secret); err != nil {
 		return nil, err
 	}
-	if secret {
-		return nil, errors.New("this version of kasbah does not do secret published values yet")
-	}
 	if !inputForm.MatchString(name) {
 		return nil, fmt.Errorf("%q is no name to publish: lower-case letters, digits and _, a letter first", name)
 	}
@@ -285,11 +197,14 @@ func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args 
 	if err != nil {
 		return nil, err
 	}
-	pos := thread.CallFrame(1).Pos
-	p := &Published{Name: name, Help: help, Value: x, Position: position(pos)}
-	if site := ev.index.calls[at(pos)]; site != nil {
-		p.Position = position(site.start)
+	switch {
+	case value.IsSecret(x) && !secret:
+		return nil, fmt.Errorf("%q holds a secret: publish it with secret = True", name)
+	case secret && !value.IsPending(x):
+		return nil, fmt.Errorf("%q stands in clear in the code, so it is no secret", name)
+	case secret:
+		x = hidden(x)
 	}
-	ev.out.Published[name] = p
+	ev.out.Published[name] = &Published{Name: name, Help: help, Value: x, Secret: secret, Position: ev.caller(thread)}
 	return starlark.None, nil
 }

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/netip"
 	"path"
@@ -23,22 +24,34 @@ type builtin = func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starl
 
 // predeclare fills the names that every file of the ward starts with.
 func (ev *evaluator) predeclare() error {
-	env := ev.operators()
+	env := ev.library()
 	def := func(name string, f builtin) { env[name] = starlark.NewBuiltin(name, f) }
 	def("input", ev.input)
 	def("publish", ev.publish)
+	def("published", ev.published)
+	def("secret", ev.secret)
 	def("care", ev.care)
-	def("struct", starlarkstruct.Make)
-	def("str", ev.str)
-	def("file", ev.fileValue)
-	for name, what := range map[string]string{"published": "published", "secret": "secret", "kit": "kits"} {
-		def(name, func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error) {
-			return nil, fmt.Errorf("this version of kasbah does not do %s yet", what)
-		})
+	def("kit", ev.kit)
+	def("file", ev.fileFrom(source{root: ev.s.root, name: ev.out.Name, path: ev.out.Name}))
+	env["ward"] = starlark.String(ev.out.Name)
+	for name, c := range ev.o.Catalogs {
+		if _, taken := env[identifier(name)]; taken {
+			return problem.At(ev.o.Estate.At("drivers."+name), "driver %q has a name that the language uses: call it something else", name)
+		}
+		ev.drivers[name] = ev.newDriver(name, c)
+		env[identifier(name)] = ev.drivers[name]
 	}
+	ev.names = env
+	return nil
+}
+
+// library are the names that declarations and rules share.
+func (ev *evaluator) library() starlark.StringDict {
+	env := ev.operators()
+	env["struct"] = starlark.NewBuiltin("struct", starlarkstruct.Make)
+	env["str"] = starlark.NewBuiltin("str", ev.str)
 	env["kind"] = kinds()
 	env["env"] = starlark.String(ev.o.Env)
-	env["ward"] = starlark.String(ev.out.Name)
 	env["estate"] = starlark.String(ev.o.Estate.Name)
 	env["math"] = math.Module
 	env["json"] = &starlarkstruct.Module{Name: "json", Members: starlark.StringDict{
@@ -51,14 +64,46 @@ func (ev *evaluator) predeclare() error {
 		"host":  starlark.NewBuiltin("cidr.host", cidrHost),
 	}}
 	ev.wrapUniverse(env)
-	for name, c := range ev.o.Catalogs {
-		if _, taken := env[identifier(name)]; taken {
-			return problem.At(problem.Position{File: "kasbah.toml"}, "driver %q has a name that the language uses: call it something else", name)
-		}
-		env[identifier(name)] = ev.newDriver(name, c)
+	return env
+}
+
+// predeclared are the names that a file starts with. What may not be used in
+// it stands there as well, and says why.
+func (ev *evaluator) predeclared(src source) starlark.StringDict {
+	if src.kind == wardFile {
+		return ev.names
 	}
-	ev.predeclared = env
-	return nil
+	where := path.Dir(src.path)
+	if src.kind == kitFile {
+		where = "."
+		if known := ev.kits[src.kit.Name]; known != nil {
+			return known
+		}
+	}
+	env := maps.Clone(ev.names)
+	refuse := func(name, why string) {
+		env[name] = starlark.NewBuiltin(name, func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error) {
+			return nil, errors.New(why)
+		})
+	}
+	env["file"] = starlark.NewBuiltin("file", ev.fileFrom(source{root: src.root, name: path.Dir(src.name), path: where}))
+	if src.kind == commonFile {
+		for _, name := range []string{"input", "publish", "published"} {
+			refuse(name, fmt.Sprintf("%s is for the files of wards; %s is shared by them", name, src.name))
+		}
+		return env
+	}
+	refuse("input", "a kit takes no input from outside: its inputs are the arguments of its functions")
+	refuse("publish", "a kit publishes nothing: it gives results back with return")
+	refuse("published", "a kit reads no ward: it is handed what it needs as an argument")
+	for name := range ev.drivers {
+		delete(env, identifier(name))
+	}
+	for _, kind := range src.kit.Drivers {
+		env[identifier(kind)] = &kitDriver{ev: ev, name: kind}
+	}
+	ev.kits[src.kit.Name] = env
+	return env
 }
 
 // wrapUniverse puts a look at the arguments before the interpreter's own
@@ -139,7 +184,7 @@ func (ev *evaluator) undefinedHint(msg string) string {
 		return ""
 	}
 	var known []string
-	for n := range ev.predeclared {
+	for n := range ev.names {
 		if !strings.HasPrefix(n, "%") {
 			known = append(known, n)
 		}
@@ -187,26 +232,28 @@ func depth(s string) int {
 	return deepest
 }
 
-// fileValue is file(path): a file of the ward.
-func (ev *evaluator) fileValue(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
-	var name string
-	if err := starlark.UnpackPositionalArgs("file", args, kwargs, 1, &name); err != nil {
-		return nil, err
+// fileFrom is file(path): a file of the folder dir.
+func (ev *evaluator) fileFrom(dir source) builtin {
+	return func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+		var name string
+		if err := starlark.UnpackPositionalArgs("file", args, kwargs, 1, &name); err != nil {
+			return nil, err
+		}
+		clean := path.Clean(name)
+		if path.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
+			return nil, fmt.Errorf("file: %q is not in the folder %s", name, dir.name)
+		}
+		body, err := ev.read(source{root: dir.root, name: path.Join(dir.name, clean), path: path.Join(dir.path, clean)})
+		if err != nil {
+			return nil, err
+		}
+		return starlarkstruct.FromStringDict(starlark.String("file"), starlark.StringDict{
+			"text":       starlark.String(body),
+			"sha256":     starlark.String(fmt.Sprintf("%x", sha256.Sum256(body))),
+			"size":       starlark.MakeInt(len(body)),
+			"media_type": starlark.String(mediaType(name, body)),
+		}), nil
 	}
-	full := path.Join(ev.out.Name, name)
-	if path.IsAbs(name) || !strings.HasPrefix(full, ev.out.Name+"/") {
-		return nil, fmt.Errorf("file: %q is not in the ward %s", name, ev.out.Name)
-	}
-	body, err := ev.read(full)
-	if err != nil {
-		return nil, err
-	}
-	return starlarkstruct.FromStringDict(starlark.String("file"), starlark.StringDict{
-		"text":       starlark.String(body),
-		"sha256":     starlark.String(fmt.Sprintf("%x", sha256.Sum256(body))),
-		"size":       starlark.MakeInt(len(body)),
-		"media_type": starlark.String(mediaType(name, body)),
-	}), nil
 }
 
 // mediaType goes by the ending for what the web serves, else by the content,

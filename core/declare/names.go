@@ -12,7 +12,11 @@ import (
 // madeName is the name that the estate's pattern gives. One too long for its
 // schema is cut and ends in six characters of its address's hash.
 func madeName(e *estate.Estate, env string, r *Resource) string {
-	name := strings.NewReplacer("{estate}", e.Name, "{env}", env, "{ward}", r.Ward, "{name}", r.Name).Replace(e.Names)
+	own := ""
+	for _, in := range r.Within {
+		own += in.Name + "-"
+	}
+	name := strings.NewReplacer("{estate}", e.Name, "{env}", env, "{ward}", r.Ward, "{name}", own+r.Name).Replace(e.Names)
 	attr := r.Type.Attribute("name")
 	if attr.MaxLength == nil || utf8.RuneCountInString(name) <= *attr.MaxLength {
 		return name

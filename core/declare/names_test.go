@@ -71,7 +71,7 @@ publish("x", [a.if_, b.max_hops, b.from_])
 		`a = odd_cloud.route_map("a", from_ = "x"); a.also["k"]`:        "cannot be indexed so",
 		`odd_cloud.route_map("a", from_ = "x", also = [odd_cloud])`:     "cannot hold a driver",
 		`odd_cloud.route_map("a", from_ = "x", parent = "given-by-id")`: "",
-		`odd_cloud.route_map.find(from_ = "x")`:                         "does not do find yet",
+		`odd_cloud.route_map.find(form_ = "x")`:                         "did you mean \"from_\"?",
 		`odd_cloud.route_map("a", {"from": "x"})`:                       "wants one name",
 		`odd_cloud.route_map("a", from_ = 99999999999999999999)`:        "is too large a number",
 	} {

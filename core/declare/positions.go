@@ -16,6 +16,7 @@ type index struct {
 	calls   map[place]*callSite
 	assigns map[string]map[string]syntax.Expr // file -> top-level name -> what it was last set to
 	loads   map[string]map[string]loaded      // file -> name -> where it was loaded from
+	bodies  map[string][]byte                 // file -> its text, for those who ask why
 }
 
 type place struct {
@@ -49,14 +50,15 @@ type function struct {
 }
 
 func newIndex() *index {
-	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{}, loads: map[string]map[string]loaded{}}
+	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{}, loads: map[string]map[string]loaded{}, bodies: map[string][]byte{}}
 }
 
 func at(p syntax.Position) place { return place{p.Filename(), p.Line, p.Col} }
 
 // add reads a file's syntax tree. resolve turns the module of a load
 // statement into the path of the file.
-func (ix *index) add(path string, f *syntax.File, resolve func(module string) string) {
+func (ix *index) add(path string, f *syntax.File, body []byte, resolve func(module string) string) {
+	ix.bodies[path] = body
 	ix.assigns[path] = map[string]syntax.Expr{}
 	ix.loads[path] = map[string]loaded{}
 	w := &indexer{ix: ix, file: path, resolve: resolve}
@@ -210,14 +212,26 @@ func frozen(e syntax.Expr) syntax.Expr {
 }
 
 // trace is the stack of calls that led to a declaration, innermost first.
-type trace []syntax.Position
+type trace []frame
+
+type frame struct {
+	syntax.Position
+	opens bool // it opens an instance of a kit: its first argument is the instance's name
+}
 
 func traceOf(t *starlark.Thread) trace {
 	var out trace
+	opens := false
 	for d := 1; d < t.CallStackDepth(); d++ {
-		pos := t.DebugFrame(d).Position()
+		f := t.DebugFrame(d)
+		if _, ok := f.Callable().(*kitValue); ok {
+			opens = true
+			continue
+		}
+		pos := f.Position()
 		if pos.IsValid() && pos.Line > 0 && pos.Filename() != "<builtin>" {
-			out = append(out, pos)
+			out = append(out, frame{pos, opens})
+			opens = false
 		}
 	}
 	return out
@@ -229,18 +243,24 @@ func (ix *index) call(tr trace) (problem.Position, []string) {
 	if len(tr) == 0 {
 		return problem.Position{}, nil
 	}
-	outer := tr[len(tr)-1]
-	pos := position(outer)
-	if site := ix.calls[at(outer)]; site != nil {
-		pos = position(site.start)
-	}
-	return pos, via(tr[:len(tr)-1])
+	return ix.start(tr[len(tr)-1].Position), tr.others(len(tr) - 1)
 }
 
-func via(tr trace) []string {
+// start is where the call with that opening parenthesis begins.
+func (ix *index) start(paren syntax.Position) problem.Position {
+	if site := ix.calls[at(paren)]; site != nil {
+		return position(site.start)
+	}
+	return position(paren)
+}
+
+// others lists the calls but the one at depth, outermost first.
+func (tr trace) others(depth int) []string {
 	var out []string
 	for i := len(tr) - 1; i >= 0; i-- {
-		out = append(out, "by "+position(tr[i]).Short())
+		if i != depth {
+			out = append(out, "by "+position(tr[i].Position).Short())
+		}
 	}
 	return out
 }
@@ -255,13 +275,26 @@ func (ix *index) attribute(tr trace, name string) (problem.Position, []string) {
 	if !ok {
 		return ix.call(tr)
 	}
-	return position(pos), via(tr[:depth])
+	return position(pos), tr.others(depth)
+}
+
+// argument is where an argument of the innermost call in tr was written, and
+// the other calls around it; the call itself where it is not given.
+func (ix *index) argument(tr trace, name string) (problem.Position, []string) {
+	if len(tr) == 0 {
+		return problem.Position{}, nil
+	}
+	pos, depth, ok := ix.value(tr, 0, func(a argument, _ int) bool { return a.name == name }, name)
+	if !ok {
+		return ix.start(tr[0].Position), tr.others(0)
+	}
+	return position(pos), tr.others(depth)
 }
 
 // value follows one argument of the call at depth outwards, to the
 // outermost place that wrote it.
 func (ix *index) value(tr trace, depth int, want func(argument, int) bool, key string) (syntax.Position, int, bool) {
-	site := ix.calls[at(tr[depth])]
+	site := ix.calls[at(tr[depth].Position)]
 	if site == nil {
 		return syntax.Position{}, 0, false
 	}
@@ -290,7 +323,7 @@ func (ix *index) outwards(tr trace, depth int, site *callSite, e syntax.Expr) (s
 			if p != id.Name {
 				continue
 			}
-			given := func(a argument, j int) bool { return a.name == p || a.name == "" && j == i }
+			given := func(a argument, j int) bool { return a.name == p || a.name == "" && j == i && !tr[depth+1].opens }
 			if pos, d, ok := ix.value(tr, depth+1, given, p); ok {
 				return pos, d, true
 			}

@@ -23,6 +23,8 @@ func (ev *evaluator) written(v starlark.Value) (value.Part, error) {
 		return value.Part{Text: string(v)}, nil
 	case *Handle:
 		return value.Part{}, fmt.Errorf("%s is a handle, not a text: write one of its attributes, such as .%s", v.Address, v.typ.ID)
+	case *found:
+		return value.Part{}, fmt.Errorf("%s is a handle, not a text: write one of its attributes, such as .%s", v.Address, v.Find.Type.ID)
 	}
 	if err := ev.known("writing a "+v.Type()+" into a text", v); err != nil {
 		return value.Part{}, err
@@ -46,7 +48,8 @@ func (ev *evaluator) joined(parts []value.Part) starlark.Value {
 // formatting.
 func (ev *evaluator) special(vs ...starlark.Value) (bool, error) {
 	for _, v := range vs {
-		if _, ok := v.(*Handle); ok {
+		switch v.(type) {
+		case *Handle, *found:
 			return true, nil
 		}
 		p, err := find(v, ev.limits.Levels)

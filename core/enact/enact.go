@@ -114,6 +114,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		return nil, err
 	}
 	e.p = p
+	e.found.note(p, o.JudgeLive)
 	if err := e.prepare(ctx); err != nil {
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
 	}
@@ -162,6 +163,8 @@ type executor struct {
 	broken    error // why nothing more may be started
 	recovered []string
 	intents   int
+	outside   *outside
+	found     *finder
 }
 
 // begin takes the locks of the wards, in name order.
@@ -173,6 +176,8 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 		o.Timeout = DefaultTimeout
 	}
 	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, skipped: map[string]bool{}}
+	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
+	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
 	sort.Strings(wards)
 	for _, w := range wards {
@@ -376,39 +381,56 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 	case c.NotBegun > 0:
 		r.Outcome = "stopped"
 	}
+	values := map[string]ledger.Values{}
 	for _, w := range e.p.Wards {
-		r.Published[w.Ward] = e.published(w)
+		values[w.Ward] = e.values(w)
+		r.Published[w.Ward] = value.Map(values[w.Ward].Published)
 	}
-	err := e.end(ctx, r.Outcome, r.Published)
+	err := e.end(ctx, r.Outcome, values)
 	e.event(Event{Kind: EventEnd})
 	return r, errors.Join(err, e.broken)
 }
 
-// published are a ward's values as far as they are known; what is not known
-// stays as it was. There are none when the proposal removes the ward.
-func (e *executor) published(w propose.WardAt) value.Map {
+// values are what the run leaves of a ward besides records, as far as it is
+// known; what is not known stays as it was. There are none when the proposal
+// removes the ward.
+func (e *executor) values(w propose.WardAt) ledger.Values {
+	out := ledger.Values{Published: value.Attributes{}}
 	if e.p.Raze {
-		return value.Map{}
+		return out
 	}
-	out := value.Map{}
+	old := e.runs[w.Ward].Values()
+	out.Offered, out.Reads = value.Attributes{}, w.Reads
 	for n, v := range w.Published {
 		known, err := value.Resolve(v.V, e.lookup)
-		if err == nil && !value.IsPending(known) {
-			out[n] = known
-		} else if old, ok := e.runs[w.Ward].Published()[n]; ok {
-			out[n] = old
+		switch {
+		case value.IsSecret(v.V):
+			out.Offered[n] = v.V // the value itself is never recorded in clear
+		case err == nil && !value.IsPending(known):
+			out.Published[n] = known
+			if value.IsPending(v.V) {
+				out.Offered[n] = v.V
+			}
+		default:
+			if was, ok := old.Published[n]; ok {
+				out.Published[n] = was
+			}
+			if was, ok := old.Offered[n]; ok {
+				out.Offered[n] = was
+			}
 		}
 	}
+	out.Found = e.found.of(w.Ward, old)
 	return out
 }
 
 // end gives every lock back. Locks that were taken away are past giving.
-func (e *executor) end(ctx context.Context, outcome string, published map[string]value.Map) error {
+func (e *executor) end(ctx context.Context, outcome string, values map[string]ledger.Values) error {
 	var errs []error
 	for w, run := range e.runs {
 		c := e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear}
-		err := run.End(ctx, outcome, counts, published[w])
+		err := run.End(ctx, outcome, counts, values[w])
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)
 		}
@@ -418,10 +440,13 @@ func (e *executor) end(ctx context.Context, outcome string, published map[string
 
 // lookup answers for an attribute from the records as they are now.
 func (e *executor) lookup(ref value.Ref) (any, error) {
+	if value.IsFound(ref.Address) {
+		return e.found.lookup(ref, e.lookup)
+	}
 	ward, address := value.SplitWard(ref.Address)
 	run := e.runs[ward]
 	if run == nil {
-		return nil, value.ErrUnknown
+		return e.outside.lookup(ref)
 	}
 	r, err := run.Record(address)
 	if err != nil {

@@ -3,7 +3,6 @@
 package estate
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -34,6 +33,7 @@ type Estate struct {
 	inputs  value.Map
 	ledger  Settings
 	drivers map[string]Settings
+	kits    map[string]KitSource
 	envs    map[string]*environment
 	file    *keyFile
 }
@@ -46,6 +46,8 @@ type environment struct {
 	wards   map[string]value.Map // inputs by ward
 	ledger  Settings
 	drivers map[string]Settings
+	kits    map[string]KitSource
+	secrets map[string]SecretSource
 }
 
 // Limits bound the evaluation of one ward.
@@ -101,13 +103,9 @@ func Load(dir string) (*Estate, error) {
 func Parse(dir string, body []byte) (*Estate, error) {
 	var raw map[string]any
 	if err := toml.Unmarshal(body, &raw); err != nil {
-		var perr toml.ParseError
-		if errors.As(err, &perr) {
-			return nil, problem.At(problem.Position{File: File, Line: perr.Position.Line, Column: max(1, perr.Position.Col)}, "%s", perr.Message)
-		}
-		return nil, problem.At(problem.Position{File: File}, "%v", err)
+		return nil, tomlProblem(File, err)
 	}
-	r := &reader{file: newKeyFile(string(body))}
+	r := &reader{file: newKeyFile(File, string(body))}
 	e := r.estate(raw)
 	e.Dir, e.file = dir, r.file
 	r.problems.Sort()
@@ -196,7 +194,7 @@ var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
 // later are keys of the language that this version reads but cannot serve.
 var later = map[string]string{
-	"kits": "kits", "approval": "approval", "ward": "renaming wards",
+	"approval": "approval", "ward": "renaming wards",
 }
 
 func (r *reader) wrong(key, format string, args ...any) *problem.Problem {
@@ -229,7 +227,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 }
 
 func (r *reader) estate(raw map[string]any) *Estate {
-	r.known("", raw, "estate", "wards", "names", "ledger", "drivers", "inputs", "env", "limits")
+	r.known("", raw, "estate", "wards", "names", "ledger", "drivers", "kits", "inputs", "env", "limits")
 	e := &Estate{Names: DefaultNames, Limits: DefaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
 	e.Wards = r.wards(raw["wards"])
@@ -248,6 +246,7 @@ func (r *reader) estate(raw map[string]any) *Estate {
 		}
 		e.drivers[name] = s
 	}
+	e.kits = r.kits("kits", raw["kits"])
 	e.inputs = r.table("inputs", raw["inputs"])
 	envs := r.table("env", raw["env"])
 	for _, name := range value.Keys(envs) {
@@ -264,11 +263,12 @@ func (r *reader) estate(raw map[string]any) *Estate {
 func (r *reader) environment(name string, v any, e *Estate) *environment {
 	section := "env." + name
 	t := r.table(section, v)
-	r.known(section, t, "inputs", "ward", "ledger", "drivers")
+	r.known(section, t, "inputs", "ward", "ledger", "drivers", "kits", "secrets")
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
 		ledger: r.ledger(section+".ledger", t["ledger"]),
 		wards:  map[string]value.Map{}, drivers: map[string]Settings{},
+		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
 	}
 	wards := r.table(section+".ward", t["ward"])
 	for _, w := range value.Keys(wards) {

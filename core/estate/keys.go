@@ -13,11 +13,12 @@ import (
 // sets where we are, and `a.b = …` is the key a.b below it. Inline tables and
 // lists over several lines are found by the line that opens them.
 type keyFile struct {
+	file  string
 	lines map[string]problem.Position
 }
 
-func newKeyFile(body string) *keyFile {
-	f := &keyFile{lines: map[string]problem.Position{}}
+func newKeyFile(file, body string) *keyFile {
+	f := &keyFile{file: file, lines: map[string]problem.Position{}}
 	section := ""
 	for i, line := range strings.Split(body, "\n") {
 		text := strings.TrimSpace(line)
@@ -52,8 +53,14 @@ func newKeyFile(body string) *keyFile {
 
 func (f *keyFile) set(key string, line, column int) {
 	if _, ok := f.lines[key]; !ok {
-		f.lines[key] = problem.Position{File: File, Line: line, Column: column}
+		f.lines[key] = problem.Position{File: f.file, Line: line, Column: column}
 	}
+}
+
+// Keys finds where the keys of a TOML text stand: the dotted key, or the
+// nearest one above it.
+func Keys(file, body string) func(key string) problem.Position {
+	return newKeyFile(file, body).position
 }
 
 // position is where a dotted key stands, or the nearest key above it.
@@ -64,7 +71,7 @@ func (f *keyFile) position(key string) problem.Position {
 		}
 		dot := strings.LastIndexByte(key, '.')
 		if dot < 0 {
-			return problem.Position{File: File, Line: 1, Column: 1}
+			return problem.Position{File: f.file, Line: 1, Column: 1}
 		}
 		key = key[:dot]
 	}

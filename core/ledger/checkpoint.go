@@ -11,7 +11,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"kasbah/core/value"
 	"kasbah/store"
 )
 
@@ -27,18 +26,18 @@ const (
 // checkpointHeader is the second line of a checkpoint; the frames follow it.
 // The first line is the SHA-256 of all that follows, in hexadecimal.
 type checkpointHeader struct {
-	Format    string           `json:"format"`
-	Seq       int64            `json:"seq"`
-	Hash      string           `json:"hash"`
-	Open      []*OpenRun       `json:"open"`
-	Intents   []*OpenIntent    `json:"intents"`
-	Published value.Attributes `json:"published"`
-	Records   int              `json:"records"`
-	Frames    []int            `json:"frames"` // bytes of each frame
+	Format  string        `json:"format"`
+	Seq     int64         `json:"seq"`
+	Hash    string        `json:"hash"`
+	Open    []*OpenRun    `json:"open"`
+	Intents []*OpenIntent `json:"intents"`
+	Values
+	Records int   `json:"records"`
+	Frames  []int `json:"frames"` // bytes of each frame
 }
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Published: value.Attributes(s.Published), Records: len(s.Records)}
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Records: len(s.Records)}
 	var frames, plain bytes.Buffer
 	flush := func() {
 		frame := c.enc.EncodeAll(plain.Bytes(), nil)
@@ -82,7 +81,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 		return nil, fmt.Errorf("it is of format %q and entry %d", h.Format, h.Seq)
 	}
 	s := NewState()
-	s.Seq, s.Hash, s.Intents, s.Published = h.Seq, h.Hash, h.Intents, value.Map(h.Published)
+	s.Seq, s.Hash, s.Intents, s.Values = h.Seq, h.Hash, h.Intents, h.Values
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}

@@ -120,9 +120,20 @@ type Beat struct {
 
 // End gives the lock back.
 type End struct {
-	Outcome   string           `json:"outcome"` // done, failed, stopped
-	Counts    map[string]int   `json:"counts,omitempty"`
-	Published value.Attributes `json:"published,omitempty"` // the ward's values, when the run knows them
+	Outcome string         `json:"outcome"` // done, failed, stopped
+	Counts  map[string]int `json:"counts,omitempty"`
+	Values
+}
+
+// Values are what a run leaves of its ward besides records. A run that does
+// not know them leaves Published nil, and all of them stay as they were.
+type Values struct {
+	Published value.Attributes `json:"published"`         // by name
+	Offered   value.Attributes `json:"offered,omitempty"` // of those, the ones that were pending when declared, as they were
+	Reads     []string         `json:"reads,omitempty"`   // values of other wards, as `shore quay_ids`
+	// Found are things that were looked up, by the address of the look-up
+	// without its ward: their attributes.
+	Found map[string]value.Attributes `json:"found,omitempty"`
 }
 
 // Break takes a lock away from a run that is dead.

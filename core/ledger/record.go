@@ -35,6 +35,8 @@ type Care struct {
 	Guard bool     `json:"guard,omitempty"`
 	Leave []string `json:"leave,omitempty"`
 	Swap  string   `json:"swap,omitempty"`
+	// Excuse are the rules that it may break, each as `reason, until DATE`.
+	Excuse map[string]string `json:"excuse,omitempty"`
 }
 
 // Leftover is a thing of a record's past that still exists.

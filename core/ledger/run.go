@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"kasbah/core/value"
 	"kasbah/store"
 )
 
@@ -83,11 +82,11 @@ func (r *Run) Unresolved() []*OpenIntent {
 	return r.state.Unresolved()
 }
 
-// Published are the ward's values as the last run that knew them left them.
-func (r *Run) Published() value.Map {
+// Values are the ward's as the last run that knew them left them.
+func (r *Run) Values() Values {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.state.Published
+	return r.state.Values
 }
 
 // Record is the newest record of an address, or nil.
@@ -99,6 +98,13 @@ func (r *Run) Record(address string) (*Record, error) {
 		return nil, nil
 	}
 	return s.Record()
+}
+
+// RecordedAs is the address under which a thing of a type is recorded, or "".
+func (r *Run) RecordedAs(typ, id string) (string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.RecordedAs(typ, id)
 }
 
 // Announce tells others how many actions the run has before it.
@@ -319,7 +325,7 @@ func (r *Run) MayCall(ctx context.Context) error {
 
 // End gives the lock back. Calls that were never started get their result
 // from the caller before.
-func (r *Run) End(ctx context.Context, outcome string, counts map[string]int, published value.Map) error {
+func (r *Run) End(ctx context.Context, outcome string, counts map[string]int, values Values) error {
 	defer r.stop()
 	r.mu.Lock()
 	long := r.state.sinceEntries >= 200
@@ -327,7 +333,7 @@ func (r *Run) End(ctx context.Context, outcome string, counts map[string]int, pu
 	if long {
 		r.checkpoint()
 	}
-	return r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &End{Outcome: outcome, Counts: counts, Published: value.Attributes(published)}})
+	return r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &End{Outcome: outcome, Counts: counts, Values: values}})
 }
 
 func (r *Run) stop() {

@@ -10,13 +10,13 @@ import (
 
 // State is the fold of a log up to an entry.
 type State struct {
-	Seq       int64
-	Hash      string // of the stored bytes of entry Seq
-	Records   map[string]*Stored
-	Open      map[string]*OpenRun // runs that hold a lock, by id
-	Intents   []*OpenIntent       // calls without result, oldest first
-	Published value.Map           // as the last run that knew them left them
-	Notes     []string            // what a reader ignores, and why; verify reports it
+	Seq     int64
+	Hash    string // of the stored bytes of entry Seq
+	Records map[string]*Stored
+	Open    map[string]*OpenRun // runs that hold a lock, by id
+	Intents []*OpenIntent       // calls without result, oldest first
+	Values                      // as the last run that knew them left them
+	Notes   []string            // what a reader ignores, and why; verify reports it
 
 	sinceEntries int   // since the last checkpoint
 	sinceBytes   int64 // of stored entries
@@ -62,6 +62,20 @@ func (s *State) Holders() []*OpenRun {
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Since.Before(out[j].Since) })
 	return out
+}
+
+// RecordedAs is the address under which a thing of a type is recorded, or "".
+func (s *State) RecordedAs(typ, id string) (string, error) {
+	for a, st := range s.Records {
+		r, err := st.Record()
+		if err != nil {
+			return "", err
+		}
+		if r.Type == typ && r.ID == id {
+			return a, nil
+		}
+	}
+	return "", nil
 }
 
 func (s *State) ignore(e *Entry, format string, args ...any) {
@@ -123,7 +137,7 @@ func (s *State) line(e *Entry, l *Line) {
 		}
 	case KindEnd:
 		if l.End.Published != nil {
-			s.Published = value.Map(l.End.Published)
+			s.Values = l.End.Values
 		}
 		delete(s.Open, e.Run)
 	}

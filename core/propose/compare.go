@@ -93,6 +93,7 @@ func overlay(v, live any, p value.Path) any {
 
 // comparison is one resource's three sides.
 type comparison struct {
+	ward     string
 	typ      *schema.Type
 	declared value.Map // resolved as far as it can be; nil when not declared
 	recorded value.Map // inputs last enacted
@@ -139,8 +140,8 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 		differences(value.Path{value.Key(a.Name)}, have, want, func(p value.Path, was, willBe any) {
 			before, _ := p.At(map[string]any(c.recorded))
 			changes = append(changes, Change{
-				Path: p.String(), Was: value.Any{V: was}, WillBe: value.Any{V: willBe}, From: source(willBe),
-				Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, ByHand: recorded && Differ(before, was),
+				Path: p.String(), Was: value.Any{V: was}, WillBe: value.Any{V: willBe}, From: c.source(willBe),
+				Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(willBe), Security: a.Security, ByHand: recorded && Differ(before, was),
 			})
 		})
 	}
@@ -160,19 +161,21 @@ func Compare(name string, want, live any, leave []value.Path) (changes []Change,
 	return changes, false
 }
 
+func (c comparison) source(v any) string { return source(c.ward, v) }
+
 // source says where a value that is pending, or holds something pending,
-// comes from.
-func source(v any) string {
+// comes from, to people in a ward.
+func source(ward string, v any) string {
 	if p, ok := v.(*value.Pending); ok {
-		return p.String()
+		return p.In(ward)
 	}
 	var from []string
-	value.Refs(v, func(r value.Ref) { from = append(from, r.String()) })
+	value.Refs(v, func(r value.Ref) { from = append(from, r.In(ward)) })
 	return strings.Join(from, ", ")
 }
 
 // initial lists the inputs of a new resource as changes from nothing.
-func initial(t *schema.Type, inputs value.Map) []Change {
+func initial(ward string, t *schema.Type, inputs value.Map) []Change {
 	var out []Change
 	for _, a := range t.Attributes {
 		v, ok := inputs[a.Name]
@@ -180,7 +183,7 @@ func initial(t *schema.Type, inputs value.Map) []Change {
 			continue
 		}
 		differences(value.Path{value.Key(a.Name)}, nil, v, func(p value.Path, _, v any) {
-			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(v), Fixed: a.Fixed, Secret: a.Secret, Security: a.Security && Differ(v, a.Default)})
+			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(ward, v), Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(v), Security: a.Security && Differ(v, a.Default)})
 		})
 	}
 	return out
@@ -226,6 +229,12 @@ func careOf(c declare.Care) ledger.Care {
 	for _, p := range c.Leave {
 		out.Leave = append(out.Leave, p.String())
 	}
+	for rule, x := range c.Excuse {
+		if out.Excuse == nil {
+			out.Excuse = map[string]string{}
+		}
+		out.Excuse[rule] = x.Reason + ", until " + x.Until
+	}
 	return out
 }
 
@@ -262,5 +271,13 @@ func fingerprint(r *declare.Resource, needs []string) string {
 	for i, l := range care.Leave {
 		leave[i] = l
 	}
-	return value.FingerprintOf([]any{r.FullType(), r.Inputs, list, care.Guard, care.Swap, leave}).String()
+	all := []any{r.FullType(), r.Inputs, list, care.Guard, care.Swap, leave}
+	if len(care.Excuse) > 0 {
+		excuse := value.Map{}
+		for rule, why := range care.Excuse {
+			excuse[rule] = why
+		}
+		all = append(all, excuse)
+	}
+	return value.FingerprintOf(all).String()
 }

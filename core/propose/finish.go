@@ -2,6 +2,7 @@ package propose
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -10,7 +11,7 @@ import (
 )
 
 // finish counts, sorts and gathers what needs consent.
-func (w *proposer) finish() {
+func (w *proposer) finish() error {
 	p := w.p
 	for _, full := range value.Keys(w.actions) {
 		a := w.actions[full]
@@ -44,17 +45,40 @@ func (w *proposer) finish() {
 		p.Wards[i].Republish = w.republish(&p.Wards[i])
 	}
 	p.Forecast.Chain = w.chain()
+	w.secrets()
+	return w.consumers()
 }
 
-// republish reports whether the ward's published values are known and are
-// not what its ledger has.
+// republish reports whether what the ward's ledger has of its published
+// values, and of what it reads and has looked up, is to be written anew.
 func (w *proposer) republish(at *WardAt) bool {
-	now := value.Map{}
+	old := w.o.States[at.Ward].Values
+	now, offered := value.Map{}, value.Map{}
 	for n, v := range at.Published {
-		now[n] = v.V
+		if value.IsPending(v.V) {
+			offered[n] = v.V
+		}
+		if !value.IsSecret(v.V) {
+			now[n] = v.V
+		}
 	}
 	known, err := value.Resolve(now, w.lookup)
-	return err == nil && !value.IsPending(known) && Differ(known, map[string]any(w.o.States[at.Ward].Published))
+	if err != nil || value.IsPending(known) {
+		return false
+	}
+	if Differ(known, map[string]any(old.Published)) || Differ(offered, map[string]any(old.Offered)) || !slices.Equal(at.Reads, old.Reads) {
+		return true
+	}
+	count := 0
+	for _, f := range w.found {
+		if f.Ward == at.Ward && f.From == FromLive {
+			count++
+			if !value.Equal(map[string]any(f.Attributes), map[string]any(old.Found[f.Address])) {
+				return true
+			}
+		}
+	}
+	return !w.p.Offline && count != len(old.Found)
 }
 
 func (w *proposer) rank(ward string) int {

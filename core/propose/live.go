@@ -9,6 +9,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/ledger"
+	"kasbah/core/schema"
+	"kasbah/core/value"
 	"kasbah/driver"
 )
 
@@ -72,4 +74,27 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 		})
 	}
 	return out, g.Wait()
+}
+
+// TheOne is the one thing that a look-up found: its id and its attributes but
+// for the secret ones. None and several are errors.
+func TheOne(t *schema.Type, things []driver.Live) (id string, attributes value.Attributes, err error) {
+	switch len(things) {
+	case 0:
+		return "", nil, fmt.Errorf("nothing matches")
+	case 1:
+	default:
+		var ids []string
+		for _, l := range things {
+			ids = append(ids, l.ID)
+		}
+		return "", nil, fmt.Errorf("%d things match, and exactly one is wanted: %s", len(things), few(ids))
+	}
+	attributes = value.Attributes{}
+	for name, v := range things[0].Attributes {
+		if a := t.Attribute(name); a == nil || !a.Secret {
+			attributes[name] = v
+		}
+	}
+	return things[0].ID, attributes, nil
 }

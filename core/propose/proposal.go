@@ -53,6 +53,7 @@ type Proposal struct {
 	LeftOut    int          `json:"left_out"`   // resources that -only left out
 	Unfinished []Unfinished `json:"unfinished"` // calls whose end is not known, taken as done
 	NotAssured []string     `json:"not_assured"`
+	Finds      []Found      `json:"finds,omitempty"` // things that are looked up
 	Forecast   Forecast     `json:"forecast"`
 	Cost       *struct{}    `json:"cost"` // nil: prices are not known yet
 }
@@ -70,8 +71,34 @@ type WardAt struct {
 	Hash      string               `json:"hash,omitempty"`
 	Files     map[string]string    `json:"files,omitempty"`     // path -> SHA-256
 	Published map[string]value.Any `json:"published,omitempty"` // may hold pending values
+	Reads     []string             `json:"reads,omitempty"`     // values of other wards, as `shore quay_ids`
 	Republish bool                 `json:"republish,omitempty"` // the published values are not yet what the ledger has
 }
+
+// Found is a thing that exists, is not managed here, and is referred to.
+type Found struct {
+	Ward       string           `json:"ward"`
+	Address    string           `json:"address"` // of the look-up, without its ward: what references name
+	Type       string           `json:"type"`    // with its driver
+	Match      value.Attributes `json:"match"`   // what it is found by; may hold pending values
+	ID         string           `json:"id,omitempty"`
+	From       FoundFrom        `json:"from"`
+	Attributes value.Attributes `json:"attributes,omitempty"` // nil when it was not looked up
+	Position   problem.Position `json:"position"`
+}
+
+// FoundFrom says where what is known of a found thing comes from.
+type FoundFrom string
+
+const (
+	FromLive    FoundFrom = "live"
+	FromLastRun FoundFrom = "last run" // offline: as the last run found it
+	FromLater   FoundFrom = "later"    // what it is found by is known in enact only
+	FromNowhere FoundFrom = "nowhere"  // offline, and no run has looked it up yet
+)
+
+// Full is the address with its ward.
+func (f *Found) Full() string { return value.InWard(f.Ward, f.Address) }
 
 // Idle reports whether enacting the proposal would write nothing.
 func (p *Proposal) Idle() bool {

@@ -15,6 +15,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
+	"kasbah/driver"
 )
 
 // Options is what a proposal is made from.
@@ -27,6 +28,11 @@ type Options struct {
 	Catalogs    map[string]*schema.Catalog // by driver
 	Live        Live                       // nil when offline
 	Only        []string                   // patterns of addresses; all when empty
+
+	Others  []string                                 // the estate's wards that are not proposed
+	Outside func(ward string) (*ledger.State, error) // what the ledger of such a ward says
+	// Find looks things up by the type with its driver; nil when offline.
+	Find func(typ string, match value.Map) ([]driver.Live, error)
 }
 
 type proposer struct {
@@ -37,12 +43,15 @@ type proposer struct {
 	recorded map[string]*ledger.Record    // by full address, with unfinished calls taken as done
 	dangling map[string]bool              // full addresses with an unfinished call
 	selected map[string]bool              // by -only; nil for all
+	found    map[string]*Found            // by full address
+	managed  map[string]string            // `TYPE ID` -> full address, of everything the estate records
 	problems []error
 }
 
-// Propose makes the proposal. It reads nothing and writes nothing.
+// Propose makes the proposal. It writes nothing, and reads nothing but
+// through Outside and Find.
 func Propose(o Options) (*Proposal, error) {
-	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}}
+	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}, found: map[string]*Found{}}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
@@ -73,10 +82,13 @@ func Propose(o Options) (*Proposal, error) {
 		}
 		w.actions[full] = a
 	}
+	w.lookForAll()
 	if err := errors.Join(w.problems...); err != nil {
 		return nil, err
 	}
-	w.finish()
+	if err := w.finish(); err != nil {
+		return nil, err
+	}
 	return w.p, nil
 }
 
@@ -119,6 +131,7 @@ func (w *proposer) gather() error {
 			for n, p := range dw.Published {
 				at.Published[n] = value.Any{V: p.Value}
 			}
+			at.Reads = readsOf(dw)
 			w.p.Wards[i] = at
 		}
 	}
@@ -334,8 +347,12 @@ func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
 	return v.(map[string]any), uses, nil
 }
 
-// lookup answers for an attribute of a resource that was decided before.
+// lookup answers for an attribute of a resource that was decided before, of
+// one in another ward, or of a thing that is looked up.
 func (w *proposer) lookup(ref value.Ref) (any, error) {
+	if answer, v, err := w.lookOutside(ref); answer {
+		return v, err
+	}
 	a := w.actions[ref.Address]
 	r := w.recorded[ref.Address]
 	if r == nil || w.dangling[ref.Address] || a != nil && (a.Kind == Drop || a.Remakes()) {
@@ -368,7 +385,7 @@ func (w *proposer) create(a *Action, d *declare.Resource, typ *schema.Type, beca
 		inputs["name"] = d.MadeName
 	}
 	a.Plan.Inputs = inputs
-	a.Changes = initial(typ, inputs)
+	a.Changes = initial(a.Ward, typ, inputs)
 }
 
 func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen *Seen, typ *schema.Type) {
@@ -383,7 +400,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 		w.create(a, d, typ, "gone from the cloud")
 		if old, ok := r.Inputs["name"]; ok && d.MadeName != "" {
 			a.Plan.Inputs["name"] = old
-			a.Changes = initial(typ, value.Map(a.Plan.Inputs))
+			a.Changes = initial(a.Ward, typ, value.Map(a.Plan.Inputs))
 		}
 		return
 	}
@@ -391,7 +408,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 	if live == nil {
 		live = value.Map(r.Inputs)
 	}
-	changes, full, left := comparison{typ: typ, declared: inputs, recorded: value.Map(r.Inputs), live: live, leave: d.Care.Leave}.compare()
+	changes, full, left := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: value.Map(r.Inputs), live: live, leave: d.Care.Leave}.compare()
 	a.Plan.Inputs = full
 	for _, path := range left {
 		w.p.Left = append(w.p.Left, LeftAlone{a.Ward, a.Address, path})

@@ -56,7 +56,7 @@ func TestCompare(t *testing.T) {
 		"pending":             {declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"}, changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}},
 		"numbers of two sort": {declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0}, inputs: m{"level": int64(3)}},
 	} {
-		comp := comparison{typ: lamp(), declared: c.declared, recorded: c.recorded, live: c.live}
+		comp := comparison{ward: "shore", typ: lamp(), declared: c.declared, recorded: c.recorded, live: c.live}
 		if c.leave != "" {
 			p, err := value.ParsePath(c.leave)
 			require.NoError(t, err)

@@ -18,6 +18,7 @@ const pendingKey = "$pending"
 type pendingJSON struct {
 	Address string     `json:"address,omitempty"`
 	Path    string     `json:"path,omitempty"`
+	Secret  bool       `json:"secret,omitempty"`
 	Parts   []partJSON `json:"parts,omitempty"`
 }
 
@@ -75,7 +76,7 @@ func Append(b []byte, v any) []byte {
 	case *Pending:
 		j := pendingJSON{}
 		if v.Ref != nil {
-			j.Address, j.Path = v.Ref.Address, v.Ref.Path.String()
+			j.Address, j.Path, j.Secret = v.Ref.Address, v.Ref.Path.String(), v.Ref.Secret
 		}
 		for _, p := range v.Parts {
 			pj := partJSON{Text: p.Text, As: p.As}
@@ -176,7 +177,7 @@ func decodePending(v any) (*Pending, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &Pending{Ref: &Ref{Address: j.Address, Path: path}}, nil
+		return &Pending{Ref: &Ref{Address: j.Address, Path: path, Secret: j.Secret}}, nil
 	}
 	p := &Pending{}
 	for _, pj := range j.Parts {

@@ -6,21 +6,53 @@ import (
 	"strings"
 )
 
-// Ref points at an attribute of a resource: the address as chapter "names"
-// of the guide writes it, with its ward (`shore:medina.network/coast`), and
-// the path below the resource.
+// Ref points at a value that is not known while declarations are evaluated:
+// an attribute of a resource, by its address with its ward
+// (`shore:medina.network/coast`) and the path below it; an attribute of a
+// thing that is looked up (FoundAddress); or a secret (SecretAddress).
 type Ref struct {
 	Address string
 	Path    Path
+	Secret  bool // the value is never shown and never rests in clear
+}
+
+// SecretAddress is what a reference to a secret names. It is no address of a
+// resource: those hold no brackets before their first slash.
+func SecretAddress(name string) string { return "secret(" + name + ")" }
+
+// SecretName is the name in an address made by SecretAddress.
+func SecretName(address string) (string, bool) {
+	name, ok := strings.CutPrefix(address, "secret(")
+	return strings.TrimSuffix(name, ")"), ok
+}
+
+// FoundAddress is what a reference to a thing that is looked up names: its
+// ward, its type with the driver, and what it is found by, as one text.
+func FoundAddress(ward, typ, by string) string { return InWard(ward, "find("+typ+" "+by+")") }
+
+// IsFound reports whether an address was made by FoundAddress.
+func IsFound(address string) bool {
+	_, short := SplitWard(address)
+	return strings.HasPrefix(short, "find(")
 }
 
 // String is the ref as people read it: `medina.network/coast id`.
 func (r Ref) String() string {
-	_, short := SplitWard(r.Address)
-	if len(r.Path) == 0 {
-		return short
+	ward, _ := SplitWard(r.Address)
+	return r.In(ward)
+}
+
+// In is the ref as people in a ward read it: with its own ward in front when
+// that is another one.
+func (r Ref) In(ward string) string {
+	name := r.Address
+	if w, short := SplitWard(r.Address); w == ward {
+		name = short
 	}
-	return short + " " + r.Path.String()
+	if len(r.Path) == 0 {
+		return name
+	}
+	return name + " " + r.Path.String()
 }
 
 // Pending is a value that is known only once resources exist. It is either a
@@ -58,7 +90,7 @@ func (p *Pending) Below(s Step) *Pending {
 		return nil
 	}
 	path := append(append(Path(nil), p.Ref.Path...), s)
-	return &Pending{Ref: &Ref{Address: p.Ref.Address, Path: path}}
+	return &Pending{Ref: &Ref{Address: p.Ref.Address, Path: path, Secret: p.Ref.Secret}}
 }
 
 // Concat joins values into one pending text. Literal texts side by side merge.
@@ -91,9 +123,16 @@ func Concat(parts ...Part) *Pending {
 
 // String says where the value will come from: `medina.network/coast id`, and
 // for a text the pattern with its sources in braces.
-func (p *Pending) String() string {
+func (p *Pending) String() string { return p.written(Ref.String) }
+
+// In is String for people in a ward, as Ref.In says.
+func (p *Pending) In(ward string) string {
+	return p.written(func(r Ref) string { return r.In(ward) })
+}
+
+func (p *Pending) written(ref func(Ref) string) string {
 	if p.Ref != nil {
-		return p.Ref.String()
+		return ref(*p.Ref)
 	}
 	var b strings.Builder
 	for _, part := range p.Parts {
@@ -102,7 +141,7 @@ func (p *Pending) String() string {
 			continue
 		}
 		if q, ok := part.Value.(*Pending); ok {
-			b.WriteString("{" + q.String() + "}")
+			b.WriteString("{" + q.written(ref) + "}")
 		} else {
 			b.WriteString("{" + Plain(part.Value) + "}")
 		}
@@ -129,6 +168,13 @@ func Refs(v any, yield func(Ref)) {
 			Refs(v[k], yield)
 		}
 	}
+}
+
+// IsSecret reports whether v is, holds or is made from a secret.
+func IsSecret(v any) bool {
+	secret := false
+	Refs(v, func(r Ref) { secret = secret || r.Secret })
+	return secret
 }
 
 // IsPending reports whether v is or holds a pending value.

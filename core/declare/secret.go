@@ -1,0 +1,105 @@
+package declare
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"go.starlark.net/starlark"
+
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// Secret is a value that is never shown and never rests in clear. Evaluation
+// does not see it: it behaves like a pending value.
+type Secret struct {
+	Name     string
+	Help     string
+	Attr     *schema.Attribute // what a secret input wants of its value
+	Position problem.Position
+}
+
+// secret is the built-in of that name.
+func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+	var name string
+	if err := starlark.UnpackArgs("secret", args, kwargs, "name", &name); err != nil {
+		return nil, err
+	}
+	if !inputForm.MatchString(name) {
+		return nil, fmt.Errorf("%q is no name for a secret: lower-case letters, digits and _, a letter first", name)
+	}
+	if ev.out.Secrets[name] == nil {
+		ev.out.Secrets[name] = &Secret{Name: name, Attr: &schema.Attribute{Name: name, Kind: schema.Text}, Position: ev.caller(thread)}
+	}
+	return ev.secretValue(name), nil
+}
+
+// secretInput is an input with secret = True.
+func (ev *evaluator) secretInput(t *Taken, attr *schema.Attribute, hasDefault bool) (starlark.Value, error) {
+	switch {
+	case attr.Kind != schema.Text && attr.Kind != schema.Any:
+		return nil, fmt.Errorf("a secret input is a text, and this one wants a %s", kindName(attr))
+	case hasDefault:
+		return nil, errors.New("a secret input has no default: it would stand in clear in the code")
+	}
+	attr.Kind = schema.Text
+	for _, g := range ev.inputs[t.Name] {
+		ev.s.used[g.at] = true
+		p := ev.badInput(g, t, t.Name+" is secret and is never given in clear", "")
+		p.Hint = SecretHint(t.Name, ev.o.Env)
+	}
+	t.Source, t.Secret = "secret", true
+	ev.out.Secrets[t.Name] = &Secret{Name: t.Name, Help: t.Help, Attr: attr, Position: t.Position}
+	return ev.secretValue(t.Name), nil
+}
+
+// SecretHint says how a secret is given.
+func SecretHint(name, env string) string {
+	return fmt.Sprintf("give it by KASBAH_SECRET_%s, or name its source in kasbah.toml under [env.%s.secrets], such as %s = { file = \"PATH\" }", strings.ToUpper(name), env, name)
+}
+
+func (ev *evaluator) secretValue(name string) starlark.Value {
+	ref := &value.Pending{Ref: &value.Ref{Address: value.SecretAddress(name), Secret: true}}
+	return &pending{ev: ev, p: ref, attr: &schema.Attribute{Kind: schema.Text}, why: "it is a secret"}
+}
+
+// reference is the pending value of an attribute.
+func (ev *evaluator) reference(address string, of *schema.Type, attr *schema.Attribute, why string) *pending {
+	ref := &value.Ref{Address: address, Path: value.Path{value.Key(attr.Name)}, Secret: attr.Secret}
+	return &pending{ev: ev, p: &value.Pending{Ref: ref}, attr: attr, of: of, why: why}
+}
+
+// hidden marks every reference inside v as secret.
+func hidden(v any) any {
+	switch v := v.(type) {
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = hidden(e)
+		}
+		return out
+	case map[string]any:
+		out := value.Map{}
+		for k, e := range v {
+			out[k] = hidden(e)
+		}
+		return out
+	case *value.Pending:
+		if v.Ref != nil {
+			ref := *v.Ref
+			ref.Secret = true
+			return &value.Pending{Ref: &ref}
+		}
+		out := &value.Pending{}
+		for _, p := range v.Parts {
+			if p.Value != nil {
+				p.Value = hidden(p.Value)
+			}
+			out.Parts = append(out.Parts, p)
+		}
+		return out
+	}
+	return v
+}

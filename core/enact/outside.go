@@ -1,0 +1,181 @@
+package enact
+
+import (
+	"context"
+	"fmt"
+	"sync"
+
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+	"kasbah/driver"
+)
+
+// outside reads the ledgers of wards that are not part of the run. What they
+// have is read once, under the run's own locks.
+type outside struct {
+	ctx     context.Context
+	ledgers map[string]*ledger.Ledger
+
+	mu     sync.Mutex
+	states map[string]*ledger.State
+}
+
+func (o *outside) state(ward string) (*ledger.State, error) {
+	if s := o.states[ward]; s != nil {
+		return s, nil
+	}
+	l := o.ledgers[ward]
+	if l == nil {
+		return nil, value.ErrUnknown
+	}
+	s, err := l.Load(o.ctx)
+	if err == nil {
+		o.states[ward] = s
+	}
+	return s, err
+}
+
+// lookup answers for an attribute of a resource of another ward.
+func (o *outside) lookup(ref value.Ref) (any, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	ward, short := value.SplitWard(ref.Address)
+	s, err := o.state(ward)
+	if err != nil {
+		return nil, err
+	}
+	st := s.Records[short]
+	if st == nil {
+		return nil, value.ErrUnknown
+	}
+	r, err := st.Record()
+	if err != nil {
+		return nil, err
+	}
+	v, ok := ref.Path.At(map[string]any(r.Live))
+	if r.ID == "" || !ok {
+		return nil, value.ErrUnknown
+	}
+	return v, nil
+}
+
+// manages is the address in ward under which its ledger records a thing.
+func (o *outside) manages(ward, typ, id string) (string, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	s, err := o.state(ward)
+	if err != nil {
+		return "", err
+	}
+	return s.RecordedAs(typ, id)
+}
+
+// finder answers for things that are looked up: as the proposal found them,
+// or now.
+type finder struct {
+	ctx context.Context
+	o   Options
+	e   *executor
+
+	mu     sync.Mutex
+	things map[string]*propose.Found // by full address; without Attributes when still to be looked up
+}
+
+// note takes over what the proposal found. An old proposal's look-ups are
+// made again: what they find must still be the same.
+func (f *finder) note(p *propose.Proposal, again bool) {
+	for i := range p.Finds {
+		found := p.Finds[i]
+		if again || found.From == propose.FromLastRun {
+			found.Attributes = nil
+		}
+		f.things[found.Full()] = &found
+	}
+}
+
+// lookup answers for an attribute of a thing that is looked up.
+func (f *finder) lookup(ref value.Ref, known func(value.Ref) (any, error)) (any, error) {
+	f.mu.Lock()
+	found := f.things[ref.Address]
+	f.mu.Unlock()
+	if found == nil {
+		return nil, value.ErrUnknown
+	}
+	if found.Attributes == nil {
+		if err := f.look(found, known); err != nil {
+			return nil, err
+		}
+	}
+	v, _ := ref.Path.At(map[string]any(found.Attributes))
+	return v, nil
+}
+
+func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) error {
+	match, err := value.Resolve(map[string]any(found.Match), known)
+	if err != nil {
+		return err
+	}
+	if value.IsPending(match) {
+		return value.ErrUnknown
+	}
+	drv, name := propose.SplitType(found.Type)
+	c, d := f.o.Catalogs[drv], f.o.Drivers[drv]
+	if c == nil || c.Types[name] == nil || d == nil {
+		return fmt.Errorf("there is no driver for %s", found.Type)
+	}
+	var things []driver.Live
+	if things, err = d.Find(f.ctx, name, match.(value.Map)); err != nil {
+		return fmt.Errorf("looking up %s: %w", found.Address, err)
+	}
+	id, attributes, err := propose.TheOne(c.Types[name], things)
+	if err != nil {
+		return fmt.Errorf("%s: %w", found.Address, err)
+	}
+	for ward := range f.o.Ledgers {
+		at, err := f.e.manages(ward, found.Type, id)
+		if err != nil {
+			return err
+		}
+		if at != "" {
+			return fmt.Errorf("%s finds %s, which the estate manages as %s", found.Address, id, value.InWard(ward, at))
+		}
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	found.ID, found.Attributes = id, attributes
+	return nil
+}
+
+// manages is the address in ward under which a thing is recorded, or "".
+func (e *executor) manages(ward, typ, id string) (string, error) {
+	run := e.runs[ward]
+	if run == nil {
+		return e.outside.manages(ward, typ, id)
+	}
+	return run.RecordedAs(typ, id)
+}
+
+// of are the things found for a ward, for its ledger: what was not looked up
+// in this run stays as it was.
+func (f *finder) of(ward string, old ledger.Values) map[string]value.Attributes {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var out map[string]value.Attributes
+	for _, found := range f.things {
+		if found.Ward != ward {
+			continue
+		}
+		attributes := found.Attributes
+		if attributes == nil {
+			attributes = old.Found[found.Address]
+		}
+		if attributes != nil {
+			if out == nil {
+				out = map[string]value.Attributes{}
+			}
+			out[found.Address] = attributes
+		}
+	}
+	return out
+}
