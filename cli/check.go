@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"flag"
 	"time"
 
 	"kasbah/core/problem"
@@ -9,31 +10,34 @@ import (
 )
 
 func checkCommand() *command {
+	var form string
 	return &command{
 		name: "check", line: "find every mistake that can be known offline", args: "[WARD…]", common: true,
 		examples: [2]string{"kasbah check", "kasbah check shore -env live -json"},
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
+		},
 		run: func(ctx context.Context, a *app, args []string) error {
+			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
+				return err
+			}
 			began := time.Now()
 			p, err := a.open(ctx, args)
 			if err != nil {
-				return a.checked(err)
+				return a.checked(err, form)
 			}
 			d, g, problems, err := a.evaluate(ctx, p)
 			if err != nil {
 				return err
 			}
-			if a.json {
-				if err := a.document(render.NewCheckDocument(problems)); err != nil {
-					return err
-				}
-			} else {
-				a.out().Problems(problems)
+			if err := a.report(problems, form); err != nil {
+				return err
 			}
 			if n := problems.Wrong(); n > 0 {
 				a.say("%s found.", render.Count(n, "problem"))
-				return exitError(exitFailed)
+				return exitError(problemsCode(problems))
 			}
-			if !a.json {
+			if form == "text" {
 				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.estate.Name, render.Count(len(d.Resources), "resource"), render.Count(len(d.Wards), "ward"), render.Count(g.Edges(), "need"))
 				if a.verbose {
 					a.say("checked in %s", time.Since(began).Round(time.Millisecond))
@@ -44,14 +48,38 @@ func checkCommand() *command {
 	}
 }
 
+// report writes problems in one of check's forms.
+func (a *app) report(list problem.List, form string) error {
+	switch form {
+	case "json":
+		return a.document(render.NewCheckDocument(list))
+	case "sarif":
+		return a.sarif(list)
+	}
+	a.out().Problems(list)
+	return nil
+}
+
+// problemsCode is the exit code for problems: refused, when all that is wrong
+// are broken rules.
+func problemsCode(list problem.List) int {
+	code := exitRefused
+	for _, p := range list {
+		if p.Level == problem.Wrong && p.Rule == "" {
+			code = exitFailed
+		}
+	}
+	return code
+}
+
 // checked puts the problems of kasbah.toml into check's own form.
-func (a *app) checked(err error) error {
+func (a *app) checked(err error, form string) error {
 	var list problem.List
-	if _, isUsage := err.(*usageError); isUsage || !a.json {
+	if _, isUsage := err.(*usageError); isUsage || form == "text" {
 		return err
 	}
 	list.Add(err)
-	if err := a.document(render.NewCheckDocument(list)); err != nil {
+	if err := a.report(list, form); err != nil {
 		return err
 	}
 	return exitError(exitFailed)

@@ -47,7 +47,7 @@ type command struct {
 func commands() []*command {
 	return []*command{
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), enactCommand(), razeCommand(), surveyCommand(),
-		publishedCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
+		publishedCommand(), rulesCommand(), costCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(), typesCommand(),
 		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(),
 		demoCommand(), versionCommand(), helpCommand(),
@@ -292,7 +292,7 @@ func (a *app) finish(err error) int {
 	case errors.As(err, &list):
 		list.Sort()
 		e.Problems(list)
-		code = exitFailed
+		code = problemsCode(list)
 	case errors.As(err, &one):
 		e.Problem(one)
 		code = exitFailed
@@ -307,4 +307,12 @@ func (a *app) finish(err error) int {
 		code = exitFailed
 	}
 	return code
+}
+
+// joinOr lists words, the last one after `or`.
+func joinOr(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }

@@ -19,6 +19,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
 	"kasbah/core/value"
 	"kasbah/render"
 )
@@ -112,6 +113,13 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	p, err := a.open(ctx, wards)
 	if err != nil {
 		return err
+	}
+	options, err := a.declareOptions(ctx, p)
+	if err != nil {
+		return err
+	}
+	if problems := p.loadRules(ctx, options); problems.Wrong() > 0 {
+		return problems
 	}
 	if proposal.Estate != p.estate.Name {
 		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
@@ -218,6 +226,7 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 	}
 	o := a.enactOptions(p, f)
 	o.JudgeLive = old
+	o.Judge = p.judgeAgain(proposal)
 	stop := make(chan struct{})
 	o.Stop = stop
 	a.setOnStop(func(n int) bool {
@@ -237,6 +246,26 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return err
 	}
 	return a.ended(p, proposal, r)
+}
+
+// judgeAgain judges actions in the middle of a run by the rules that were
+// undecided about them.
+func (p *project) judgeAgain(proposal *propose.Proposal) func(context.Context, *propose.Action, value.Map) ([]string, error) {
+	if p.rules == nil {
+		return nil
+	}
+	return func(ctx context.Context, act *propose.Action, inputs value.Map) ([]string, error) {
+		drv, typ := propose.SplitType(act.Type)
+		report := proposal.JudgeAgain(ctx, p.rules, act, p.catalogs[drv].Types[typ], inputs)
+		var said []string
+		for _, f := range report.Findings {
+			if f.Blocks() {
+				return said, &rules.Refusal{Finding: f}
+			}
+			said = append(said, f.Address+": "+f.Sentence())
+		}
+		return said, nil
+	}
 }
 
 // ended says how a run ended.
@@ -272,7 +301,7 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 	}
 	switch r.Outcome {
 	case "failed":
-		return exitError(exitFailed)
+		return exitError(problemsCode(problem.List(r.Failures)))
 	case "stopped":
 		return exitError(exitInterrupted)
 	}

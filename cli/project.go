@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/BurntSushi/toml"
 
@@ -18,6 +19,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -41,6 +43,9 @@ type project struct {
 	ledgers  map[string]*ledger.Ledger
 	outside  map[string]*ledger.State // of wards that were not asked for, once read
 	kits     map[string]*declare.Kit  // once evaluated
+	rules    *rules.Set               // once loaded
+	found    []rules.Finding          // about what is declared
+	judged   *rules.Report            // the same, with what passed
 }
 
 // open reads the estate and prepares drivers and ledgers of the wards (all
@@ -98,6 +103,9 @@ func (p *project) close() error {
 		errs = append(errs, p.store.Close())
 	}
 	kits.Close(p.kits)
+	if p.rules != nil {
+		errs = append(errs, p.rules.Close())
+	}
 	return errors.Join(errs...)
 }
 
@@ -328,8 +336,40 @@ func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *gra
 	d, problems := declare.Evaluate(ctx, o)
 	g, cycles := graph.OfDeclared(d)
 	problems = append(problems, cycles...)
+	said, err := p.judgeDeclared(ctx, o, d, problems.Wrong() == 0)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	problems = append(problems, said...)
 	problems.Sort()
 	return d, g, problems, ctx.Err()
+}
+
+// loadRules reads the estate's rules, once.
+func (p *project) loadRules(ctx context.Context, o declare.Options) problem.List {
+	if p.rules != nil {
+		return nil
+	}
+	set, problems := rules.Load(ctx, o, time.Now())
+	p.rules = set
+	return problems
+}
+
+// judgeDeclared holds what is declared against the rules. What was not wholly
+// evaluated is not judged.
+func (p *project) judgeDeclared(ctx context.Context, o declare.Options, d *declare.Declared, whole bool) (problem.List, error) {
+	problems := p.loadRules(ctx, o)
+	if problems.Wrong() > 0 || !whole {
+		return problems, nil
+	}
+	subjects := rules.OfDeclared(d)
+	problems = append(problems, p.rules.Excuses(subjects)...)
+	report, err := p.rules.Judge(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)})
+	if err != nil {
+		return nil, err
+	}
+	p.found, p.judged = report.Findings, report
+	return append(problems, report.Problems()...), nil
 }
 
 // declareOptions gathers what an evaluation needs, the estate's kits among it.

@@ -100,6 +100,7 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 
 func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
 	o := propose.Options{
+		Rules: p.rules, Found: p.found,
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Wards: p.wards,
 		States: states, Catalogs: p.catalogs, Only: f.only,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
@@ -120,7 +121,7 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 			return p.drivers[drv].Find(ctx, name, match)
 		}
 	}
-	return propose.Propose(o)
+	return propose.Propose(ctx, o)
 }
 
 // keep writes a proposal to a file, whole or not at all.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 
+	"kasbah/core/ledger"
 	"kasbah/core/survey"
 )
 
@@ -21,7 +22,14 @@ func surveyCommand() *command {
 			if err != nil {
 				return err
 			}
-			r, err := survey.Survey(ctx, survey.Options{Env: p.env, States: states, Wards: p.wards, Drivers: p.drivers, Catalogs: p.catalogs})
+			options, err := a.declareOptions(ctx, p)
+			if err != nil {
+				return err
+			}
+			if problems := p.loadRules(ctx, options); problems.Wrong() > 0 {
+				return problems
+			}
+			r, err := survey.Survey(ctx, p.surveyOptions(states))
 			if err != nil {
 				return err
 			}
@@ -30,10 +38,17 @@ func surveyCommand() *command {
 			} else {
 				a.out().Survey(r, full)
 			}
+			if err == nil && r.Judged.Blocks() {
+				return exitError(exitRefused)
+			}
 			if err == nil && exitCode && r.Counts.Drifted() {
 				return errDifferent
 			}
 			return err
 		},
 	}
+}
+
+func (p *project) surveyOptions(states map[string]*ledger.State) survey.Options {
+	return survey.Options{Env: p.env, States: states, Wards: p.wards, Drivers: p.drivers, Catalogs: p.catalogs, Rules: p.rules}
 }

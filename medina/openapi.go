@@ -71,6 +71,16 @@ func component(k *kind) object {
 	if len(k.Identify) > 0 {
 		x["identify"] = k.Identify
 	}
+	if p := k.Price; p != nil {
+		price := object{"month": p.Month}
+		if p.By != nil {
+			price["by"] = p.By
+		}
+		if p.Per != nil {
+			price["per"] = p.Per
+		}
+		x["price"] = price
+	}
 	out := object{"type": "object", "description": k.Help, "x-kasbah": x}
 	var required, order []string
 	properties := object{}

@@ -70,7 +70,7 @@ func kinds() []*kind {
 	list := []*kind{
 		{
 			plural: "networks", prefix: "net", takes: durations{2 * time.Second, time.Second, 2 * time.Second}, decide: decideNetwork,
-			Type: &schema.Type{Name: "network", Help: "a private network with an address range of its own", Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "network", Price: &schema.Price{Month: 2}, Help: "a private network with an address range of its own", Attributes: []*schema.Attribute{
 				name("what people call it"),
 				addressRange("the addresses of the network, in CIDR notation"),
 				tags(),
@@ -79,7 +79,7 @@ func kinds() []*kind {
 		},
 		{
 			plural: "subnets", prefix: "sub", takes: durations{2 * time.Second, time.Second, 2 * time.Second}, decide: decideSubnet,
-			Type: &schema.Type{Name: "subnet", Help: "a part of a network in one zone", DropFirst: true, Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "subnet", Price: &schema.Price{Month: 0.5}, Help: "a part of a network in one zone", DropFirst: true, Attributes: []*schema.Attribute{
 				name("what people call it"),
 				{Name: "network", Help: "the network it is a part of", Kind: schema.Text, Refers: "network", Fixed: true, Required: true},
 				addressRange("its addresses, inside the network's range and apart from other subnets"),
@@ -90,7 +90,7 @@ func kinds() []*kind {
 		},
 		{
 			plural: "machines", prefix: "mac", takes: durations{25 * time.Second, 12 * time.Second, 8 * time.Second}, decide: decideMachine, release: releaseMachine,
-			Type: &schema.Type{Name: "machine", Help: "a computer in a subnet", Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "machine", Price: &schema.Price{By: map[string]map[string]float64{"size": {"tiny": 3.5, "small": 7, "medium": 14, "large": 28}}}, Help: "a computer in a subnet", Attributes: []*schema.Attribute{
 				name("what people call it"),
 				{Name: "subnet", Help: "the subnet it gets its address from", Kind: schema.Text, Refers: "subnet", Fixed: true, Required: true},
 				{Name: "size", Help: "how much it can do", Kind: schema.Text, OneOf: texts("tiny", "small", "medium", "large"), Required: true},
@@ -103,7 +103,7 @@ func kinds() []*kind {
 		},
 		{
 			plural: "disks", prefix: "dsk", takes: durations{6 * time.Second, 4 * time.Second, 4 * time.Second}, decide: decideDisk,
-			Type: &schema.Type{Name: "disk", Help: "storage that a machine can use", HoldsData: true, Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "disk", Price: &schema.Price{By: map[string]map[string]float64{"kind": {"solid": 1.2, "spinning": 0.4}}, Per: map[string]float64{"gigabytes": 0.08}}, Help: "storage that a machine can use", HoldsData: true, Attributes: []*schema.Attribute{
 				name("what people call it"),
 				{Name: "machine", Help: "the machine that uses it", Kind: schema.Text, Refers: "machine"},
 				zone(),
@@ -114,7 +114,7 @@ func kinds() []*kind {
 		},
 		{
 			plural: "buckets", prefix: "bkt", takes: durations{3 * time.Second, time.Second, 3 * time.Second}, decide: decideBucket, unique: []string{"name"},
-			Type: &schema.Type{Name: "bucket", Help: "a place for objects, reached by a URL", HoldsData: true, UniqueName: true, Identify: []string{"name"}, Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "bucket", Price: &schema.Price{Month: 1, By: map[string]map[string]float64{"versions": {"true": 0.5}}}, Help: "a place for objects, reached by a URL", HoldsData: true, UniqueName: true, Identify: []string{"name"}, Attributes: []*schema.Attribute{
 				with(nameAttr, func(a *schema.Attribute) { a.Help, a.Fixed = "its name, the only one of all buckets", true }),
 				{Name: "public", Help: "whether anybody may read it", Kind: schema.Bool, Security: true, Default: false, HasDefault: true},
 				{Name: "versions", Help: "whether older versions of an object are kept", Kind: schema.Bool, Default: false, HasDefault: true},
@@ -124,7 +124,7 @@ func kinds() []*kind {
 		},
 		{
 			plural: "records", prefix: "rec", takes: durations{4 * time.Second, 4 * time.Second, 2 * time.Second}, decide: decideRecord, unique: []string{"kind", "name"},
-			Type: &schema.Type{Name: "record", Help: "an entry of the directory of names (DNS)", UniqueName: true, Identify: []string{"kind", "name"}, Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "record", Price: &schema.Price{Month: 0.1}, Help: "an entry of the directory of names (DNS)", UniqueName: true, Identify: []string{"kind", "name"}, Attributes: []*schema.Attribute{
 				{Name: "name", Help: "the name that is looked up; one record of each kind has it", Kind: schema.Text, MinLength: num(1), MaxLength: num(253), Fixed: true, Required: true},
 				{Name: "kind", Help: "what the values are", Kind: schema.Text, OneOf: texts("A", "CNAME", "TXT"), Fixed: true, Required: true},
 				{Name: "values", Help: "the answers", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text, MaxLength: num(1024)}, MinLength: num(1), MaxLength: num(100), Required: true},

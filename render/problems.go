@@ -46,13 +46,14 @@ type CheckProblem struct {
 	Path    string `json:"path"`
 	Message string `json:"message"`
 	Hint    string `json:"hint"`
+	Rule    string `json:"rule,omitempty"`
 }
 
 // NewCheckDocument puts problems into their JSON form.
 func NewCheckDocument(list problem.List) CheckDocument {
 	d := CheckDocument{Format: "kasbah.check/1", Problems: []CheckProblem{}}
 	for _, p := range list {
-		d.Problems = append(d.Problems, CheckProblem{string(p.Level), p.Position.File, p.Position.Line, p.Position.Column, p.Ward, p.Address, p.Path, p.Message, p.Hint})
+		d.Problems = append(d.Problems, CheckProblem{string(p.Level), p.Position.File, p.Position.Line, p.Position.Column, p.Ward, p.Address, p.Path, p.Message, p.Hint, p.Rule})
 	}
 	return d
 }

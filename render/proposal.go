@@ -331,6 +331,8 @@ func (o *Out) Summary(p *propose.Proposal) {
 	if n := len(p.Forecast.Chain); n > 1 {
 		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Forecast.Chain)), o.Width-2, "  "))
 	}
+	o.costOf(p)
+	o.rulesOf(p)
 	for _, b := range p.Blocked {
 		var at string
 		for _, s := range []string{b.Position.Short(), Clean(b.Address)} {

@@ -50,6 +50,9 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 	if told {
 		o.Printf("\n")
 	}
+	for i := range r.Rules {
+		o.Problem(r.Rules[i].Problem())
+	}
 	c := r.Counts
 	total := c.Matches + c.Differs + c.Gone + c.Unchecked
 	o.Printf("%s surveyed in %s: %d matches, %d differs, %d gone, %d unchecked.\n", Count(total, "resource"), r.Env, c.Matches, c.Differs, c.Gone, c.Unchecked)

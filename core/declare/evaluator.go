@@ -57,13 +57,7 @@ type starFile struct {
 
 func newEvaluator(s *session, ward string) (*evaluator, error) {
 	o := s.o
-	ev := &evaluator{
-		s: s, o: o, limits: o.Estate.Limits, index: newIndex(),
-		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Secrets: map[string]*Secret{}, Files: map[string]string{}},
-		declared: map[string]*Resource{}, inputs: map[string][]given{}, files: map[string]*starFile{},
-		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{}, scopes: []*scope{{opened: map[string]problem.Position{}}},
-		steps: o.Estate.Limits.Steps,
-	}
+	ev := bareEvaluator(s, ward)
 	for i, in := range o.Inputs {
 		if in.Ward == "" || in.Ward == ward {
 			ev.inputs[in.Name] = append(ev.inputs[in.Name], given{in, i})

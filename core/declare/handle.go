@@ -30,13 +30,13 @@ func (ev *evaluator) newDriver(name string, c *schema.Catalog) *driver {
 	for _, n := range c.Names() {
 		t := &declarer{d: d, typ: c.Types[n], code: map[string]string{}, star: map[string]string{}}
 		for _, a := range t.typ.Attributes {
-			code := identifier(a.Name)
+			code := Identifier(a.Name)
 			t.code[code] = a.Name
 			if code != a.Name {
 				t.star[a.Name] = code
 			}
 		}
-		d.types[identifier(n)] = t
+		d.types[Identifier(n)] = t
 	}
 	return d
 }
@@ -233,8 +233,8 @@ func goodName(s string) bool {
 	return true
 }
 
-// identifier is the name of a type or attribute as the language can write it.
-func identifier(name string) string {
+// Identifier is the name of a type or attribute as the language can write it.
+func Identifier(name string) string {
 	var b strings.Builder
 	for i, c := range name {
 		if c == '_' || unicode.IsLetter(c) || i > 0 && unicode.IsDigit(c) {

@@ -35,11 +35,11 @@ func (ev *evaluator) predeclare() error {
 	def("file", ev.fileFrom(source{root: ev.s.root, name: ev.out.Name, path: ev.out.Name}))
 	env["ward"] = starlark.String(ev.out.Name)
 	for name, c := range ev.o.Catalogs {
-		if _, taken := env[identifier(name)]; taken {
+		if _, taken := env[Identifier(name)]; taken {
 			return problem.At(ev.o.Estate.At("drivers."+name), "driver %q has a name that the language uses: call it something else", name)
 		}
 		ev.drivers[name] = ev.newDriver(name, c)
-		env[identifier(name)] = ev.drivers[name]
+		env[Identifier(name)] = ev.drivers[name]
 	}
 	ev.names = env
 	return nil
@@ -70,7 +70,7 @@ func (ev *evaluator) library() starlark.StringDict {
 // predeclared are the names that a file starts with. What may not be used in
 // it stands there as well, and says why.
 func (ev *evaluator) predeclared(src source) starlark.StringDict {
-	if src.kind == wardFile {
+	if src.kind == wardFile || src.kind == scriptFile {
 		return ev.names
 	}
 	where := path.Dir(src.path)
@@ -97,10 +97,10 @@ func (ev *evaluator) predeclared(src source) starlark.StringDict {
 	refuse("publish", "a kit publishes nothing: it gives results back with return")
 	refuse("published", "a kit reads no ward: it is handed what it needs as an argument")
 	for name := range ev.drivers {
-		delete(env, identifier(name))
+		delete(env, Identifier(name))
 	}
 	for _, kind := range src.kit.Drivers {
-		env[identifier(kind)] = &kitDriver{ev: ev, name: kind}
+		env[Identifier(kind)] = &kitDriver{ev: ev, name: kind}
 	}
 	ev.kits[src.kit.Name] = env
 	return env

@@ -26,6 +26,7 @@ const (
 	wardFile   sourceKind = iota
 	commonFile            // a file of the estate that wards share
 	kitFile
+	scriptFile // rules
 )
 
 // module finds the file that a load statement in from names.

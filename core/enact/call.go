@@ -63,10 +63,26 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 	if err != nil {
 		return err
 	}
+	if err := e.judgeAgain(ctx, a, inputs); err != nil {
+		return err
+	}
 	if s.half == edit {
 		return e.edit(ctx, a, inputs)
 	}
 	return e.make(ctx, a, inputs)
+}
+
+// judgeEarly judges a swap that drops first, before anything is dropped, when
+// what is to be made is known already.
+func (e *executor) judgeEarly(ctx context.Context, a *propose.Action) error {
+	if a.Kind != propose.Swap || a.Plan.Order != "drop-first" {
+		return nil
+	}
+	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
+	if err != nil || value.IsPending(v) {
+		return err
+	}
+	return e.judgeAgain(ctx, a, v.(map[string]any))
 }
 
 func firstPending(v any) string {
@@ -110,7 +126,7 @@ func (e *executor) checked(a *propose.Action, inputs value.Map) (value.Map, erro
 func (e *executor) record(a *propose.Action, inputs value.Map) (*ledger.Record, error) {
 	r := &ledger.Record{
 		Address: a.Address, Type: a.Type, DriverVersion: a.Plan.DriverVersion, Inputs: inputs, Needs: a.Needs,
-		Care: a.Plan.Care, Version: 1, Changed: now(), Run: e.o.Run, Declared: a.Plan.Declared,
+		Care: a.Plan.Care, Kit: a.Plan.Kit, Version: 1, Changed: now(), Run: e.o.Run, Declared: a.Plan.Declared,
 	}
 	old, err := e.runs[a.Ward].Record(a.Address)
 	if err != nil {
@@ -314,6 +330,9 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 	}
 	if current == nil {
 		return nil // a recovered call has done it
+	}
+	if err := e.judgeEarly(ctx, a); err != nil {
+		return err
 	}
 	r := *current
 	hs := halves(a)

@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"sort"
+	"strings"
 	"sync"
 	"time"
 
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -35,9 +37,13 @@ type Options struct {
 	Parallel  int
 	Timeout   time.Duration
 	Wait      ledger.WaitOptions
-	JudgeLive bool            // read what is live again before acting: the proposal may be old
-	Stop      <-chan struct{} // closed: start nothing more and let what is running finish
-	Event     func(Event)     // called from many goroutines, one at a time; may be nil
+	JudgeLive bool // read what is live again before acting: the proposal may be old
+	// Judge holds an action against the rules that were undecided about it, now
+	// that its inputs are known. An error forbids the call; what is said goes
+	// into the ledger.
+	Judge func(ctx context.Context, a *propose.Action, inputs value.Map) (said []string, err error)
+	Stop  <-chan struct{} // closed: start nothing more and let what is running finish
+	Event func(Event)     // called from many goroutines, one at a time; may be nil
 }
 
 // EventKind is what an event tells.
@@ -163,6 +169,7 @@ type executor struct {
 	broken    error // why nothing more may be started
 	recovered []string
 	intents   int
+	said      map[string][]string // by ward: what rules said
 	outside   *outside
 	found     *finder
 }
@@ -175,7 +182,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, skipped: map[string]bool{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
@@ -217,7 +224,7 @@ func (e *executor) recordOnly(ctx context.Context) error {
 			return err
 		}
 		r := *old
-		r.Needs, r.Care, r.Declared, r.Inputs = a.Needs, a.Plan.Care, a.Plan.Declared, a.Plan.Inputs
+		r.Needs, r.Care, r.Declared, r.Inputs, r.Kit = a.Needs, a.Plan.Care, a.Plan.Declared, a.Plan.Inputs, a.Plan.Kit
 		r.Version++
 		r.Changed, r.Run = now(), e.o.Run
 		lines[a.Ward] = append(lines[a.Ward], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "needs and care", Record: &r}})
@@ -354,6 +361,10 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 // failure turns an error into a problem at the line of the declaration.
 func (e *executor) failure(a *propose.Action, err error) *problem.Problem {
 	p := &problem.Problem{Level: problem.Wrong, Ward: a.Ward, Address: a.Address, Position: a.Position, Via: a.Via, Message: err.Error()}
+	var refusal *rules.Refusal
+	if errors.As(err, &refusal) {
+		p.Rule, p.Hint = refusal.Rule, refusal.Help
+	}
 	var de *driver.Error
 	if errors.As(err, &de) && len(de.Problems) > 0 {
 		p.Path = de.Problems[0].Path
@@ -424,13 +435,40 @@ func (e *executor) values(w propose.WardAt) ledger.Values {
 	return out
 }
 
+// rulesSaid is what house rules said of a ward's actions without stopping
+// them: in the proposal and, of values that were pending then, in the run.
+func (e *executor) rulesSaid(ward string) []string {
+	if e.p == nil {
+		return nil
+	}
+	var out []string
+	for _, f := range e.p.Rules {
+		if (f.Ward == ward || f.Ward == "") && f.Verdict != rules.Undecided {
+			out = append(out, strings.TrimPrefix(f.Address+": "+f.Sentence(), ": "))
+		}
+	}
+	return append(out, e.said[ward]...)
+}
+
+// judgeAgain lets the rules judge what they were undecided about.
+func (e *executor) judgeAgain(ctx context.Context, a *propose.Action, inputs value.Map) error {
+	if e.o.Judge == nil {
+		return nil
+	}
+	said, err := e.o.Judge(ctx, a, inputs)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.said[a.Ward] = append(e.said[a.Ward], said...)
+	return err
+}
+
 // end gives every lock back. Locks that were taken away are past giving.
 func (e *executor) end(ctx context.Context, outcome string, values map[string]ledger.Values) error {
 	var errs []error
 	for w, run := range e.runs {
 		c := e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear}
-		err := run.End(ctx, outcome, counts, values[w])
+		err := run.End(ctx, outcome, counts, e.rulesSaid(w), values[w])
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)
 		}

@@ -226,7 +226,7 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	o.States = map[string]*ledger.State{"shore": s}
 	o.Live, err = propose.ReadLive(ctx, c.drivers(), o.States, false)
 	require.NoError(c.t, err)
-	p, err := propose.Propose(o)
+	p, err := propose.Propose(context.Background(), o)
 	require.NoError(c.t, err)
 	union := map[string]bool{}
 	for a := range s.Records {

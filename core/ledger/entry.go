@@ -122,6 +122,7 @@ type Beat struct {
 type End struct {
 	Outcome string         `json:"outcome"` // done, failed, stopped
 	Counts  map[string]int `json:"counts,omitempty"`
+	Rules   []string       `json:"rules,omitempty"` // what house rules said without stopping the run
 	Values
 }
 

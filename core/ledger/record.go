@@ -19,6 +19,7 @@ type Record struct {
 	Live          value.Attributes `json:"live"`            // all attributes, last seen
 	Needs         []string         `json:"needs,omitempty"` // addresses with their ward
 	Care          Care             `json:"care"`
+	Kit           string           `json:"kit,omitempty"` // that declared it, the outermost
 	Tag           string           `json:"tag,omitempty"`
 	Version       int64            `json:"version"` // grows with id, inputs, needs and care
 	Changed       time.Time        `json:"changed"`

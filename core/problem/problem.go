@@ -46,6 +46,15 @@ const (
 	Note    Level = "note"    // belongs to another problem, such as a part not checked
 )
 
+// Standing is how a house rule stands to what it judged, where it is not
+// simply broken.
+type Standing string
+
+const (
+	Undecided Standing = "undecided"
+	Excused   Standing = "excused"
+)
+
 // Problem is one thing wrong. It is an error.
 type Problem struct {
 	Level    Level
@@ -56,6 +65,8 @@ type Problem struct {
 	Message  string
 	Hint     string
 	Via      []string // further places on the way, as `by FILE:LINE`
+	Rule     string   // the house rule that says so; "" for everything else
+	Standing Standing // of a house rule
 }
 
 // Error is the problem on one line, without its hint.

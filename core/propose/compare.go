@@ -249,6 +249,16 @@ func LeavePaths(c ledger.Care) []value.Path {
 	return out
 }
 
+// kitOf is the outermost kit that declares a resource, or "".
+func kitOf(d *declare.Resource) string {
+	for _, in := range d.Within {
+		if in.Kit != "" {
+			return in.Kit
+		}
+	}
+	return ""
+}
+
 // NeedsOf lists a resource's needs, in byte order.
 func NeedsOf(r *declare.Resource) []string {
 	out := make([]string, 0, len(r.Needs))

@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"sort"
@@ -11,12 +12,15 @@ import (
 )
 
 // finish counts, sorts and gathers what needs consent.
-func (w *proposer) finish() error {
+func (w *proposer) finish(ctx context.Context) error {
 	p := w.p
+	sum, priced := Cost{}, false
 	for _, full := range value.Keys(w.actions) {
 		a := w.actions[full]
 		p.Actions = append(p.Actions, a)
 		p.Counts.add(a.Kind)
+		sum.Add(a.Cost)
+		priced = priced || a.Cost != nil
 		if a.Plan == nil {
 			continue
 		}
@@ -45,8 +49,14 @@ func (w *proposer) finish() error {
 		p.Wards[i].Republish = w.republish(&p.Wards[i])
 	}
 	p.Forecast.Chain = w.chain()
+	if priced {
+		p.Cost = &sum
+	}
 	w.secrets()
-	return w.consumers()
+	if err := w.consumers(); err != nil {
+		return err
+	}
+	return w.judge(ctx)
 }
 
 // republish reports whether what the ward's ledger has of its published

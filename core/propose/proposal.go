@@ -7,6 +7,7 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
+	"kasbah/core/rules"
 	"kasbah/core/value"
 )
 
@@ -44,18 +45,21 @@ type Proposal struct {
 	Counts  Counts    `json:"counts"`
 	Actions []*Action `json:"actions"` // by ward and address
 
-	Warnings   []string     `json:"warnings"`
-	Rules      []struct{}   `json:"rules"`
-	Data       []string     `json:"data"`       // addresses with their ward whose data would be lost
-	Security   []string     `json:"security"`   // and those whose security changes
-	Blocked    []Block      `json:"blocked"`    // what forbids the proposal as a whole
-	Left       []LeftAlone  `json:"left"`       // attributes no longer declared that stay
-	LeftOut    int          `json:"left_out"`   // resources that -only left out
-	Unfinished []Unfinished `json:"unfinished"` // calls whose end is not known, taken as done
-	NotAssured []string     `json:"not_assured"`
-	Finds      []Found      `json:"finds,omitempty"` // things that are looked up
-	Forecast   Forecast     `json:"forecast"`
-	Cost       *struct{}    `json:"cost"` // nil: prices are not known yet
+	Warnings   []string        `json:"warnings"`
+	Rules      []rules.Finding `json:"rules"` // of the stages declared and proposed, but for what passed
+	RuleCounts RuleCounts      `json:"rule_counts"`
+	Data       []string        `json:"data"`       // addresses with their ward whose data would be lost
+	Security   []string        `json:"security"`   // and those whose security changes
+	Blocked    []Block         `json:"blocked"`    // what forbids the proposal as a whole
+	Left       []LeftAlone     `json:"left"`       // attributes no longer declared that stay
+	LeftOut    int             `json:"left_out"`   // resources that -only left out
+	Unfinished []Unfinished    `json:"unfinished"` // calls whose end is not known, taken as done
+	NotAssured []string        `json:"not_assured"`
+	Finds      []Found         `json:"finds,omitempty"` // things that are looked up
+	Forecast   Forecast        `json:"forecast"`
+	Cost       *Cost           `json:"cost"` // nil when no type has a price
+
+	judged *rules.Report
 }
 
 // Forecast says what carrying out will take.
@@ -156,6 +160,7 @@ type Block struct {
 	Address  string           `json:"address"`
 	Because  string           `json:"because"`
 	Position problem.Position `json:"position"`
+	Rule     string           `json:"rule,omitempty"` // that blocks it
 }
 
 // LeftAlone is an attribute that is no longer declared and stays as it is.
@@ -184,6 +189,8 @@ type Action struct {
 	Via      []string         `json:"via,omitempty"`
 	Needs    []string         `json:"needs"` // addresses with their ward
 	Changes  []Change         `json:"changes"`
+	Kit      string           `json:"kit,omitempty"`  // the kit that declares it, the outermost
+	Cost     *Cost            `json:"cost,omitempty"` // nil when it is not known
 
 	Plan *Plan `json:"plan,omitempty"` // nil for same
 }
@@ -222,6 +229,7 @@ type Plan struct {
 	Inputs        value.Attributes `json:"inputs,omitempty"` // as they are to be; may hold pending values
 	Order         string           `json:"order,omitempty"`  // of a swap: create-first or drop-first
 	Care          ledger.Care      `json:"care"`
+	Kit           string           `json:"kit,omitempty"`
 	Declared      string           `json:"declared,omitempty"` // fingerprint of the declaration
 	DriverVersion string           `json:"driver_version,omitempty"`
 	HoldsData     bool             `json:"holds_data,omitempty"`

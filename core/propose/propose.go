@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -33,6 +35,9 @@ type Options struct {
 	Outside func(ward string) (*ledger.State, error) // what the ledger of such a ward says
 	// Find looks things up by the type with its driver; nil when offline.
 	Find func(typ string, match value.Map) ([]driver.Live, error)
+	// Rules judge the proposal; Found are their findings about what is declared.
+	Rules *rules.Set
+	Found []rules.Finding
 }
 
 type proposer struct {
@@ -50,14 +55,15 @@ type proposer struct {
 
 // Propose makes the proposal. It writes nothing, and reads nothing but
 // through Outside and Find.
-func Propose(o Options) (*Proposal, error) {
+func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}, found: map[string]*Found{}}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
-		Actions: []*Action{}, Warnings: []string{}, Rules: []struct{}{}, Data: []string{}, Security: []string{}, Blocked: []Block{},
+		Actions: []*Action{}, Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{}, Blocked: []Block{},
 		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},
 	}
+	w.p.Rules = append(w.p.Rules, o.Found...)
 	if err := w.gather(); err != nil {
 		return nil, err
 	}
@@ -86,7 +92,7 @@ func Propose(o Options) (*Proposal, error) {
 	if err := errors.Join(w.problems...); err != nil {
 		return nil, err
 	}
-	if err := w.finish(); err != nil {
+	if err := w.finish(ctx); err != nil {
 		return nil, err
 	}
 	return w.p, nil
@@ -242,12 +248,14 @@ func (w *proposer) action(full string) (*Action, error) {
 		a.Type = d.FullType()
 		a.Position, a.Via = d.Position()
 		a.Needs = NeedsOf(d)
+		a.Kit = kitOf(d)
 	} else {
+		a.Kit = r.Kit
 		a.Type = r.Type
 		a.Needs = append(a.Needs, r.Needs...)
 	}
 	drv, _ := SplitType(a.Type)
-	a.Plan = &Plan{DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData, Exclusive: typ.UniqueName || typ.DropFirst}
+	a.Plan = &Plan{Kit: a.Kit, DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData, Exclusive: typ.UniqueName || typ.DropFirst}
 	var seen *Seen
 	if r != nil {
 		seen = w.look(full, r)
@@ -265,6 +273,7 @@ func (w *proposer) action(full string) (*Action, error) {
 		a.Plan.Care = careOf(d.Care)
 		a.Plan.Declared = fingerprint(d, a.Needs)
 	}
+	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
 	if a.Kind == Same {
 		if d != nil && (a.Plan.Declared != r.Declared) && !w.dangling[full] {
 			a.Plan.RecordOnly = true

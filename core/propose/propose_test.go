@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"context"
 	"fmt"
 	"testing"
 
@@ -104,7 +105,7 @@ func TestDropsAndRaze(t *testing.T) {
 	)
 	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", Attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"}, "id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
 	o := Options{Estate: "e", Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": s}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
-	p, err := Propose(o)
+	p, err := Propose(context.Background(), o)
 	require.NoError(t, err)
 	require.True(t, p.Raze)
 	require.Equal(t, Counts{Drop: 5}, p.Counts)
@@ -123,20 +124,20 @@ func TestDropsAndRaze(t *testing.T) {
 	require.Equal(t, []string{"sea.lamp has no idempotency keys"}, p.NotAssured)
 
 	o.Only = []string{"sea.lamp/b"}
-	p, err = Propose(o)
+	p, err = Propose(context.Background(), o)
 	require.NoError(t, err)
 	require.Equal(t, 2, p.Counts.Drop, "what matches and what it needs")
 	require.Equal(t, 3, p.LeftOut)
 	o.Only = []string{"sea.lamp/bb"}
-	_, err = Propose(o)
+	_, err = Propose(context.Background(), o)
 	require.ErrorContains(t, err, `did you mean "sea.lamp/b"?`)
 
 	o.Only = nil
 	o.Catalogs = map[string]*schema.Catalog{}
-	_, err = Propose(o)
+	_, err = Propose(context.Background(), o)
 	require.ErrorContains(t, err, `kasbah.toml has no driver "sea"`)
 	o.Catalogs = map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{}}}
-	_, err = Propose(o)
+	_, err = Propose(context.Background(), o)
 	require.ErrorContains(t, err, "no longer has the type lamp")
 }
 

@@ -48,6 +48,7 @@ type Type struct {
 	KeyMemory time.Duration // how long an idempotency key is remembered; 0 means never
 	Tags      bool          // things carry entity tags, and writes may name the one they saw
 	Locate    bool          // the driver can find what a key made
+	Price     *Price        // nil when the cloud does not say
 
 	byName map[string]*Attribute
 }

@@ -10,6 +10,7 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -30,10 +31,13 @@ const (
 
 // Report is a survey of some wards in one environment.
 type Report struct {
-	Format    string      `json:"format"`
-	Env       string      `json:"env"`
-	Counts    Counts      `json:"counts"`
-	Resources []*Resource `json:"resources"` // by ward and address
+	Format    string          `json:"format"`
+	Env       string          `json:"env"`
+	Counts    Counts          `json:"counts"`
+	Resources []*Resource     `json:"resources"` // by ward and address
+	Rules     []rules.Finding `json:"rules"`     // at the stage live, but for what passed
+
+	Judged *rules.Report `json:"-"` // the same, with what passed
 }
 
 // Counts counts the verdicts.
@@ -80,6 +84,7 @@ type Options struct {
 	Wards    []string
 	Drivers  map[string]driver.Driver
 	Catalogs map[string]*schema.Catalog
+	Rules    *rules.Set // nil when there are none
 }
 
 // Survey reads the clouds and compares.
@@ -88,7 +93,7 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}}
+	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Judged: &rules.Report{}}
 	for _, ward := range o.Wards {
 		s := o.States[ward]
 		open := map[string]bool{}
@@ -115,7 +120,42 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 			})
 		}
 	}
+	if err := judgeRules(ctx, o, r, live); err != nil {
+		return nil, err
+	}
 	return r, blame(ctx, o, r)
+}
+
+// judgeRules holds what is live against the rules.
+func judgeRules(ctx context.Context, o Options, r *Report, live propose.Live) error {
+	if o.Rules == nil || len(o.Rules.Rules) == 0 {
+		return nil
+	}
+	var subjects []*rules.Subject
+	for _, res := range r.Resources {
+		l, there := live[res.Type][res.ID]
+		drv, typ := propose.SplitType(res.Type)
+		if !there || o.Catalogs[drv] == nil || o.Catalogs[drv].Types[typ] == nil {
+			continue
+		}
+		rec, err := o.States[res.Ward].Records[res.Address].Record()
+		if err != nil {
+			return err
+		}
+		subjects = append(subjects, &rules.Subject{
+			Ward: res.Ward, Address: res.Address, Type: res.Type, Schema: o.Catalogs[drv].Types[typ], Kit: rec.Kit, Guarded: rec.Care.Guard,
+			Inputs: l.Attributes, Live: l.Attributes, Excuse: propose.ExcusesOf(rec.Care),
+		})
+	}
+	c := r.Counts
+	report, err := o.Rules.Judge(ctx, rules.Live, subjects, value.Map{
+		"counts": value.Map{"matches": int64(c.Matches), "differs": int64(c.Differs), "gone": int64(c.Gone), "unchecked": int64(c.Unchecked)},
+	})
+	if err != nil {
+		return err
+	}
+	r.Judged, r.Rules = report, append(r.Rules, report.Findings...)
+	return nil
 }
 
 func (c *Counts) add(v Verdict) {

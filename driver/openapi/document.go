@@ -45,6 +45,11 @@ type typeExtension struct {
 	HoldsData  bool     `yaml:"holds-data"`
 	UniqueName bool     `yaml:"unique-name"`
 	DropFirst  bool     `yaml:"drop-first"`
+	Price      *struct {
+		Month float64                       `yaml:"month"`
+		By    map[string]map[string]float64 `yaml:"by"`
+		Per   map[string]float64            `yaml:"per"`
+	} `yaml:"price"`
 }
 
 // propertyExtension is x-kasbah on a property.
@@ -140,6 +145,9 @@ func (d *document) add(name string, s *base.Schema) error {
 		if t.KeyMemory, err = time.ParseDuration(x.Keys); err != nil {
 			return fmt.Errorf("%s keys: %w", extension, err)
 		}
+	}
+	if p := x.Price; p != nil {
+		t.Price = &schema.Price{Month: p.Month, By: p.By, Per: p.Per}
 	}
 	fields, err := properties(s)
 	if err != nil {

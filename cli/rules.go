@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"time"
+
+	"kasbah/core/problem"
+	"kasbah/core/rules"
+	"kasbah/core/survey"
+	"kasbah/render"
+)
+
+func rulesCommand() *command {
+	var test bool
+	var form string
+	var at listFlag
+	return &command{
+		name: "rules", line: "judge by the house rules in rules/*.star", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah rules -env live", "kasbah rules -at proposed -form sarif"},
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&test, "test", false, "run the rules' own tests, rules/*_test.star")
+			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
+			fs.Var(&at, "at", "judge at this `stage`: declared (always), proposed, live; may be given again")
+		},
+		run: func(ctx context.Context, a *app, args []string) error {
+			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
+				return err
+			}
+			for _, s := range at {
+				if s != "declared" && s != "proposed" && s != "live" {
+					return usage("-at is %q, and must be declared, proposed or live", s)
+				}
+			}
+			p, err := a.open(ctx, args)
+			if err != nil {
+				return err
+			}
+			if test {
+				return a.testRules(ctx, p)
+			}
+			return a.judge(ctx, p, at, form)
+		},
+	}
+}
+
+// chooseForm checks a -form flag; -json stands for -form json.
+func (a *app) chooseForm(form *string, forms ...string) error {
+	if a.json {
+		*form = "json"
+	}
+	for _, f := range forms {
+		if f == *form {
+			return nil
+		}
+	}
+	return usage("-form is %q, and must be one of %s", *form, joinOr(forms))
+}
+
+func (a *app) judge(ctx context.Context, p *project, at []string, form string) error {
+	_, _, problems, err := a.evaluate(ctx, p)
+	if err != nil {
+		return err
+	}
+	if p.judged == nil { // the declarations or the rules themselves are wrong
+		return problems
+	}
+	reports := []*rules.Report{p.judged}
+	for _, stage := range at {
+		var report *rules.Report
+		switch rules.Stage(stage) {
+		case rules.Proposed:
+			report, err = a.judgeProposed(ctx, p)
+		case rules.Live:
+			report, err = a.judgeLive(ctx, p)
+		default:
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		reports = append(reports, report)
+		problems = append(problems, report.Problems()...)
+	}
+	problems.Sort()
+	d := render.NewRulesDocument(p.env, p.rules.Rules, reports...)
+	switch form {
+	case "json":
+		err = a.document(d)
+	case "sarif":
+		err = a.sarif(problems)
+	default:
+		if len(d.Rules) == 0 {
+			a.out().Printf("The estate has no rules: they stand in %s/*.star.\n", rules.Folder)
+			return nil
+		}
+		a.out().Problems(problems)
+		if len(problems) > 0 {
+			a.out().Printf("\n")
+		}
+		a.out().Rules(d)
+	}
+	if err == nil && problems.Wrong() > 0 {
+		return exitError(problemsCode(problems))
+	}
+	return err
+}
+
+// sarif writes problems in that form.
+func (a *app) sarif(list problem.List) error {
+	body, err := render.SARIF(list, version())
+	if err == nil {
+		_, err = a.buffer.Write(body)
+	}
+	return err
+}
+
+func (a *app) judgeProposed(ctx context.Context, p *project) (*rules.Report, error) {
+	d, _, _, err := a.evaluate(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	states, err := p.states(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := p.found
+	p.found = nil // told already
+	proposal, err := a.compare(ctx, p, d, states, proposeFlags{})
+	p.found = found
+	if err != nil {
+		return nil, err
+	}
+	return proposal.Judged(), nil
+}
+
+func (a *app) judgeLive(ctx context.Context, p *project) (*rules.Report, error) {
+	states, err := p.states(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := survey.Survey(ctx, p.surveyOptions(states))
+	if err != nil {
+		return nil, err
+	}
+	return r.Judged, nil
+}
+
+// testRules runs the rules' own tests.
+func (a *app) testRules(ctx context.Context, p *project) error {
+	began := time.Now()
+	o, err := a.declareOptions(ctx, p)
+	if err != nil {
+		return err
+	}
+	problems := p.loadRules(ctx, o)
+	if problems.Wrong() > 0 {
+		return problems
+	}
+	tests, problems := p.rules.Test(ctx)
+	problems = append(problems, tests.Failed...)
+	problems.Sort()
+	if a.json {
+		if err := a.document(render.NewCheckDocument(problems)); err != nil {
+			return err
+		}
+	} else {
+		a.out().Problems(problems)
+		a.out().Printf("%s of %s as expected, %d not.\n", render.Count(tests.Passed, "answer"), render.Count(len(p.rules.Rules), "rule"), len(tests.Failed))
+		if a.verbose {
+			a.say("tested in %s", time.Since(began).Round(time.Millisecond))
+		}
+	}
+	if problems.Wrong() > 0 {
+		return exitError(exitFailed)
+	}
+	return nil
+}

@@ -1,0 +1,109 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"kasbah/core/propose"
+	"kasbah/core/rules"
+)
+
+// RulesDocument is the JSON form of what the rules say.
+type RulesDocument struct {
+	Format   string          `json:"format"`
+	Env      string          `json:"env"`
+	Rules    []RuleDoc       `json:"rules"`
+	Findings []rules.Finding `json:"findings"`
+}
+
+// RuleDoc is one rule and how often it said what.
+type RuleDoc struct {
+	Name      string        `json:"name"`
+	Help      string        `json:"help"`
+	Level     rules.Level   `json:"level"`
+	At        []rules.Stage `json:"at"`
+	Whole     bool          `json:"whole"`
+	File      string        `json:"file"`
+	Line      int           `json:"line"`
+	Passed    int           `json:"passed"`
+	Broken    int           `json:"broken"`
+	Undecided int           `json:"undecided"`
+	Excused   int           `json:"excused"`
+	Failed    int           `json:"failed"`
+}
+
+// NewRulesDocument sums up what rules said at some stages.
+func NewRulesDocument(env string, all []*rules.Rule, reports ...*rules.Report) RulesDocument {
+	d := RulesDocument{Format: "kasbah.rules/1", Env: env, Rules: []RuleDoc{}, Findings: []rules.Finding{}}
+	at := map[string]int{}
+	for _, r := range all {
+		at[r.Name] = len(d.Rules)
+		d.Rules = append(d.Rules, RuleDoc{Name: r.Name, Help: r.Help, Level: r.Level, At: r.At, Whole: r.Whole(), File: r.Position.File, Line: r.Position.Line})
+	}
+	for _, report := range reports {
+		d.Findings = append(d.Findings, report.Findings...)
+		for _, t := range report.Tallies {
+			r := &d.Rules[at[t.Rule.Name]]
+			r.Passed, r.Broken, r.Undecided, r.Excused, r.Failed = r.Passed+t.Passed, r.Broken+t.Broken, r.Undecided+t.Undecided, r.Excused+t.Excused, r.Failed+t.Failed
+		}
+	}
+	return d
+}
+
+// Rules writes the rules as a table.
+func (o *Out) Rules(d RulesDocument) {
+	rows := [][]string{{"rule", "level", "at", "passed", "broken", "undecided", "excused", "failed"}}
+	for _, r := range d.Rules {
+		var at []string
+		for _, s := range r.At {
+			at = append(at, string(s))
+		}
+		row := []string{r.Name, string(r.Level), strings.Join(at, ", ")}
+		for _, n := range []int{r.Passed, r.Broken, r.Undecided, r.Excused, r.Failed} {
+			row = append(row, fmt.Sprint(n))
+		}
+		rows = append(rows, row)
+	}
+	o.Table(rows, o.HeadGrey)
+}
+
+// rulesOf writes what the rules said of a proposal, above its summary. What
+// they said of the declarations was told before.
+func (o *Out) rulesOf(p *propose.Proposal) {
+	for _, f := range p.Rules {
+		if f.At != rules.Proposed || f.Blocks() {
+			continue
+		}
+		head := "Rule: "
+		switch f.Verdict {
+		case rules.Broken:
+			head = "Warning: "
+		case rules.Undecided:
+			head = "Undecided: "
+		case rules.Excused:
+			head = "Excused: "
+		}
+		who := ""
+		if f.Address != "" {
+			who = Clean(f.Address) + ": "
+		}
+		o.Printf("%s\n", Wrap(head+who+Clean(f.Sentence())+".", o.Width-2, "  "))
+	}
+	c := p.RuleCounts
+	if n := c.Passed + c.Broken + c.Undecided + c.Excused + c.Failed; n > 0 {
+		o.Printf("Rules: %s.\n", strings.Join(tally(c), ", "))
+	}
+}
+
+func tally(c propose.RuleCounts) []string {
+	var out []string
+	for _, x := range []struct {
+		n    int
+		word string
+	}{{c.Passed, "passed"}, {c.Broken, "broken"}, {c.Undecided, "undecided"}, {c.Excused, "excused"}, {c.Failed, "failed"}} {
+		if x.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", x.n, x.word))
+		}
+	}
+	return out
+}
