@@ -3,11 +3,9 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 
 	"kasbah/core/declare"
@@ -130,17 +128,8 @@ func keep(path string, p *propose.Proposal) error {
 	if err != nil {
 		return err
 	}
-	temp, err := os.CreateTemp(filepath.Dir(path), ".proposal-*")
-	if err != nil {
+	if err := replaceFile(path, append(body, '\n'), 0o600); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)
-	}
-	_, err = temp.Write(append(body, '\n'))
-	err = errors.Join(err, temp.Sync(), temp.Close())
-	if err == nil {
-		err = os.Rename(temp.Name(), path)
-	}
-	if err != nil {
-		return fmt.Errorf("the proposal could not be kept: %w", errors.Join(err, os.Remove(temp.Name())))
 	}
 	return nil
 }

@@ -117,8 +117,7 @@ func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
 	if err := onlyUTF8(src.name, body); err != nil {
 		return nil, err
 	}
-	opts := &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}
-	f, err := opts.Parse(src.name, body, 0)
+	f, err := fileOptions.Parse(src.name, body, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -156,6 +155,8 @@ func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
 	globals.Freeze()
 	return globals, err
 }
+
+var fileOptions = &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}
 
 // thread makes a thread within what is left of the ward's steps.
 func (ev *evaluator) thread(name string) *starlark.Thread {

@@ -42,6 +42,15 @@ func (ev *evaluator) predeclare() error {
 		env[Identifier(name)] = ev.drivers[name]
 	}
 	ev.names = env
+	ix := ev.index
+	ix.estate, ix.pattern, ix.names = ev.o.Estate.Name, ev.o.Estate.Names, ev.o.Estate.At("names")
+	ix.drivers, ix.known = map[string]bool{}, map[string]bool{}
+	for name := range env {
+		ix.known[name] = true
+	}
+	for name := range ev.o.Catalogs {
+		ix.drivers[Identifier(name)] = true
+	}
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"go.starlark.net/syntax"
 
 	"kasbah/core/problem"
+	"kasbah/core/value"
 )
 
 // index knows the calls of a ward's files by the place of their opening
@@ -17,7 +18,27 @@ type index struct {
 	assigns map[string]map[string]syntax.Expr // file -> top-level name -> what it was last set to
 	loads   map[string]map[string]loaded      // file -> name -> where it was loaded from
 	bodies  map[string][]byte                 // file -> its text, for those who ask why
+
+	// For those who ask why: what the evaluation knew besides files.
+	estate, pattern string                       // the estate's name, and its pattern of names
+	names           problem.Position             // of the pattern
+	drivers, known  map[string]bool              // names that files start with
+	modules         map[string]map[string]string // file -> module of a load statement -> file
+
+	// Kept only in an index of whole expressions, made by pristine.
+	whole     bool
+	defs      map[string]map[string]*syntax.DefStmt
+	variables map[string][]loop // of loops at top level
+	kitCalls  map[string][]*syntax.CallExpr
 }
+
+// loop is a loop around a call: its variables, and what it runs over.
+type loop struct {
+	vars []string
+	in   syntax.Expr
+}
+
+func (l loop) binds(name string) bool { return contains(l.vars, name) }
 
 type place struct {
 	file      string
@@ -33,6 +54,15 @@ type callSite struct {
 	args  []argument
 	in    *function // the function whose body holds the call; nil at top level
 	loops []string  // variables of the loops around it, outermost first
+	over  []loop    // the loops themselves, in an index of whole expressions
+}
+
+// before is the site as the loop number i sees it: inside the loops around
+// that one.
+func (s *callSite) before(i int) *callSite {
+	out := *s
+	out.over = s.over[:i]
+	return &out
 }
 
 type argument struct {
@@ -43,6 +73,7 @@ type argument struct {
 
 // function is a def or a lambda.
 type function struct {
+	name   string
 	params []string
 	kwargs string                 // the name of its **parameter
 	values map[string]syntax.Expr // default values
@@ -50,7 +81,7 @@ type function struct {
 }
 
 func newIndex() *index {
-	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{}, loads: map[string]map[string]loaded{}, bodies: map[string][]byte{}}
+	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{}, loads: map[string]map[string]loaded{}, bodies: map[string][]byte{}, modules: map[string]map[string]string{}}
 }
 
 func at(p syntax.Position) place { return place{p.Filename(), p.Line, p.Col} }
@@ -61,16 +92,87 @@ func (ix *index) add(path string, f *syntax.File, body []byte, resolve func(modu
 	ix.bodies[path] = body
 	ix.assigns[path] = map[string]syntax.Expr{}
 	ix.loads[path] = map[string]loaded{}
+	ix.modules[path] = map[string]string{}
 	w := &indexer{ix: ix, file: path, resolve: resolve}
 	for _, s := range f.Stmts {
 		w.visit(s, nil, nil)
 	}
 }
 
+// pristine is an index of the same files that keeps whole expressions. It
+// parses them again: the evaluation has rewritten the first trees.
+func (ix *index) pristine() *index {
+	out := newIndex()
+	out.whole = true
+	out.estate, out.pattern, out.names, out.drivers, out.known = ix.estate, ix.pattern, ix.names, ix.drivers, ix.known
+	out.defs, out.variables, out.kitCalls = map[string]map[string]*syntax.DefStmt{}, map[string][]loop{}, map[string][]*syntax.CallExpr{}
+	for path, body := range ix.bodies {
+		f, err := fileOptions.Parse(path, body, 0)
+		if err == nil { // it was parsed before
+			out.add(path, f, body, func(module string) string { return ix.modules[path][module] })
+		}
+	}
+	return out
+}
+
+// function finds the def of a name that a file knows.
+func (ix *index) function(file, name string) *syntax.DefStmt {
+	for range 10 { // a chain of loads
+		if def := ix.defs[file][name]; def != nil {
+			return def
+		}
+		l, ok := ix.loads[file][name]
+		if !ok {
+			break
+		}
+		file, name = l.file, l.name
+	}
+	return nil
+}
+
+// kitDefault finds the default that kit(function, inputs = …) states for an
+// input.
+func (ix *index) kitDefault(file, function, input string) (syntax.Expr, string) {
+	for _, c := range ix.kitCalls[file] {
+		if id, ok := c.Args[0].(*syntax.Ident); !ok || id.Name != function {
+			continue
+		}
+		for _, a := range c.Args[1:] {
+			b, ok := a.(*syntax.BinaryExpr)
+			if !ok || b.Op != syntax.EQ || b.X.(*syntax.Ident).Name != "inputs" {
+				continue
+			}
+			kind, rest := inside(b.Y, value.Path{value.Key(input)})
+			if def, left := inside(kind, value.Path{value.Key("default")}); len(rest) == 0 && len(left) == 0 {
+				return def, file
+			}
+		}
+	}
+	return nil, ""
+}
+
 type indexer struct {
 	ix      *index
 	file    string
 	resolve func(string) string
+	over    []loop // around what is visited, in an index of whole expressions
+}
+
+// kept is an expression as the index keeps it.
+func (w *indexer) kept(e syntax.Expr) syntax.Expr {
+	if w.ix.whole {
+		return e
+	}
+	return frozen(e)
+}
+
+// within visits something inside a loop.
+func (w *indexer) within(vars syntax.Expr, in syntax.Expr, visit func()) {
+	if w.ix.whole {
+		w.over = append(w.over[:len(w.over):len(w.over)], loop{names(vars), in})
+		defer func() { w.over = w.over[:len(w.over)-1] }()
+	}
+	visit()
 }
 
 func (w *indexer) visit(n syntax.Node, in *function, loops []string) {
@@ -78,57 +180,84 @@ func (w *indexer) visit(n syntax.Node, in *function, loops []string) {
 		switch n := n.(type) {
 		case *syntax.CallExpr:
 			w.ix.calls[at(n.Lparen)] = w.site(n, in, loops)
+			if id, ok := n.Fn.(*syntax.Ident); ok && id.Name == "kit" && w.ix.whole && len(n.Args) > 0 {
+				w.ix.kitCalls[w.file] = append(w.ix.kitCalls[w.file], n)
+			}
 		case *syntax.AssignStmt:
 			if id, ok := n.LHS.(*syntax.Ident); ok {
 				if in != nil {
-					in.locals[id.Name] = frozen(n.RHS)
+					in.locals[id.Name] = w.kept(n.RHS)
 				} else {
-					w.ix.assigns[w.file][id.Name] = frozen(n.RHS)
+					w.ix.assigns[w.file][id.Name] = w.kept(n.RHS)
 				}
 			}
 		case *syntax.LoadStmt:
+			module := w.resolve(n.ModuleName())
+			w.ix.modules[w.file][n.ModuleName()] = module
 			for i, to := range n.To {
-				w.ix.loads[w.file][to.Name] = loaded{w.resolve(n.ModuleName()), n.From[i].Name}
+				w.ix.loads[w.file][to.Name] = loaded{module, n.From[i].Name}
 			}
 		case *syntax.DefStmt:
-			fn := newFunction(n.Params)
+			fn := w.function(n.Name.Name, n.Params)
+			if w.ix.whole && in == nil {
+				if w.ix.defs[w.file] == nil {
+					w.ix.defs[w.file] = map[string]*syntax.DefStmt{}
+				}
+				w.ix.defs[w.file][n.Name.Name] = n
+			}
 			for _, p := range n.Params {
 				w.visit(p, in, loops)
 			}
+			outer := w.over
+			w.over = nil
 			for _, s := range n.Body {
 				w.visit(s, fn, nil)
 			}
+			w.over = outer
 			return false
 		case *syntax.LambdaExpr:
-			w.visit(n.Body, newFunction(n.Params), nil)
+			outer := w.over
+			w.over = nil
+			w.visit(n.Body, w.function("", n.Params), nil)
+			w.over = outer
 			return false
 		case *syntax.ForStmt:
 			w.visit(n.X, in, loops)
 			inner := append(append([]string(nil), loops...), names(n.Vars)...)
-			for _, s := range n.Body {
-				w.visit(s, in, inner)
+			if w.ix.whole && in == nil {
+				w.ix.variables[w.file] = append(w.ix.variables[w.file], loop{names(n.Vars), n.X})
 			}
+			w.within(n.Vars, n.X, func() {
+				for _, s := range n.Body {
+					w.visit(s, in, inner)
+				}
+			})
 			return false
 		case *syntax.Comprehension:
 			inner := append([]string(nil), loops...)
+			outer := w.over
 			for _, c := range n.Clauses {
 				switch c := c.(type) {
 				case *syntax.ForClause:
 					w.visit(c.X, in, inner)
 					inner = append(inner, names(c.Vars)...)
+					if w.ix.whole {
+						w.over = append(w.over[:len(w.over):len(w.over)], loop{names(c.Vars), c.X})
+					}
 				case *syntax.IfClause:
 					w.visit(c.Cond, in, inner)
 				}
 			}
 			w.visit(n.Body, in, inner)
+			w.over = outer
 			return false
 		}
 		return true
 	})
 }
 
-func newFunction(params []syntax.Expr) *function {
-	fn := &function{values: map[string]syntax.Expr{}, locals: map[string]syntax.Expr{}}
+func (w *indexer) function(name string, params []syntax.Expr) *function {
+	fn := &function{name: name, values: map[string]syntax.Expr{}, locals: map[string]syntax.Expr{}}
 	for _, p := range params {
 		switch p := p.(type) {
 		case *syntax.Ident:
@@ -136,7 +265,7 @@ func newFunction(params []syntax.Expr) *function {
 		case *syntax.BinaryExpr:
 			name := p.X.(*syntax.Ident).Name
 			fn.params = append(fn.params, name)
-			fn.values[name] = frozen(p.Y)
+			fn.values[name] = w.kept(p.Y)
 		case *syntax.UnaryExpr:
 			if id, ok := p.X.(*syntax.Ident); ok && p.Op == syntax.STARSTAR {
 				fn.kwargs = id.Name
@@ -158,12 +287,12 @@ func names(vars syntax.Expr) []string {
 }
 
 func (w *indexer) site(n *syntax.CallExpr, in *function, loops []string) *callSite {
-	s := &callSite{start: syntax.Start(n), file: w.file, in: in, loops: loops}
+	s := &callSite{start: syntax.Start(n), file: w.file, in: in, loops: loops, over: w.over}
 	for _, a := range n.Args {
 		switch a := a.(type) {
 		case *syntax.BinaryExpr:
 			if a.Op == syntax.EQ {
-				s.args = append(s.args, argument{name: a.X.(*syntax.Ident).Name, expr: frozen(a.Y)})
+				s.args = append(s.args, argument{name: a.X.(*syntax.Ident).Name, expr: w.kept(a.Y)})
 				continue
 			}
 		case *syntax.UnaryExpr:
@@ -172,11 +301,11 @@ func (w *indexer) site(n *syntax.CallExpr, in *function, loops []string) *callSi
 				if a.Op == syntax.STARSTAR {
 					stars = 2
 				}
-				s.args = append(s.args, argument{stars: stars, expr: frozen(a.X)})
+				s.args = append(s.args, argument{stars: stars, expr: w.kept(a.X)})
 				continue
 			}
 		}
-		s.args = append(s.args, argument{expr: frozen(a)})
+		s.args = append(s.args, argument{expr: w.kept(a)})
 	}
 	return s
 }

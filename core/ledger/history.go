@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"kasbah/core/value"
 	"kasbah/store"
 )
 
@@ -173,4 +174,34 @@ func same(cp, s *State) error {
 		}
 	}
 	return nil
+}
+
+// LastChange is the run that last changed an attribute of a resource, as the
+// log has it; of the resource as a whole when attribute is empty. It is nil
+// when no run did.
+func (l *Ledger) LastChange(ctx context.Context, address, attribute string) (*RunSummary, error) {
+	var last *RunSummary
+	runs := map[string]*RunSummary{}
+	var before *Record
+	for e, err := range l.entries(ctx, 0, 0) {
+		if errors.Is(err, store.ErrBlank) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, line := range e.Lines {
+			switch {
+			case line.Kind == KindBegin:
+				runs[e.Run] = &RunSummary{Run: e.Run, Ward: l.Ward, Who: e.Who, Host: e.Host, Program: e.Program, Command: line.Begin.Command, Reason: line.Begin.Reason, Began: e.Time, First: e.Seq, Last: e.Seq}
+			case line.Kind == KindResult && line.Result.Address == address && line.Result.Outcome == Done:
+				now := line.Result.Record
+				if before == nil || now == nil || attribute == "" || !value.Equal(before.Live[attribute], now.Live[attribute]) || before.ID != now.ID {
+					last = runs[e.Run]
+				}
+				before = now
+			}
+		}
+	}
+	return last, nil
 }

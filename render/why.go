@@ -1,0 +1,130 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"kasbah/core/declare"
+	"kasbah/core/ledger"
+	"kasbah/core/value"
+)
+
+// WhyDocument is the JSON form of where a resource or a value comes from.
+type WhyDocument struct {
+	Format  string `json:"format"`
+	Env     string `json:"env"`
+	Ward    string `json:"ward"`
+	Address string `json:"address"`
+	Path    string `json:"path"`
+	WhyValue
+	Attributes []WhyValue         `json:"attributes,omitempty"` // of a resource as a whole
+	Last       *ledger.RunSummary `json:"last,omitempty"`       // the run that last changed it
+}
+
+// WhyValue is one value.
+type WhyValue struct {
+	Path     string          `json:"path,omitempty"`
+	Secret   bool            `json:"secret,omitempty"`
+	Declared *value.Any      `json:"declared,omitempty"` // nil when it is not declared
+	Recorded *value.Any      `json:"recorded,omitempty"` // as last seen live; nil when there is none
+	Origin   *declare.Origin `json:"origin,omitempty"`   // nil when it is not declared any more
+}
+
+// Why writes where something comes from.
+func (o *Out) Why(d *WhyDocument) {
+	head := Clean(d.Address)
+	if d.Path != "" {
+		head += " " + Clean(d.Path)
+	}
+	o.Printf("%s in %s, %s\n\n", o.Bold(head), d.Ward, d.Env)
+	if d.Path == "" {
+		o.origin(d.Origin)
+		o.whyAttributes(d.Ward, d.Attributes)
+	} else {
+		rows := [][2]string{}
+		if d.Declared != nil {
+			rows = append(rows, [2]string{"declared", shownPending(d.Ward, d.Declared.V, d.Secret)})
+		}
+		if d.Recorded != nil {
+			rows = append(rows, [2]string{"recorded", shown(d.Recorded.V, d.Secret)})
+		}
+		for _, r := range rows {
+			o.Printf("%s  %s\n", o.Paint(Grey, r[0]), Wrap(r[1], o.Width-10, "          "))
+		}
+		if len(rows) > 0 {
+			o.Printf("\n")
+		}
+		o.origin(d.Origin)
+	}
+	o.Printf("\n")
+	switch {
+	case d.Last != nil:
+		line := fmt.Sprintf("Last changed by run %s of %s, %s: %s.", ShortRun(d.Last.Run), d.Last.Who, Ago(time.Since(d.Last.Began)), d.Last.Command)
+		if d.Last.Reason != "" {
+			line += " " + d.Last.Reason
+		}
+		o.Printf("%s\n", Wrap(Clean(line), o.Width-2, "  "))
+	case d.Origin == nil && d.Attributes != nil:
+		o.Printf("It is recorded and no longer declared.\n")
+	default:
+		o.Printf("No run has set it yet.\n")
+	}
+}
+
+func shownPending(ward string, v any, secret bool) string {
+	if p, ok := v.(*value.Pending); ok {
+		return Clean("from " + p.In(ward))
+	}
+	return shown(v, secret)
+}
+
+func (o *Out) whyAttributes(ward string, list []WhyValue) {
+	rows := [][]string{{"attribute", "value", "from"}}
+	for _, v := range list {
+		text := ""
+		switch {
+		case v.Secret:
+			text = "(secret)"
+		case v.Recorded != nil:
+			text = shown(v.Recorded.V, false)
+		case v.Declared != nil:
+			text = shownPending(ward, v.Declared.V, false)
+		}
+		from := "no longer declared"
+		if v.Origin != nil {
+			from = v.Origin.What
+			if at := v.Origin.Position.Short(); at != "" {
+				from = at + "  " + from
+			}
+		}
+		rows = append(rows, []string{v.Path, Fit(text, 34), Clean(from)})
+	}
+	o.Printf("\n")
+	o.Table(rows, o.HeadGrey)
+}
+
+// origin writes the steps to a value, each one deeper than the one it
+// explains, with its line at the right.
+func (o *Out) origin(origin *declare.Origin) {
+	if origin == nil {
+		return
+	}
+	type row struct{ text, at string }
+	var rows []row
+	wide := 0
+	var walk func(or *declare.Origin, depth int)
+	walk = func(or *declare.Origin, depth int) {
+		r := row{strings.Repeat("  ", depth) + Clean(or.What), or.Position.Short()}
+		rows = append(rows, r)
+		wide = max(wide, width(r.at))
+		for _, f := range or.From {
+			walk(f, depth+1)
+		}
+	}
+	walk(origin, 0)
+	for _, r := range rows {
+		room := o.Width - wide - 2
+		o.Printf("%s\n", strings.TrimRight(Pad(Fit(r.text, room), room)+"  "+o.Paint(Grey, r.at), " "))
+	}
+}
