@@ -47,6 +47,8 @@ type app struct {
 	outProfile, errProfile termenv.Profile
 	fixedOutput            bool // widths and colours are set and stay
 
+	answers *bufio.Scanner // of what a person types
+
 	mu     sync.Mutex
 	onStop func(n int) bool // told of interrupts while a run goes on; reports whether it took it
 }

@@ -47,7 +47,8 @@ type command struct {
 func commands() []*command {
 	return []*command{
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), enactCommand(), razeCommand(), surveyCommand(),
-		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
+		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
+		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(), typesCommand(),
 		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(),
 		demoCommand(), versionCommand(), helpCommand(),

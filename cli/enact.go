@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -326,26 +325,12 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 		}
 		return nil
 	}
-	in := bufio.NewScanner(a.stdin)
 	ask := func(question, want string) error {
-		fmt.Fprintf(a.stderr, "%s ", question)
-		answer := make(chan string, 1)
-		go func() { // a read cannot be interrupted; the program ends without it
-			if in.Scan() {
-				answer <- strings.TrimSpace(in.Text())
-			}
-			close(answer)
-		}()
-		select {
-		case got := <-answer:
-			if got != want {
-				return refused("not carried out")
-			}
-			return nil
-		case <-ctx.Done():
-			fmt.Fprintln(a.stderr)
-			return ctx.Err()
+		got, err := a.ask(ctx, question)
+		if err == nil && got != want {
+			err = refused("not carried out")
 		}
+		return err
 	}
 	if security {
 		for _, full := range p.Security {

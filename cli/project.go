@@ -43,6 +43,7 @@ type project struct {
 	ledgers  map[string]*ledger.Ledger
 	outside  map[string]*ledger.State // of wards that were not asked for, once read
 	kits     map[string]*declare.Kit  // once evaluated
+	closers  []func() error           // of what else was opened
 	rules    *rules.Set               // once loaded
 	found    []rules.Finding          // about what is declared
 	judged   *rules.Report            // the same, with what passed
@@ -56,8 +57,7 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &project{estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{},
-		kinds: map[string]string{}, outside: map[string]*ledger.State{}}
+	p := newProject(e)
 	a.opened = append(a.opened, p)
 	if p.env, err = a.environment(e); err != nil {
 		return nil, err
@@ -74,6 +74,13 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 		return nil, err
 	}
 	return p, a.openLedgers(p, with)
+}
+
+func newProject(e *estate.Estate) *project {
+	return &project{
+		estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{},
+		kinds: map[string]string{}, outside: map[string]*ledger.State{},
+	}
 }
 
 // openStates is open, and reads the ledgers of the wards.
@@ -103,6 +110,9 @@ func (p *project) close() error {
 		errs = append(errs, p.store.Close())
 	}
 	kits.Close(p.kits)
+	for _, f := range p.closers {
+		errs = append(errs, f())
+	}
 	if p.rules != nil {
 		errs = append(errs, p.rules.Close())
 	}

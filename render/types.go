@@ -86,6 +86,12 @@ func limits(a *schema.Attribute) string {
 		out = append(out, "at most "+value.Plain(*a.Max))
 	}
 	unit := map[schema.Kind]string{schema.Text: "characters", schema.List: "items", schema.MapOf: "keys"}[a.Kind]
+	if unit == "" {
+		unit = "characters"
+	}
+	if a.MinLength != nil && (a.Kind != schema.Text || *a.MinLength > 1) {
+		out = append(out, fmt.Sprintf("at least %d %s", *a.MinLength, unit))
+	}
 	if a.MaxLength != nil {
 		out = append(out, fmt.Sprintf("at most %d %s", *a.MaxLength, unit))
 	}

@@ -1,0 +1,51 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"strings"
+
+	"kasbah/core/enact"
+)
+
+// ask asks a person at the terminal and returns the answer without the spaces
+// around it.
+func (a *app) ask(ctx context.Context, question string) (string, error) {
+	if a.answers == nil {
+		a.answers = bufio.NewScanner(a.stdin)
+	}
+	fmt.Fprintf(a.stderr, "%s ", question)
+	answer := make(chan string, 1)
+	go func() { // a read cannot be interrupted; the program ends without it
+		defer close(answer)
+		if a.answers.Scan() {
+			answer <- strings.TrimSpace(a.answers.Text())
+		}
+	}()
+	select {
+	case text, ok := <-answer:
+		if !ok {
+			return "", &enact.Refused{Reasons: []string{"the answers ended before the questions"}}
+		}
+		return text, nil
+	case <-ctx.Done():
+		fmt.Fprintln(a.stderr)
+		return "", ctx.Err()
+	}
+}
+
+// agree asks a yes-or-no question about writing files; -yes answers it.
+func (a *app) agree(ctx context.Context, question string) error {
+	if a.yes {
+		return nil
+	}
+	if !a.interactive() {
+		return &enact.Refused{Reasons: []string{"nobody can be asked here; -yes writes it"}}
+	}
+	got, err := a.ask(ctx, question+" Type y:")
+	if err == nil && got != "y" {
+		err = &enact.Refused{Reasons: []string{"nothing is written"}}
+	}
+	return err
+}
