@@ -22,11 +22,7 @@ func kitListCommand() *command {
 			if len(args) > 0 {
 				return usage("kit list takes no arguments")
 			}
-			p, err := a.open(ctx, nil)
-			if err != nil {
-				return err
-			}
-			o, err := a.declareOptions(ctx, p)
+			p, o, err := a.kitOptions(ctx)
 			if err != nil {
 				return err
 			}
@@ -92,11 +88,7 @@ func kitShowCommand() *command {
 			if len(args) != 1 {
 				return usage("kit show wants one kit")
 			}
-			p, err := a.open(ctx, nil)
-			if err != nil {
-				return err
-			}
-			o, err := a.declareOptions(ctx, p)
+			p, o, err := a.kitOptions(ctx)
 			if err != nil {
 				return err
 			}
@@ -185,6 +177,9 @@ func kitCheckCommand() *command {
 // from a bare one with Medina when a kit stands alone.
 func (a *app) kitOptions(ctx context.Context) (*project, declare.Options, error) {
 	if _, err := estate.Find(a.dir); err == nil {
+		if err := a.anyEnvironment(); err != nil {
+			return nil, declare.Options{}, err
+		}
 		p, err := a.open(ctx, nil)
 		if err != nil {
 			return nil, declare.Options{}, err

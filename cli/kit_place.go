@@ -99,20 +99,15 @@ func (pl *placing) run(ctx context.Context, name, function string) error {
 // open finds the kit, its function and the ward.
 func (pl *placing) open(ctx context.Context, name, function string) error {
 	a := pl.a
-	e, err := a.estate()
+	if _, err := a.estate(); err != nil { // a kit that stands alone is placed nowhere
+		return err
+	}
+	p, o, err := a.kitOptions(ctx)
 	if err != nil {
 		return err
 	}
-	if a.env == "" && len(e.Environments()) > 0 { // inputs are the same in all
-		a.env = e.Environments()[0]
-	}
-	if pl.p, err = a.open(ctx, nil); err != nil {
-		return err
-	}
-	o, err := a.declareOptions(ctx, pl.p)
-	if err != nil {
-		return err
-	}
+	pl.p = p
+	e := p.estate
 	if pl.kit, err = kitNamed(o, name); err != nil {
 		return err
 	}

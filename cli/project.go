@@ -142,6 +142,18 @@ func (a *app) environment(e *estate.Estate) (string, error) {
 	return name, nil
 }
 
+// anyEnvironment chooses the first environment when none is named, for
+// commands whose answer is about what all of them share.
+func (a *app) anyEnvironment() error {
+	e, err := a.estate()
+	if err == nil && a.env == "" && os.Getenv("KASBAH_ENV") == "" {
+		if all := e.Environments(); len(all) > 0 {
+			a.env = all[0]
+		}
+	}
+	return err
+}
+
 func chooseWards(e *estate.Estate, names []string) ([]string, error) {
 	if len(names) == 0 {
 		return e.Wards, nil
@@ -443,7 +455,11 @@ func (a *app) declared(ctx context.Context, p *project) (*declare.Declared, *gra
 		return nil, nil, problems
 	}
 	if !a.quiet {
-		a.errs().Problems(problems)
+		for _, one := range problems {
+			if one.Standing == "" { // how rules stand is part of what follows
+				a.errs().Problem(one)
+			}
+		}
 	}
 	return d, g, nil
 }

@@ -32,6 +32,11 @@ func rulesCommand() *command {
 					return usage("-at is %q, and must be declared, proposed or live", s)
 				}
 			}
+			if test {
+				if err := a.anyEnvironment(); err != nil {
+					return err
+				}
+			}
 			p, err := a.open(ctx, args)
 			if err != nil {
 				return err

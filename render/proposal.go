@@ -191,7 +191,7 @@ func (o *Out) group(g group) {
 		rest = fmt.Sprintf(" and %d more (-full lists them)", n)
 	}
 	o.Printf("        %s\n", o.Paint(Grey, Wrap(strings.Join(names, ", ")+rest, o.Width-8, "        ")))
-	o.changes(string(first.Kind), g.changes)
+	o.changes(first.Ward, string(first.Kind), g.changes)
 	if len(g.vary) > 0 {
 		o.Printf("        %s\n", Wrap("each its own: "+strings.Join(g.vary, ", "), o.Width-10, "          "))
 	}
@@ -226,27 +226,27 @@ func (o *Out) action(a *propose.Action, column int) {
 	if why != "" {
 		o.Printf("        %s\n", Wrap(why, o.Width-8, "        "))
 	}
-	o.changes(string(a.Kind), a.Changes)
+	o.changes(a.Ward, string(a.Kind), a.Changes)
 }
 
 // changes writes the attributes of an action below it.
-func (o *Out) changes(kind string, list []propose.Change) {
+func (o *Out) changes(ward, kind string, list []propose.Change) {
 	if kind == "drop" {
 		return
 	}
 	name, will := 0, 0
 	for _, c := range list {
 		name = max(name, min(width(c.Path), 30))
-		will = max(will, min(width(shown(c.WillBe.V, c.Secret)), 46))
+		will = max(will, min(width(shownIn(ward, c.WillBe.V, c.Secret)), 46))
 	}
 	for _, c := range list {
 		line := Pad(Clean(c.Path), name) + "  "
-		now := shown(c.WillBe.V, c.Secret)
+		now := shownIn(ward, c.WillBe.V, c.Secret)
 		was := ""
 		if c.Was.V != nil || kind != "new" {
-			was = "was " + shown(c.Was.V, c.Secret)
+			was = "was " + shownIn(ward, c.Was.V, c.Secret)
 			if c.ByHand {
-				was = "live was " + shown(c.Was.V, c.Secret)
+				was = "live was " + shownIn(ward, c.Was.V, c.Secret)
 			}
 		}
 		mark := ""
@@ -267,14 +267,26 @@ func (o *Out) changes(kind string, list []propose.Change) {
 }
 
 // shown is a value as people read it.
-func shown(v any, secret bool) string {
+func shown(v any, secret bool) string { return shownIn("", v, secret) }
+
+// shownIn is shown for people in a ward. A secret is its name at most.
+func shownIn(ward string, v any, secret bool) string {
 	if secret {
-		return "(secret)"
+		name := ""
+		value.Refs(v, func(r value.Ref) {
+			if n, ok := value.SecretName(r.Address); ok && name == "" {
+				name = " " + n
+			}
+		})
+		return "(secret" + Clean(name) + ")"
 	}
 	if v == nil {
 		return "none"
 	}
-	return Clean(value.Plain(v))
+	if ward == "" {
+		return Clean(value.Plain(v))
+	}
+	return Clean(value.PlainIn(ward, v))
 }
 
 func (o *Out) left(p *propose.Proposal, opts ProposalOptions) {

@@ -70,18 +70,20 @@ func (o *Out) Rules(d RulesDocument) {
 // rulesOf writes what the rules said of a proposal, above its summary. What
 // they said of the declarations was told before.
 func (o *Out) rulesOf(p *propose.Proposal) {
+	again := map[string]bool{} // what is told at both stages is told once
 	for _, f := range p.Rules {
-		if f.At != rules.Proposed || f.Blocks() {
+		if f.At == rules.Proposed {
+			again[f.Rule+" "+f.Ward+" "+f.Address] = true
+		}
+	}
+	for _, f := range p.Rules {
+		declared := f.At == rules.Declared && (f.Verdict == rules.Broken || again[f.Rule+" "+f.Ward+" "+f.Address])
+		if f.Blocks() || declared { // those were told before the proposal was made
 			continue
 		}
-		head := "Rule: "
-		switch f.Verdict {
-		case rules.Broken:
+		head := ""
+		if f.Verdict == rules.Broken {
 			head = "Warning: "
-		case rules.Undecided:
-			head = "Undecided: "
-		case rules.Excused:
-			head = "Excused: "
 		}
 		who := ""
 		if f.Address != "" {

@@ -44,7 +44,7 @@ func (o *Out) Why(d *WhyDocument) {
 	} else {
 		rows := [][2]string{}
 		if d.Declared != nil {
-			rows = append(rows, [2]string{"declared", shownPending(d.Ward, d.Declared.V, d.Secret)})
+			rows = append(rows, [2]string{"declared", shownIn(d.Ward, d.Declared.V, d.Secret)})
 		}
 		if d.Recorded != nil {
 			rows = append(rows, [2]string{"recorded", shown(d.Recorded.V, d.Secret)})
@@ -72,13 +72,6 @@ func (o *Out) Why(d *WhyDocument) {
 	}
 }
 
-func shownPending(ward string, v any, secret bool) string {
-	if p, ok := v.(*value.Pending); ok {
-		return Clean("from " + p.In(ward))
-	}
-	return shown(v, secret)
-}
-
 func (o *Out) whyAttributes(ward string, list []WhyValue) {
 	rows := [][]string{{"attribute", "value", "from"}}
 	for _, v := range list {
@@ -89,7 +82,7 @@ func (o *Out) whyAttributes(ward string, list []WhyValue) {
 		case v.Recorded != nil:
 			text = shown(v.Recorded.V, false)
 		case v.Declared != nil:
-			text = shownPending(ward, v.Declared.V, false)
+			text = shownIn(ward, v.Declared.V, false)
 		}
 		from := "no longer declared"
 		if v.Origin != nil {

@@ -119,7 +119,7 @@ func (s *Script) Call(fn starlark.Callable, args ...starlark.Value) (v starlark.
 	}
 	var pe *pendingError
 	if errors.As(err, &pe) {
-		return nil, fmt.Sprintf("%s is not known yet: %s", pe.p.p, pe.p.why), nil
+		return nil, fmt.Sprintf("%s is not known yet", pe.p.p), nil
 	}
 	var eval *starlark.EvalError
 	if !errors.As(err, &eval) {

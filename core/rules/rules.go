@@ -172,8 +172,9 @@ type Finding struct {
 	Address  string           `json:"address,omitempty"` // "" for whole
 	Message  string           `json:"message"`
 	Help     string           `json:"help,omitempty"`
-	Until    string           `json:"until,omitempty"` // of excused: the last day
-	Position problem.Position `json:"position"`        // of the declaration, or of the rule
+	Until    string           `json:"until,omitempty"`  // of excused: the last day
+	Reason   string           `json:"reason,omitempty"` // and why it is
+	Position problem.Position `json:"position"`         // of the declaration, or of the rule
 	RuleAt   problem.Position `json:"rule_at"`
 }
 
@@ -190,9 +191,9 @@ func (f *Finding) Sentence() string {
 	}
 	switch f.Verdict {
 	case Excused:
-		return fmt.Sprintf("%s (rule %s, excused until %s)", f.Message, rule, f.Until)
+		return fmt.Sprintf("%s; excused until %s: %s (rule %s)", f.Message, f.Until, f.Reason, rule)
 	case Undecided:
-		return fmt.Sprintf("undecided, because %s (rule %s)", f.Message, rule)
+		return fmt.Sprintf("undecided: %s (rule %s)", f.Message, rule)
 	case Failed:
 		return fmt.Sprintf("a rule that cannot be judged: %s (rule %s)", f.Message, rule)
 	}
@@ -347,8 +348,7 @@ func (s *Set) one(r *Rule, stage Stage, subject *Subject, arg starlark.Value) []
 		f.Verdict, f.Message = Broken, m
 		if subject != nil {
 			if x, ok := subject.Excuse[r.Name]; ok && s.today <= x.Until {
-				f.Verdict, f.Until = Excused, x.Until
-				f.Message += "; excused: " + x.Reason
+				f.Verdict, f.Until, f.Reason = Excused, x.Until, x.Reason
 			} else if ok {
 				f.Message += fmt.Sprintf("; its excuse ended on %s", x.Until)
 			}

@@ -189,13 +189,21 @@ func Kind(v any) string {
 
 // Plain writes v for people on one line: texts bare where that is clear,
 // lists and maps in brackets, pending values by their source.
-func Plain(v any) string {
+func Plain(v any) string { return writePlain(v, (*Pending).String) }
+
+// PlainIn is Plain for people in a ward: sources in other wards have theirs
+// in front.
+func PlainIn(ward string, v any) string {
+	return writePlain(v, func(p *Pending) string { return p.In(ward) })
+}
+
+func writePlain(v any, source func(*Pending) string) string {
 	var b strings.Builder
-	plain(&b, v, true)
+	plain(&b, v, true, source)
 	return b.String()
 }
 
-func plain(b *strings.Builder, v any, top bool) {
+func plain(b *strings.Builder, v any, top bool, source func(*Pending) string) {
 	switch v := v.(type) {
 	case nil:
 		b.WriteString("none")
@@ -217,7 +225,7 @@ func plain(b *strings.Builder, v any, top bool) {
 			if i > 0 {
 				b.WriteString(", ")
 			}
-			plain(b, e, false)
+			plain(b, e, false, source)
 		}
 		b.WriteByte(']')
 	case map[string]any:
@@ -232,11 +240,11 @@ func plain(b *strings.Builder, v any, top bool) {
 				b.WriteString(strconv.Quote(k))
 			}
 			b.WriteString(": ")
-			plain(b, v[k], false)
+			plain(b, v[k], false, source)
 		}
 		b.WriteByte('}')
 	case *Pending:
-		b.WriteString("from " + v.String())
+		b.WriteString("from " + source(v))
 	default:
 		fmt.Fprintf(b, "%v", v)
 	}

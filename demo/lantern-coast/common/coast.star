@@ -1,4 +1,4 @@
-# What every light of the coast has in common.
+# What every ward of the coast has in common.
 
 ZONES = ["north-1", "north-2", "north-3"]
 
