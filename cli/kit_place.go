@@ -63,10 +63,8 @@ type placing struct {
 	args  []string            // `name = EXPRESSION`
 }
 
-var instanceForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
-
 func (pl *placing) run(ctx context.Context, name, function string) error {
-	if !instanceForm.MatchString(pl.instance) {
+	if !nameForm.MatchString(pl.instance) {
 		return usage("an instance's name is lower-case letters, digits and -, a letter first, and not %q", pl.instance)
 	}
 	if err := pl.open(ctx, name, function); err != nil {
@@ -117,7 +115,7 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 		}
 		pl.ward = e.Wards[0]
 	}
-	if !instanceForm.MatchString(pl.ward) {
+	if !nameForm.MatchString(pl.ward) {
 		return usage("%q is no name for a ward", pl.ward)
 	}
 	functions, problems := declare.DescribeKit(ctx, o, pl.kit)

@@ -3,18 +3,45 @@ package cli
 import (
 	"context"
 	"errors"
+	"flag"
+	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 
+	"kasbah/core/estate"
+	"kasbah/core/nearest"
+	"kasbah/core/value"
 	"kasbah/demo"
 )
 
+// choices are what a new estate is made of.
+type choices struct {
+	estate string
+	ward   string
+	envs   string // names with commas between them
+	parts  string // of startParts, with commas between them
+}
+
+// startParts can be added to a new estate.
+var startParts = []string{"kit", "rules"}
+
 func startCommand() *command {
+	var c choices
 	return &command{
-		name: "start", line: "write a small working estate with Medina embedded", args: "DIR",
-		examples: [2]string{"kasbah start lantern-coast", "kasbah start ."},
-		run: func(_ context.Context, a *app, args []string) error {
+		name: "start", line: "write a small working estate with Medina embedded; asks what it is to hold", args: "DIR",
+		examples: [2]string{"kasbah start lantern-coast", "kasbah start . -envs trial,live -parts kit,rules -yes"},
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&c.estate, "estate", "", "the estate's `name`; lantern-coast when left out")
+			fs.StringVar(&c.ward, "ward", "", "the first ward's `name`; shore when left out")
+			fs.StringVar(&c.envs, "envs", "", "the `environments`, with commas; trial when left out")
+			fs.StringVar(&c.parts, "parts", "", "add these `parts`, with commas: kit (a reusable part and its tests), rules (house rules and their tests)")
+		},
+		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
 				return usage("start wants one folder")
 			}
@@ -22,7 +49,14 @@ func startCommand() *command {
 			if !filepath.IsAbs(dir) {
 				dir = filepath.Join(a.dir, dir)
 			}
-			files, err := writeEstate(dir, demo.Start())
+			if err := c.choose(ctx, a); err != nil {
+				return err
+			}
+			all, err := c.files()
+			if err != nil {
+				return err
+			}
+			files, err := writeFiles(dir, all)
 			if err != nil {
 				return err
 			}
@@ -33,24 +67,162 @@ func startCommand() *command {
 			for _, f := range files {
 				out.Printf("wrote %s\n", filepath.Join(args[0], f))
 			}
-			out.Printf("\nNext:\n  cd %s\n  kasbah propose\n  kasbah enact\n", args[0])
+			env := ""
+			if envs := strings.Split(c.envs, ","); len(envs) > 1 {
+				env = " -env " + envs[0]
+			}
+			out.Printf("\nNext:\n  cd %s\n  kasbah propose%s\n  kasbah enact%s\n", args[0], env, env)
 			return nil
 		},
 	}
 }
 
-// writeEstate writes an embedded estate into a folder and overwrites nothing.
-func writeEstate(dir string, from fs.FS) ([]string, error) {
-	var files []string
-	err := fs.WalkDir(from, ".", func(path string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			files = append(files, path)
+var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+
+// choose asks at a terminal for what no flag gave, and checks what was given.
+func (c *choices) choose(ctx context.Context, a *app) error {
+	ask := a.interactive() && !a.yes && !a.json && *c == choices{}
+	for _, q := range []struct {
+		to             *string
+		question, flag string
+		otherwise      string
+		known          []string // what may stand in a list; nil for names
+		none           bool     // it may be empty
+	}{
+		{to: &c.estate, question: "Name of the estate", flag: "-estate", otherwise: "lantern-coast"},
+		{to: &c.ward, question: "Its first ward, a folder of declarations", flag: "-ward", otherwise: "shore"},
+		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial"},
+		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", known: startParts, none: true},
+	} {
+		for {
+			var err error
+			if ask {
+				shown := q.otherwise
+				if q.none {
+					shown = "none"
+				}
+				if *q.to, err = a.ask(ctx, fmt.Sprintf("%s [%s]:", q.question, shown)); err != nil {
+					return err
+				}
+				if q.none && *q.to == "none" {
+					*q.to = ""
+				}
+			}
+			if *q.to == "" {
+				*q.to = q.otherwise
+			}
+			if err = checkList(q.to, q.flag, q.known); err == nil {
+				break
+			}
+			if !ask {
+				return err
+			}
+			a.say("    %v", err)
 		}
-		return err
-	})
+	}
+	return nil
+}
+
+// checkList checks names with commas between them, and takes out spaces.
+func checkList(list *string, flag string, known []string) error {
+	*list = strings.ReplaceAll(*list, " ", "")
+	if *list == "" {
+		return nil
+	}
+	for _, name := range strings.Split(*list, ",") {
+		switch {
+		case known != nil && !slices.Contains(known, name):
+			return &usageError{msg: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), hint: nearest.Hint(name, known)}
+		case !nameForm.MatchString(name):
+			return usage("%s: %q is no name: lower-case letters, digits and -, a letter first", flag, name)
+		}
+	}
+	return nil
+}
+
+// files are the estate's files by path.
+func (c *choices) files() (map[string][]byte, error) {
+	base, err := allFiles(demo.Start())
 	if err != nil {
 		return nil, err
 	}
+	out := map[string][]byte{}
+	for name, body := range base {
+		if rest, ok := strings.CutPrefix(name, "shore/"); ok {
+			name = c.ward + "/" + rest
+		}
+		out[name] = body
+	}
+	parts := strings.Split(c.parts, ",")
+	if slices.Contains(parts, "kit") {
+		coast, err := allFiles(demo.LanternCoast())
+		if err != nil {
+			return nil, err
+		}
+		for name, body := range coast {
+			if strings.HasPrefix(name, "kits/station/") || strings.HasPrefix(name, "common/") {
+				out[name] = body
+			}
+		}
+		out[c.ward+"/shore.star"] = coast["shore/shore.star"]
+	}
+	if slices.Contains(parts, "rules") {
+		rules, err := allFiles(demo.Parts())
+		if err != nil {
+			return nil, err
+		}
+		for name, body := range rules {
+			out[name] = body
+		}
+	}
+	if c.ward != "shore" {
+		out[c.ward+"/"+c.ward+".star"] = out[c.ward+"/shore.star"]
+		delete(out, c.ward+"/shore.star")
+	}
+	out[estate.File] = []byte(c.config(string(base[estate.File]), slices.Contains(parts, "kit")))
+	return out, nil
+}
+
+// config is the kasbah.toml: that of the smallest estate, with what was chosen.
+func (c *choices) config(body string, kit bool) string {
+	body = strings.Replace(body, `estate = "lantern-coast"`, fmt.Sprintf("estate = %q", c.estate), 1)
+	body = strings.Replace(body, `wards  = ["shore"]`, fmt.Sprintf("wards  = [%q]", c.ward), 1)
+	head, inputs, _ := strings.Cut(body, "[env.trial.inputs]\n")
+	if kit {
+		head += "[kits]\nstation = \"kits/station\"   # a folder of the estate, or { git = \"URL\", tag = \"v1.0.0\" }\n\n"
+	}
+	var envs []string
+	for _, env := range strings.Split(c.envs, ",") {
+		envs = append(envs, fmt.Sprintf("[env.%s.inputs]\n%s", env, inputs))
+	}
+	return head + strings.Join(envs, "\n")
+}
+
+// allFiles reads every file of a file system, by path.
+func allFiles(from fs.FS) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	err := fs.WalkDir(from, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		out[path.Clean(name)], err = fs.ReadFile(from, name)
+		return err
+	})
+	return out, err
+}
+
+// writeEstate writes an embedded estate into a folder and overwrites nothing.
+func writeEstate(dir string, from fs.FS) ([]string, error) {
+	all, err := allFiles(from)
+	if err != nil {
+		return nil, err
+	}
+	return writeFiles(dir, all)
+}
+
+// writeFiles writes files into a folder and overwrites nothing.
+func writeFiles(dir string, all map[string][]byte) ([]string, error) {
+	files := value.Keys(all)
 	for _, f := range files {
 		if _, err := os.Lstat(filepath.Join(dir, f)); err == nil {
 			return nil, usage("%s is there already; nothing is written over", filepath.Join(dir, f))
@@ -59,15 +231,11 @@ func writeEstate(dir string, from fs.FS) ([]string, error) {
 		}
 	}
 	for _, f := range files {
-		body, err := fs.ReadFile(from, f)
-		if err != nil {
-			return nil, err
-		}
 		path := filepath.Join(dir, f)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return nil, err
 		}
-		if err := os.WriteFile(path, body, 0o644); err != nil {
+		if err := os.WriteFile(path, all[f], 0o644); err != nil {
 			return nil, err
 		}
 	}

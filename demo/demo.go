@@ -7,7 +7,7 @@ import (
 	"io/fs"
 )
 
-//go:embed all:start all:lantern-coast
+//go:embed all:start all:lantern-coast all:parts
 var files embed.FS
 
 // Start is the small estate of `kasbah start`.
@@ -15,6 +15,9 @@ func Start() fs.FS { return sub("start") }
 
 // LanternCoast is the estate of the demo.
 func LanternCoast() fs.FS { return sub("lantern-coast") }
+
+// Parts are pieces that `kasbah start` adds when they are asked for.
+func Parts() fs.FS { return sub("parts") }
 
 func sub(dir string) fs.FS {
 	f, err := fs.Sub(files, dir)
