@@ -30,6 +30,10 @@ func checkCommand() *command {
 			if err != nil {
 				return err
 			}
+			if problems.Wrong() == 0 {
+				problems = append(problems, p.secretProblems(ctx, d, problem.Warning)...)
+				problems.Sort()
+			}
 			if err := a.report(problems, form); err != nil {
 				return err
 			}

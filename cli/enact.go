@@ -133,7 +133,7 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	}
 	var d *declare.Declared
 	if !f.raze {
-		if d, _, err = a.declared(ctx, p); err != nil {
+		if d, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return err
 		}
 	}

@@ -70,10 +70,13 @@ func (pl *placing) run(ctx context.Context, name, function string) error {
 	if err := pl.open(ctx, name, function); err != nil {
 		return err
 	}
+	file := pl.ward + "/" + pl.instance + ".star"
+	if _, err := os.Lstat(filepath.Join(pl.p.estate.Dir, filepath.FromSlash(file))); !errors.Is(err, fs.ErrNotExist) {
+		return usage("%s is there already; nothing is written over", file)
+	}
 	if err := pl.inputs(ctx); err != nil {
 		return err
 	}
-	file := pl.ward + "/" + pl.instance + ".star"
 	body, err := pl.text()
 	if err != nil {
 		return err
@@ -284,9 +287,6 @@ func quoted(names []string) string {
 func (pl *placing) write(ctx context.Context, file string, body []byte) error {
 	dir := pl.p.estate.Dir
 	path := filepath.Join(dir, filepath.FromSlash(file))
-	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
-		return usage("%s is there already; nothing is written over", file)
-	}
 	toml := filepath.Join(dir, estate.File)
 	before, err := os.ReadFile(toml)
 	if err != nil {

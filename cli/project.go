@@ -468,11 +468,11 @@ func (a *app) declared(ctx context.Context, p *project) (*declare.Declared, *gra
 func (a *app) givenInputs(p *project) ([]declare.Input, error) {
 	var out []declare.Input
 	for _, g := range p.estate.Inputs(p.env) {
-		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position})
+		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position, At: g.At})
 	}
 	for _, pair := range os.Environ() {
 		name, v, _ := strings.Cut(pair, "=")
-		if rest, ok := strings.CutPrefix(name, "KASBAH_INPUT_"); ok {
+		if rest, ok := strings.CutPrefix(name, "KASBAH_INPUT_"); ok && v != "" { // an empty one is as good as none
 			out = append(out, declare.Input{Name: strings.ToLower(rest), Raw: v, IsRaw: true, Source: name})
 		}
 	}
@@ -483,6 +483,7 @@ func (a *app) givenInputs(p *project) ([]declare.Input, error) {
 		}
 		out = append(out, list...)
 	}
+	var forOne []declare.Input // what is for one ward is stronger, wherever it stands
 	for _, s := range a.inputs {
 		name, v, ok := strings.Cut(s, "=")
 		if !ok {
@@ -492,9 +493,15 @@ func (a *app) givenInputs(p *project) ([]declare.Input, error) {
 		if ward != "" && !p.estate.HasWard(ward) {
 			return nil, &usageError{msg: fmt.Sprintf("-input %s: no ward is called %q", s, ward), hint: nearest.Hint(ward, p.estate.Wards)}
 		}
-		out = append(out, declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"})
+		in := declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"}
+		if ward == "" {
+			out = append(out, in)
+		} else {
+			in.Source = "-input " + ward + ":" + short
+			forOne = append(forOne, in)
+		}
 	}
-	return out, nil
+	return append(out, forOne...), nil
 }
 
 const maxInputFile = 16 << 20
@@ -528,7 +535,12 @@ func inputFile(path string) ([]declare.Input, error) {
 		if err != nil {
 			return nil, problem.At(problem.Position{File: path}, "%s: %v", k, err)
 		}
-		out = append(out, declare.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}})
+		in := declare.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}}
+		if !strings.HasSuffix(path, ".json") {
+			in.At = estate.Keys(path, string(body))
+			in.Position = in.At(k)
+		}
+		out = append(out, in)
 	}
 	return out, nil
 }

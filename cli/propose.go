@@ -85,7 +85,7 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	var d *declare.Declared
 	if !f.raze {
 		var err error
-		if d, _, err = a.declared(ctx, p); err != nil {
+		if d, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return nil, err
 		}
 	}

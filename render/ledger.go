@@ -38,6 +38,9 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 		if r.Why != "" {
 			o.Printf("    broken: %s\n", Clean(r.Why))
 		}
+		for _, s := range r.Rules {
+			o.Printf("    rule  %s\n", Wrap(Clean(s), o.Width-10, "          "))
+		}
 		for _, c := range r.Calls {
 			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, Pad(c.Action, 6)), Clean(c.Address), c.Call, c.Outcome)
 			if c.Seconds > 0 {

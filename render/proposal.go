@@ -343,6 +343,7 @@ func (o *Out) Summary(p *propose.Proposal) {
 	if n := len(p.Forecast.Chain); n > 1 {
 		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Forecast.Chain)), o.Width-2, "  "))
 	}
+	o.finds(p)
 	o.costOf(p)
 	o.rulesOf(p)
 	for _, b := range p.Blocked {
@@ -353,6 +354,25 @@ func (o *Out) Summary(p *propose.Proposal) {
 			}
 		}
 		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s.", at, b.Because), o.Width-2, "  ")))
+	}
+}
+
+// finds tells what was looked up, and from where the answer is.
+func (o *Out) finds(p *propose.Proposal) {
+	for _, f := range p.Finds {
+		name := strings.TrimSuffix(strings.TrimPrefix(f.Address, "find("), ")")
+		text := ""
+		switch f.From {
+		case propose.FromLive:
+			text = " is " + f.ID + ", live."
+		case propose.FromLastRun:
+			text = ": as the last run found it."
+		case propose.FromLater:
+			text = ": once that is known, in enact."
+		case propose.FromNowhere:
+			text = ": offline, and no run has looked it up yet."
+		}
+		o.Printf("%s\n", Wrap("Looked up: "+Clean(name+text), o.Width-2, "  "))
 	}
 }
 

@@ -38,6 +38,7 @@ func TestScripts(t *testing.T) {
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits":  exits,
 			"schema": matchesSchema,
+			"sarif":  validSARIF,
 		},
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
@@ -79,3 +80,16 @@ var schemaDir = func() string {
 	}
 	return dir
 }()
+
+// validSARIF holds a file against the schema of SARIF 2.1.0.
+func validSARIF(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 1 {
+		ts.Fatalf("usage: sarif FILE")
+	}
+	log, err := sarif.FromBytes([]byte(ts.ReadFile(args[0])))
+	ts.Check(err)
+	ts.Check(log.Validate())
+	if len(log.Runs) != 1 {
+		ts.Fatalf("%d runs", len(log.Runs))
+	}
+}

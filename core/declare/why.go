@@ -439,15 +439,15 @@ func (w *why) input(name string, pos problem.Position) *Origin {
 		case t.Source == "default":
 			what = "input " + name + ", its default"
 		}
-		if len(t.Beaten) > 0 {
-			what += ", which beats " + strings.Join(t.Beaten, ", ")
-		}
 		o := &Origin{Kind: FromInput, What: what, Position: t.Given}
 		if t.Given.File == "" {
 			o.Position = t.Position
-			return o
+		} else {
+			o.From = append(o.From, &Origin{Kind: FromInput, What: "declared", Position: t.Position})
 		}
-		o.From = []*Origin{{Kind: FromInput, What: "declared", Position: t.Position}}
+		for _, beaten := range t.Beaten {
+			o.From = append(o.From, &Origin{Kind: FromInput, What: "beats " + beaten, Position: t.Position})
+		}
 		return o
 	}
 	return &Origin{Kind: FromInput, What: "input " + name, Position: pos}

@@ -63,7 +63,7 @@ func (e *executor) judgeUses(a *propose.Action, no func(*propose.Action, string,
 		ref := value.Ref{Address: u.Address, Path: path}
 		now, err := e.lookup(ref)
 		if err != nil || propose.Differ(now, u.Value.V) {
-			no(a, "it uses %s, which was %s when this was proposed", ref, value.Plain(u.Value.V))
+			no(a, "it uses %s, which was %s when this was proposed", ref.In(a.Ward), value.Plain(u.Value.V))
 		}
 	}
 }

@@ -163,7 +163,8 @@ type Given struct {
 	Name     string
 	Value    any
 	Position problem.Position
-	Source   string // as people read it: `kasbah.toml [env.trial.inputs]`
+	Source   string                             // as people read it: `kasbah.toml [env.trial.inputs]`
+	At       func(path string) problem.Position // where a part of it stands, by its path with the name
 }
 
 // Inputs are the values that the file gives in an environment, weakest first.
@@ -171,7 +172,10 @@ func (e *Estate) Inputs(env string) []Given {
 	var out []Given
 	add := func(m value.Map, ward, section string) {
 		for _, k := range value.Keys(m) {
-			out = append(out, Given{Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" + section + "]"})
+			out = append(out, Given{
+				Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" + section + "]",
+				At: func(path string) problem.Position { return e.file.position(section + "." + path) },
+			})
 		}
 	}
 	add(e.inputs, "", "inputs")

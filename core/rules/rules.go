@@ -373,20 +373,20 @@ func (s *Set) call(fn starlark.Callable, arg starlark.Value) (messages []string,
 		for i := 0; i < v.Len(); i++ {
 			m, ok := starlark.AsString(v.Index(i))
 			if !ok {
-				return nil, "", fmt.Errorf("it returned a list with a %s in it, not with texts", v.Index(i).Type())
+				return nil, "", fmt.Errorf("a list with a %s in it came back, and texts are wanted", v.Index(i).Type())
 			}
 			messages = append(messages, m)
 		}
 		return messages, "", nil
 	}
-	return nil, "", fmt.Errorf("it returned a %s, and must return None, a text or a list of texts", v.Type())
+	return nil, "", fmt.Errorf("a value of type %s came back, and None, a text or a list of texts is wanted", v.Type())
 }
 
 // whole is what a rule gets that judges everything at once.
 func (s *Set) whole(stage Stage, subjects []starlark.Value, extra value.Map) (starlark.Value, error) {
 	fields := starlark.StringDict{}
 	for _, k := range value.Keys(extra) {
-		v, err := s.structure(extra[k])
+		v, err := s.structure(k, extra[k])
 		if err != nil {
 			return nil, err
 		}
@@ -402,11 +402,11 @@ func (s *Set) whole(stage Stage, subjects []starlark.Value, extra value.Map) (st
 	return out, nil
 }
 
-// structure turns a map into a struct, so that its keys read as fields, and
-// anything else into a value.
-func (s *Set) structure(v any) (starlark.Value, error) {
+// structure turns counts and costs into a struct, so that they read as
+// fields, and anything else, such as inputs by ward, into a value.
+func (s *Set) structure(name string, v any) (starlark.Value, error) {
 	m, ok := v.(value.Map)
-	if !ok {
+	if !ok || name == "inputs" {
 		return s.script.Value(v)
 	}
 	fields := starlark.StringDict{}

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"kasbah/core/declare"
+	"kasbah/core/estate"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/value"
+)
+
+// errNoSource is returned for a secret that nobody gives.
+var errNoSource = errors.New("nobody gives it")
+
+// secretText fetches a secret: from KASBAH_SECRET_NAME, or from where
+// kasbah.toml says. Errors never hold the text.
+func (p *project) secretText(ctx context.Context, name string) (string, error) {
+	if v := os.Getenv("KASBAH_SECRET_" + strings.ToUpper(name)); v != "" {
+		return v, nil
+	}
+	src, ok := p.estate.Secret(p.env, name)
+	if !ok {
+		return "", errNoSource
+	}
+	switch src.Kind {
+	case "env":
+		if v := os.Getenv(src.From); v != "" {
+			return v, nil
+		}
+		return "", fmt.Errorf("the variable %s is not set", src.From)
+	case "file":
+		return p.secretFile(src.From)
+	case "run":
+		return p.secretRun(ctx, src.Run)
+	}
+	return "", errors.New("this version of kasbah does not keep keys yet; env, file and run work")
+}
+
+const maxSecret = 1 << 20
+
+func (p *project) secretFile(name string) (string, error) {
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(p.estate.Dir, name)
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return "", err
+	}
+	if info.Size() > maxSecret {
+		return "", fmt.Errorf("%s is larger than any secret", name)
+	}
+	body, err := os.ReadFile(name)
+	if err != nil {
+		return "", err
+	}
+	return nonEmpty(string(body))
+}
+
+// secretTime bounds a program that gives a secret.
+const secretTime = 30 * time.Second
+
+func (p *project) secretRun(ctx context.Context, args []string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, secretTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
+	cmd.Dir = p.estate.Dir
+	out, err := cmd.Output() // what it says on standard error may hold the secret as well
+	switch {
+	case ctx.Err() != nil:
+		return "", fmt.Errorf("%s took longer than %s", args[0], secretTime)
+	case err != nil:
+		return "", fmt.Errorf("%s: %w", args[0], err)
+	}
+	return nonEmpty(string(out))
+}
+
+func nonEmpty(text string) (string, error) {
+	text = strings.TrimRight(text, "\r\n")
+	if text == "" {
+		return "", errors.New("it is empty")
+	}
+	return text, nil
+}
+
+// declaredWithSecrets is declared for commands that will need the secrets.
+func (a *app) declaredWithSecrets(ctx context.Context, p *project) (*declare.Declared, error) {
+	d, _, err := a.declared(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	return d, p.secretProblems(ctx, d, problem.Wrong).Err()
+}
+
+// secretProblems reports secrets that cannot be had here, or do not fit, and
+// sources that nothing asks for.
+func (p *project) secretProblems(ctx context.Context, d *declare.Declared, level problem.Level) problem.List {
+	var out problem.List
+	names := map[string]bool{}
+	for _, w := range d.Wards {
+		for _, name := range value.Keys(w.Secrets) {
+			names[name] = true
+			s := w.Secrets[name]
+			text, err := p.secretText(ctx, name)
+			if err == nil {
+				if _, faults := s.Attr.Check(text, value.Path{value.Key(name)}); len(faults) > 0 {
+					err = errors.New("it does not fit the limits that its input states")
+				}
+			}
+			if err == nil {
+				continue
+			}
+			one := problem.At(s.Position, "secret %s: %v", name, err)
+			one.Level, one.Ward = level, w.Name
+			if errors.Is(err, errNoSource) {
+				one.Hint = declare.SecretHint(name, p.env)
+			}
+			out = append(out, one)
+		}
+	}
+	if len(d.Wards) < len(p.estate.Wards) {
+		return out
+	}
+	for _, name := range p.estate.Secrets(p.env) {
+		if !names[name] {
+			src, _ := p.estate.Secret(p.env, name)
+			one := problem.At(src.Position, "nothing in this estate asks for a secret %q (given in %s)", name, estate.File)
+			one.Hint = nearest.Hint(name, value.Keys(names))
+			out = append(out, one)
+		}
+	}
+	return out
+}
