@@ -2,20 +2,14 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
-
-	"github.com/BurntSushi/toml"
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
-	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -179,60 +173,6 @@ func chooseWards(e *estate.Estate, names []string) ([]string, error) {
 	return out, nil
 }
 
-// settings are the keys of [ledger] and [drivers.*] given from outside the
-// file: by -with, or by KASBAH_WITH_LEDGER_KEY and KASBAH_WITH_DRIVERS_NAME_KEY.
-func (a *app) settings(e *estate.Estate) (map[string]any, error) {
-	out := map[string]any{}
-	for _, pair := range os.Environ() {
-		name, v, _ := strings.Cut(pair, "=")
-		rest, ok := strings.CutPrefix(name, "KASBAH_WITH_")
-		if !ok || v == "" {
-			continue
-		}
-		rest = strings.ToLower(rest)
-		if key, ok := strings.CutPrefix(rest, "ledger_"); ok {
-			out["ledger."+key] = setting(v)
-		}
-		for _, d := range e.Drivers() {
-			if key, ok := strings.CutPrefix(rest, "drivers_"+strings.ReplaceAll(d, "-", "_")+"_"); ok {
-				out["drivers."+d+"."+key] = setting(v)
-			}
-		}
-	}
-	for _, w := range a.with {
-		key, v, ok := strings.Cut(w, "=")
-		parts := strings.Split(key, ".")
-		known := ok && (len(parts) == 2 && parts[0] == "ledger" || len(parts) == 3 && parts[0] == "drivers")
-		if !known {
-			return nil, usage("-with wants ledger.KEY=VALUE or drivers.NAME.KEY=VALUE, not %q", w)
-		}
-		if len(parts) == 3 {
-			found := false
-			for _, d := range e.Drivers() {
-				found = found || d == parts[1]
-			}
-			if !found {
-				return nil, &usageError{msg: fmt.Sprintf("-with: no driver is called %q", parts[1]), hint: nearest.Hint(parts[1], e.Drivers())}
-			}
-		}
-		out[key] = setting(v)
-	}
-	return out, nil
-}
-
-// setting reads a value as TOML, or as bare text.
-func setting(s string) any {
-	var doc map[string]any
-	if err := toml.Unmarshal([]byte("v = "+s), &doc); err != nil {
-		return s
-	}
-	v, err := value.Normal(doc["v"])
-	if err != nil {
-		return s
-	}
-	return v
-}
-
 func merged(m value.Map, with map[string]any, prefix string) value.Map {
 	for k, v := range with {
 		if key, ok := strings.CutPrefix(k, prefix); ok {
@@ -347,202 +287,6 @@ func (a *app) openLedgers(p *project, with map[string]any) error {
 		}
 	}
 	return nil
-}
-
-// evaluate evaluates the project's wards and checks their graph.
-func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, problem.List, error) {
-	o, err := a.declareOptions(ctx, p)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	d, problems := declare.Evaluate(ctx, o)
-	g, cycles := graph.OfDeclared(d)
-	problems = append(problems, cycles...)
-	said, err := p.judgeDeclared(ctx, o, d, problems.Wrong() == 0)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	problems = append(problems, said...)
-	problems.Sort()
-	return d, g, problems, ctx.Err()
-}
-
-// loadRules reads the estate's rules, once.
-func (p *project) loadRules(ctx context.Context, o declare.Options) problem.List {
-	if p.rules != nil {
-		return nil
-	}
-	set, problems := rules.Load(ctx, o, time.Now())
-	p.rules = set
-	return problems
-}
-
-// judgeDeclared holds what is declared against the rules. What was not wholly
-// evaluated is not judged.
-func (p *project) judgeDeclared(ctx context.Context, o declare.Options, d *declare.Declared, whole bool) (problem.List, error) {
-	problems := p.loadRules(ctx, o)
-	if problems.Wrong() > 0 || !whole {
-		return problems, nil
-	}
-	subjects := rules.OfDeclared(d)
-	problems = append(problems, p.rules.Excuses(subjects)...)
-	report, err := p.rules.Judge(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)})
-	if err != nil {
-		return nil, err
-	}
-	p.found, p.judged = report.Findings, report
-	return append(problems, report.Problems()...), nil
-}
-
-// declareOptions gathers what an evaluation needs, the estate's kits among it.
-func (a *app) declareOptions(ctx context.Context, p *project) (declare.Options, error) {
-	inputs, err := a.givenInputs(p)
-	if err != nil {
-		return declare.Options{}, err
-	}
-	if p.kits == nil {
-		opener, err := kits.New(p.estate.Dir)
-		if err != nil {
-			return declare.Options{}, err
-		}
-		p.kits = opener.Open(ctx, p.estate.Kits(p.env))
-	}
-	return declare.Options{
-		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Kinds: p.kinds, Kits: p.kits, Inputs: inputs,
-		Published: func(ward string) (value.Map, error) {
-			s, err := p.otherState(ctx, ward)
-			if err != nil {
-				return nil, err
-			}
-			out := value.Map{}
-			maps.Copy(out, value.Map(s.Published))
-			for name, v := range s.Offered { // as it was declared: what was pending is pending again
-				out[name] = v
-			}
-			return out, nil
-		},
-		Overrun: func(words string) {
-			fmt.Fprintln(a.stderr, words)
-			os.Exit(exitFailed)
-		},
-	}, nil
-}
-
-// otherState is what the ledger of a ward says that was not asked for.
-func (p *project) otherState(ctx context.Context, ward string) (*ledger.State, error) {
-	if s := p.outside[ward]; s != nil {
-		return s, nil
-	}
-	l := p.ledgers[ward]
-	if l == nil {
-		return nil, fmt.Errorf("no ward is called %q", ward)
-	}
-	s, err := l.Load(ctx)
-	if err == nil {
-		p.outside[ward] = s
-	}
-	return s, err
-}
-
-// declared is evaluate for commands that cannot go on with problems. Notes
-// and warnings go to people.
-func (a *app) declared(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, error) {
-	d, g, problems, err := a.evaluate(ctx, p)
-	if err != nil {
-		return nil, nil, err
-	}
-	if problems.Wrong() > 0 {
-		return nil, nil, problems
-	}
-	if !a.quiet {
-		for _, one := range problems {
-			if one.Standing == "" { // how rules stand is part of what follows
-				a.errs().Problem(one)
-			}
-		}
-	}
-	return d, g, nil
-}
-
-// givenInputs collects the values of inputs, weakest first.
-func (a *app) givenInputs(p *project) ([]declare.Input, error) {
-	var out []declare.Input
-	for _, g := range p.estate.Inputs(p.env) {
-		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position, At: g.At})
-	}
-	for _, pair := range os.Environ() {
-		name, v, _ := strings.Cut(pair, "=")
-		if rest, ok := strings.CutPrefix(name, "KASBAH_INPUT_"); ok && v != "" { // an empty one is as good as none
-			out = append(out, declare.Input{Name: strings.ToLower(rest), Raw: v, IsRaw: true, Source: name})
-		}
-	}
-	for _, f := range a.files {
-		list, err := inputFile(f)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, list...)
-	}
-	var forOne []declare.Input // what is for one ward is stronger, wherever it stands
-	for _, s := range a.inputs {
-		name, v, ok := strings.Cut(s, "=")
-		if !ok {
-			return nil, usage("-input wants name=value, not %q", s)
-		}
-		ward, short := value.SplitWard(name)
-		if ward != "" && !p.estate.HasWard(ward) {
-			return nil, &usageError{msg: fmt.Sprintf("-input %s: no ward is called %q", s, ward), hint: nearest.Hint(ward, p.estate.Wards)}
-		}
-		in := declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"}
-		if ward == "" {
-			out = append(out, in)
-		} else {
-			in.Source = "-input " + ward + ":" + short
-			forOne = append(forOne, in)
-		}
-	}
-	return append(out, forOne...), nil
-}
-
-const maxInputFile = 16 << 20
-
-func inputFile(path string) ([]declare.Input, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, usage("-inputs: %v", err)
-	}
-	if info.Size() > maxInputFile {
-		return nil, usage("-inputs: %s is larger than %d bytes", path, maxInputFile)
-	}
-	body, err := os.ReadFile(path)
-	if err != nil {
-		return nil, usage("-inputs: %v", err)
-	}
-	doc := map[string]any{}
-	if strings.HasSuffix(path, ".json") {
-		dec := json.NewDecoder(strings.NewReader(string(body)))
-		dec.UseNumber()
-		err = dec.Decode(&doc)
-	} else {
-		err = toml.Unmarshal(body, &doc)
-	}
-	if err != nil {
-		return nil, problem.At(problem.Position{File: path}, "%v", err)
-	}
-	var out []declare.Input
-	for _, k := range value.Keys(doc) {
-		v, err := value.Normal(doc[k])
-		if err != nil {
-			return nil, problem.At(problem.Position{File: path}, "%s: %v", k, err)
-		}
-		in := declare.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}}
-		if !strings.HasSuffix(path, ".json") {
-			in.At = estate.Keys(path, string(body))
-			in.Position = in.At(k)
-		}
-		out = append(out, in)
-	}
-	return out, nil
 }
 
 // states reads the ledgers of the project's wards.

@@ -4,10 +4,27 @@ import (
 	"kasbah/core/problem"
 )
 
-// Problems writes problems one below the other, each with its hint.
+// alike is how many problems with one rule's same words are told in full.
+const alike = 3
+
+// Problems writes problems one below the other, each with its hint. Where a
+// house rule says the same of many resources, the rest is counted.
 func (o *Out) Problems(list problem.List) {
-	for _, p := range list {
-		o.Problem(p)
+	type words struct{ rule, message string }
+	told, last := map[words]int{}, map[words]int{}
+	for i, p := range list {
+		if p.Rule != "" {
+			last[words{p.Rule, p.Message}] = i
+		}
+	}
+	for i, p := range list {
+		w := words{p.Rule, p.Message}
+		if told[w]++; p.Rule == "" || told[w] <= alike {
+			o.Problem(p)
+		}
+		if n := told[w] - alike; p.Rule != "" && last[w] == i && n > 0 {
+			o.Printf("    and %s more of which rule %s says the same (-json lists them)\n", Count(n, "resource"), p.Rule)
+		}
 	}
 }
 

@@ -22,7 +22,7 @@ import (
 
 // evaluator evaluates one ward.
 type evaluator struct {
-	s        *session
+	s        *evaluation
 	o        Options
 	limits   estate.Limits
 	out      *Ward
@@ -33,6 +33,7 @@ type evaluator struct {
 	drivers  map[string]*driver // by name
 	scopes   []*scope           // the ward, and the instances of kits that are open
 	done     bool
+	pattern  string // of names, with all filled in but {name}
 
 	names starlark.StringDict // what files of the ward start with
 	kits  map[string]starlark.StringDict
@@ -55,7 +56,7 @@ type starFile struct {
 	done    bool
 }
 
-func newEvaluator(s *session, ward string) (*evaluator, error) {
+func newEvaluator(s *evaluation, ward string) (*evaluator, error) {
 	o := s.o
 	ev := bareEvaluator(s, ward)
 	for i, in := range o.Inputs {

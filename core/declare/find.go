@@ -3,7 +3,6 @@ package declare
 import (
 	"errors"
 	"fmt"
-	"sort"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/syntax"
@@ -117,22 +116,11 @@ func (f *found) Hash() (uint32, error) { return starlark.String(f.Address).Hash(
 
 // CompareSameType tells found things apart by what they are found by.
 func (f *found) CompareSameType(op syntax.Token, y starlark.Value, _ int) (bool, error) {
-	same := f.Find == y.(*found).Find
-	switch op {
-	case syntax.EQL:
-		return same, nil
-	case syntax.NEQ:
-		return !same, nil
-	}
-	return false, errors.New("found things have no order")
+	return identical(op, f.Find == y.(*found).Find)
 }
 
 // AttrNames lists the attributes as the language writes them.
-func (f *found) AttrNames() []string {
-	names := value.Keys(f.t.code)
-	sort.Strings(names)
-	return names
-}
+func (f *found) AttrNames() []string { return value.Keys(f.t.code) }
 
 // Attr is an attribute of the thing, pending.
 func (f *found) Attr(code string) (starlark.Value, error) {

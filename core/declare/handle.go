@@ -3,7 +3,6 @@ package declare
 import (
 	"errors"
 	"fmt"
-	"sort"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -142,7 +141,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		}
 	}
 	if _, given := checked["name"]; !given && t.typ.NamedByPattern() {
-		r.MadeName = madeName(ev.o.Estate, ev.o.Env, r)
+		r.MadeName = madeName(ev.pattern, r)
 	}
 	r.Needs = ev.needs(r)
 	ev.out.Resources = append(ev.out.Resources, r)
@@ -288,22 +287,22 @@ func (h *Handle) Freeze() {
 
 // CompareSameType tells handles apart by address.
 func (h *Handle) CompareSameType(op syntax.Token, y starlark.Value, _ int) (bool, error) {
-	same := h.Resource == y.(*Handle).Resource
+	return identical(op, h.Resource == y.(*Handle).Resource)
+}
+
+// identical answers a comparison of things that can only be the same or not.
+func identical(op syntax.Token, same bool) (bool, error) {
 	switch op {
 	case syntax.EQL:
 		return same, nil
 	case syntax.NEQ:
 		return !same, nil
 	}
-	return false, fmt.Errorf("handles have no order")
+	return false, errors.New("handles have no order")
 }
 
 // AttrNames lists the attributes as the language writes them.
-func (h *Handle) AttrNames() []string {
-	names := value.Keys(h.declarer.code)
-	sort.Strings(names)
-	return names
-}
+func (h *Handle) AttrNames() []string { return value.Keys(h.declarer.code) }
 
 // Attr is an attribute: the given value, or a pending one.
 func (h *Handle) Attr(code string) (starlark.Value, error) {

@@ -11,12 +11,13 @@ import (
 
 // madeName is the name that the estate's pattern gives. One too long for its
 // schema is cut and ends in six characters of its address's hash.
-func madeName(e *estate.Estate, env string, r *Resource) string {
+// pattern is the estate's, with all filled in but {name}.
+func madeName(pattern string, r *Resource) string {
 	own := ""
 	for _, in := range r.Within {
 		own += in.Name + "-"
 	}
-	name := strings.NewReplacer("{estate}", e.Name, "{env}", env, "{ward}", r.Ward, "{name}", own+r.Name).Replace(e.Names)
+	name := strings.ReplaceAll(pattern, "{name}", own+r.Name)
 	attr := r.Type.Attribute("name")
 	if attr.MaxLength == nil || utf8.RuneCountInString(name) <= *attr.MaxLength {
 		return name
@@ -24,4 +25,9 @@ func madeName(e *estate.Estate, env string, r *Resource) string {
 	tail := fmt.Sprintf("%x", sha256.Sum256([]byte(r.Full())))[:6]
 	keep := max(0, *attr.MaxLength-len(tail)-1)
 	return string([]rune(name)[:keep]) + "-" + tail
+}
+
+// namePattern fills in what is the same for all resources of a ward.
+func namePattern(e *estate.Estate, env, ward string) string {
+	return strings.NewReplacer("{estate}", e.Name, "{env}", env, "{ward}", ward).Replace(e.Names)
 }

@@ -32,7 +32,7 @@ func NewScript(ctx context.Context, o Options, names starlark.StringDict) (*Scri
 	if err != nil {
 		return nil, err
 	}
-	s := &session{ctx: ctx, o: o, root: root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
+	s := &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
 	ev := bareEvaluator(s, "")
 	ev.names = ev.library()
 	for n, v := range names {
@@ -138,9 +138,10 @@ func (s *Script) Call(fn starlark.Callable, args ...starlark.Value) (v starlark.
 }
 
 // bareEvaluator is an evaluator that knows no inputs and no drivers yet.
-func bareEvaluator(s *session, ward string) *evaluator {
+func bareEvaluator(s *evaluation, ward string) *evaluator {
 	return &evaluator{
-		s: s, o: s.o, limits: s.o.Estate.Limits, index: newIndex(),
+		pattern: namePattern(s.o.Estate, s.o.Env, ward),
+		s:       s, o: s.o, limits: s.o.Estate.Limits, index: newIndex(),
 		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Secrets: map[string]*Secret{}, Files: map[string]string{}},
 		declared: map[string]*Resource{}, inputs: map[string][]given{}, files: map[string]*starFile{},
 		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{}, scopes: []*scope{{opened: map[string]problem.Position{}}},

@@ -14,9 +14,9 @@ import (
 	"kasbah/core/value"
 )
 
-// session is the evaluation of some wards together. A ward is evaluated when
+// evaluation is the evaluation of some wards together. A ward is evaluated when
 // its turn comes or when another one reads what it publishes.
-type session struct {
+type evaluation struct {
 	ctx     context.Context
 	o       Options
 	root    *os.Root // of the estate
@@ -37,7 +37,7 @@ func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
 		return d, problems
 	}
 	defer root.Close()
-	s := &session{ctx: ctx, o: o, root: root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
+	s := &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
 	d.Finds = s.finds
 	for _, name := range o.Wards {
 		ev, err := s.ward(name)
@@ -63,7 +63,7 @@ func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
 }
 
 // ward evaluates a ward, once.
-func (s *session) ward(name string) (*evaluator, error) {
+func (s *evaluation) ward(name string) (*evaluator, error) {
 	if ev := s.wards[name]; ev != nil {
 		return ev, nil
 	}
@@ -76,8 +76,8 @@ func (s *session) ward(name string) (*evaluator, error) {
 	return ev, nil
 }
 
-// together reports whether a ward is evaluated in this session.
-func (s *session) together(ward string) bool {
+// together reports whether a ward is one of those that are evaluated.
+func (s *evaluation) together(ward string) bool {
 	for _, w := range s.o.Wards {
 		if w == ward {
 			return true
@@ -185,7 +185,7 @@ func withHint(err error, hint string) error {
 
 // describe is what the schema says of the value behind a reference: its
 // attribute and the type it belongs to. Both are nil where nothing is known.
-func (s *session) describe(ref value.Ref) (*schema.Attribute, *schema.Type) {
+func (s *evaluation) describe(ref value.Ref) (*schema.Attribute, *schema.Type) {
 	full := ""
 	if f := s.finds[ref.Address]; f != nil {
 		full = f.FullType()
