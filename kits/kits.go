@@ -24,7 +24,7 @@ type Opener struct {
 
 // New reads the estate's pins.
 func New(dir string) (*Opener, error) {
-	body, err := os.ReadFile(filepath.Join(dir, estate.PinsFile))
+	body, err := readText(filepath.Join(dir, estate.PinsFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Opener{Dir: dir, Pins: &estate.Pins{}}, nil
 	}
@@ -36,6 +36,20 @@ func New(dir string) (*Opener, error) {
 		return nil, err
 	}
 	return &Opener{Dir: dir, Pins: pins}, nil
+}
+
+// maxText bounds the files that say what kits are.
+const maxText = 1 << 20
+
+func readText(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxText {
+		return nil, fmt.Errorf("%s is larger than %d bytes", filepath.Base(path), maxText)
+	}
+	return os.ReadFile(path)
 }
 
 // Open opens kits. One that cannot be used has an Err, so that only those who
@@ -63,7 +77,7 @@ func Close(kits map[string]*declare.Kit) {
 
 func (o *Opener) open(ctx context.Context, src estate.KitSource) (*declare.Kit, error) {
 	if src.InEstate() {
-		return Read(src.Name, filepath.Join(o.Dir, filepath.FromSlash(src.Folder)))
+		return o.inEstate(src)
 	}
 	pin := o.Pins.Of(src.Name, src.String())
 	if pin == nil {
@@ -78,6 +92,21 @@ func (o *Opener) open(ctx context.Context, src estate.KitSource) (*declare.Kit, 
 			estate.PinsFile, short(pin.Digest), src, short(f.Digest), src.Name)
 	}
 	return Read(src.Name, f.Dir)
+}
+
+// inEstate opens a folder of the estate. A link that leads out of the estate
+// is refused.
+func (o *Opener) inEstate(src estate.KitSource) (*declare.Kit, error) {
+	root, err := os.OpenRoot(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	sub, err := root.OpenRoot(filepath.FromSlash(src.Folder))
+	if err != nil {
+		return nil, err
+	}
+	return read(src.Name, src.Folder, sub)
 }
 
 // Fetched is a kit as its source holds it, pinned or not.
@@ -124,7 +153,15 @@ func Read(name, dir string) (*declare.Kit, error) {
 	if err != nil {
 		return nil, err
 	}
+	return read(name, dir, root)
+}
+
+func read(name, dir string, root *os.Root) (*declare.Kit, error) {
 	file := "kit:" + name + "/" + estate.KitFile
+	info, err := root.Stat(estate.KitFile)
+	if err == nil && info.Size() > maxText {
+		return nil, errors.Join(fmt.Errorf("%s is larger than %d bytes", file, maxText), root.Close())
+	}
 	body, err := root.ReadFile(estate.KitFile)
 	if err == nil {
 		var k *estate.Kit

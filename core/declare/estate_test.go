@@ -386,3 +386,16 @@ func known(t *testing.T, o *declare.Origin, of string) {
 		known(t, f, of)
 	}
 }
+
+// FuzzKitCode: no text makes the code of a kit panic, or go on for ever.
+func FuzzKitCode(f *testing.F) {
+	f.Add(gate)
+	f.Add("gate = kit(lambda a = 1: gate(\"b\"), inputs = {\"a\": kind.list(kind.map(kind.int(min = 2)))})\n")
+	f.Add("def g(x):\n    return medina.network.find(name = x).id + secret(\"a\")\ngate = kit(g, inputs = {\"x\": kind.record({\"a\": kind.any})})\n")
+	f.Fuzz(func(t *testing.T, body string) {
+		_, problems := evaluated(t, map[string]string{"kits/gate/kit.star": body, "shore/shore.star": "load(\"kit:gate\", \"gate\")\nx = gate(\"w\", x = {\"a\": 1}, subnet = 5, many = \"a\" * 10)\npublish(\"x\", x)\n"})
+		for _, p := range problems {
+			require.NotContains(t, p.Message, "panic")
+		}
+	})
+}

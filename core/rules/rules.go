@@ -345,7 +345,7 @@ func (s *Set) one(r *Rule, stage Stage, subject *Subject, arg starlark.Value) []
 	}
 	var out []Finding
 	for _, m := range messages {
-		f.Verdict, f.Message = Broken, m
+		f.Verdict, f.Message = Broken, shortened(m)
 		if subject != nil {
 			if x, ok := subject.Excuse[r.Name]; ok && s.today <= x.Until {
 				f.Verdict, f.Until, f.Reason = Excused, x.Until, x.Reason
@@ -356,6 +356,16 @@ func (s *Set) one(r *Rule, stage Stage, subject *Subject, arg starlark.Value) []
 		out = append(out, f)
 	}
 	return out
+}
+
+// longest is how much of a rule's message is kept.
+const longest = 500
+
+func shortened(s string) string {
+	if r := []rune(s); len(r) > longest {
+		return string(r[:longest]) + "…"
+	}
+	return s
 }
 
 // call is a rule's answer: what is wrong, a text each.
