@@ -113,12 +113,8 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	if err != nil {
 		return err
 	}
-	options, err := a.declareOptions(ctx, p)
-	if err != nil {
+	if err := a.rulesFor(ctx, p); err != nil {
 		return err
-	}
-	if problems := p.loadRules(ctx, options); problems.Wrong() > 0 {
-		return problems
 	}
 	if proposal.Estate != p.estate.Name {
 		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
@@ -136,6 +132,9 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 		if d, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return err
 		}
+	}
+	if err := a.rulesFor(ctx, p); err != nil {
+		return err
 	}
 	o := a.enactOptions(p, f)
 	for _, w := range p.wards {

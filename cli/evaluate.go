@@ -34,6 +34,18 @@ func (a *app) evaluate(ctx context.Context, p *project) (*declare.Declared, *gra
 	return d, g, problems, ctx.Err()
 }
 
+// rulesFor loads the rules for commands that evaluate no declarations.
+func (a *app) rulesFor(ctx context.Context, p *project) error {
+	if p.rules != nil {
+		return nil
+	}
+	o, err := a.declareOptions(ctx, p)
+	if err != nil {
+		return err
+	}
+	return p.loadRules(ctx, o).Err()
+}
+
 // loadRules reads the estate's rules, once.
 func (p *project) loadRules(ctx context.Context, o declare.Options) problem.List {
 	if p.rules != nil {

@@ -89,6 +89,9 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 			return nil, err
 		}
 	}
+	if err := a.rulesFor(ctx, p); err != nil {
+		return nil, err
+	}
 	states, err := p.states(ctx)
 	if err != nil {
 		return nil, err

@@ -22,12 +22,8 @@ func surveyCommand() *command {
 			if err != nil {
 				return err
 			}
-			options, err := a.declareOptions(ctx, p)
-			if err != nil {
+			if err := a.rulesFor(ctx, p); err != nil {
 				return err
-			}
-			if problems := p.loadRules(ctx, options); problems.Wrong() > 0 {
-				return problems
 			}
 			r, err := survey.Survey(ctx, p.surveyOptions(states))
 			if err != nil {

@@ -23,6 +23,33 @@ type TypeDoc struct {
 	Swap       string         `json:"swap"`
 	Attributes []AttributeDoc `json:"attributes"`
 	Example    string         `json:"example"`
+	Price      *PriceDoc      `json:"price,omitempty"` // a month; nil when the cloud does not say
+}
+
+// PriceDoc is what a thing of a type costs a month.
+type PriceDoc struct {
+	Month float64                       `json:"month"`
+	By    map[string]map[string]float64 `json:"by,omitempty"`
+	Per   map[string]float64            `json:"per,omitempty"`
+}
+
+// String is the price in words.
+func (p *PriceDoc) String() string {
+	var parts []string
+	if p.Month > 0 {
+		parts = append(parts, money(p.Month))
+	}
+	for _, name := range value.Keys(p.By) {
+		var all []string
+		for _, v := range value.Keys(p.By[name]) {
+			all = append(all, fmt.Sprintf("%s %s", v, money(p.By[name][v])))
+		}
+		parts = append(parts, fmt.Sprintf("by %s %s", name, strings.Join(all, ", ")))
+	}
+	for _, name := range value.Keys(p.Per) {
+		parts = append(parts, fmt.Sprintf("%s for each of %s", money(p.Per[name]), name))
+	}
+	return strings.Join(parts, "; ")
 }
 
 // AttributeDoc is one attribute of a TypeDoc.
@@ -43,6 +70,9 @@ type AttributeDoc struct {
 // NewTypeDoc puts a type into its JSON form.
 func NewTypeDoc(drv string, t *schema.Type) TypeDoc {
 	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Swap: t.Order(), Example: Example(drv, t), Attributes: []AttributeDoc{}}
+	if p := t.Price; p != nil {
+		d.Price = &PriceDoc{p.Month, p.By, p.Per}
+	}
 	for _, a := range t.Attributes {
 		x := AttributeDoc{Name: a.Name, Kind: kindText(a), Help: a.Help, Required: a.Required, Output: a.Output, Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, Refers: a.Refers, Limits: limits(a)}
 		if a.HasDefault {
@@ -158,6 +188,9 @@ func (o *Out) Type(t TypeDoc) {
 		o.Printf("%s\n", o.Paint(Grey, "limits"))
 		o.Sheet(rows)
 		o.Printf("\n")
+	}
+	if t.Price != nil {
+		o.Printf("%s\n", Wrap("Costs a month: "+t.Price.String()+".", o.Width-2, "  "))
 	}
 	if t.HoldsData {
 		o.Printf("It holds data: dropping or swapping one asks for consent.\n")
