@@ -99,7 +99,7 @@ func (a *app) judge(ctx context.Context, p *project, at []string, form string) e
 			a.out().Printf("The estate has no rules: they stand in %s/*.star.\n", rules.Folder)
 			return nil
 		}
-		a.out().Problems(problems)
+		a.out().Problems(once(problems))
 		if len(problems) > 0 {
 			a.out().Printf("\n")
 		}
@@ -109,6 +109,23 @@ func (a *app) judge(ctx context.Context, p *project, at []string, form string) e
 		return exitError(problemsCode(problems))
 	}
 	return err
+}
+
+// once leaves out how a rule stands to something at one stage when the same
+// is told at another.
+func once(list problem.List) problem.List {
+	var out problem.List
+	seen := map[string]bool{}
+	for i := len(list) - 1; i >= 0; i-- { // the later stages come last
+		p := list[i]
+		key := p.Rule + " " + p.Ward + " " + p.Address
+		if p.Standing != "" && seen[key] {
+			continue
+		}
+		seen[key] = true
+		out = append(problem.List{p}, out...)
+	}
+	return out
 }
 
 // sarif writes problems in that form.

@@ -64,7 +64,8 @@ func (a *app) bare(ctx context.Context) error {
 }
 
 func (p *project) status(ctx context.Context, ward string) (wardStatus, error) {
-	st := wardStatus{Ward: ward, Env: p.env, Next: fmt.Sprintf("kasbah propose %s -env %s", ward, p.env)}
+	// A ward may read others that have not run yet: all of them are proposed.
+	st := wardStatus{Ward: ward, Env: p.env, Next: "kasbah propose -env " + p.env}
 	s, err := p.ledgers[ward].Load(ctx)
 	if err != nil {
 		return st, err

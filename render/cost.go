@@ -60,6 +60,11 @@ func (o *Out) Cost(d CostDocument) {
 		}
 	}
 	row("all", d.Total)
+	if d.Total.Unknown == 0 {
+		for i := range rows {
+			rows[i] = rows[i][:4]
+		}
+	}
 	o.numbers(rows)
 	if d.Total.Unknown > 0 {
 		o.Printf("\nA price is not known where the driver's description states none, or where it depends on a value still pending.\n")

@@ -126,7 +126,7 @@ func (o *Out) Tree(m Map) {
 			}
 		}
 		roots++
-		o.branch(m, n, "", 0, told)
+		o.branch(m, n, "", "", 0, told)
 	})
 	count := 0
 	m.each(func(int32) { count++ })
@@ -151,11 +151,15 @@ func (o *Out) Tree(m Map) {
 
 const deepest = 60 // levels that a terminal can show
 
-func (o *Out) branch(m Map, n int32, why string, level int, told map[int32]bool) {
-	line := strings.Repeat("  ", level) + m.Nodes[n].Address
-	if level == 0 {
-		line = m.Nodes[n].Ward + ":" + line
-	} else if why != "" {
+// branch writes a node and what it needs. in is the ward of what needs it.
+func (o *Out) branch(m Map, n int32, in, why string, level int, told map[int32]bool) {
+	node := m.Nodes[n]
+	line := node.Address
+	if node.Ward != in {
+		line = value.InWard(node.Ward, line)
+	}
+	line = strings.Repeat("  ", level) + line
+	if why != "" {
 		line += "  by " + why
 	}
 	needs := m.Graph.Needs(n)
@@ -176,7 +180,7 @@ func (o *Out) branch(m Map, n int32, why string, level int, told map[int32]bool)
 	told[n] = true
 	for i, need := range needs {
 		if m.In[need] {
-			o.branch(m, need, m.Graph.Why(n, i), level+1, told)
+			o.branch(m, need, node.Ward, m.Graph.Why(n, i), level+1, told)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"kasbah/core/propose"
 	"kasbah/core/rules"
+	"kasbah/core/value"
 )
 
 // RulesDocument is the JSON form of what the rules say.
@@ -68,7 +69,8 @@ func (o *Out) Rules(d RulesDocument) {
 }
 
 // rulesOf writes what the rules said of a proposal, above its summary. What
-// they said of the declarations was told before.
+// they said of the declarations was told before. What a rule is undecided
+// about stands on one line.
 func (o *Out) rulesOf(p *propose.Proposal) {
 	again := map[string]bool{} // what is told at both stages is told once
 	for _, f := range p.Rules {
@@ -76,25 +78,49 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 			again[f.Rule+" "+f.Ward+" "+f.Address] = true
 		}
 	}
+	undecided := map[string][]string{}
+	told := map[string]int{}
 	for _, f := range p.Rules {
 		declared := f.At == rules.Declared && (f.Verdict == rules.Broken || again[f.Rule+" "+f.Ward+" "+f.Address])
 		if f.Blocks() || declared { // those were told before the proposal was made
+			continue
+		}
+		if f.Verdict == rules.Undecided {
+			undecided[f.Rule] = append(undecided[f.Rule], whole(f.Address))
+			continue
+		}
+		if told[f.Rule+" "+f.Message]++; told[f.Rule+" "+f.Message] > alike {
 			continue
 		}
 		head := ""
 		if f.Verdict == rules.Broken {
 			head = "Warning: "
 		}
-		who := ""
 		if f.Address != "" {
-			who = Clean(f.Address) + ": "
+			head += Clean(f.Address) + ": "
 		}
-		o.Printf("%s\n", Wrap(head+who+Clean(f.Sentence())+".", o.Width-2, "  "))
+		o.Printf("%s\n", Wrap(head+Clean(f.Sentence())+".", o.Width-2, "  "))
+	}
+	for _, rule := range value.Keys(undecided) {
+		list := undecided[rule]
+		text := strings.Join(list[:min(alike, len(list))], ", ")
+		if n := len(list) - alike; n > 0 {
+			text += fmt.Sprintf(" and %d more", n)
+		}
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Rule %s is undecided until values are known: %s.", rule, Clean(text)), o.Width-2, "  "))
 	}
 	c := p.RuleCounts
 	if n := c.Passed + c.Broken + c.Undecided + c.Excused + c.Failed; n > 0 {
 		o.Printf("Rules: %s.\n", strings.Join(tally(c), ", "))
 	}
+}
+
+// whole is an address, or what a rule judges that looks at everything.
+func whole(address string) string {
+	if address == "" {
+		return "the whole"
+	}
+	return address
 }
 
 func tally(c propose.RuleCounts) []string {

@@ -73,7 +73,7 @@ func (o *Out) Why(d *WhyDocument) {
 }
 
 func (o *Out) whyAttributes(ward string, list []WhyValue) {
-	rows := [][]string{{"attribute", "value", "from"}}
+	rows := [][]string{{"attribute", "value", "where", "from"}}
 	for _, v := range list {
 		text := ""
 		switch {
@@ -84,14 +84,14 @@ func (o *Out) whyAttributes(ward string, list []WhyValue) {
 		case v.Declared != nil:
 			text = shownIn(ward, v.Declared.V, false)
 		}
-		from := "no longer declared"
+		from, where := "no longer declared", ""
 		if v.Origin != nil {
-			from = v.Origin.What
-			if at := v.Origin.Position.Short(); at != "" {
-				from = at + "  " + from
+			from, where = v.Origin.What, v.Origin.Position.Short()
+			if def, ok := strings.CutPrefix(from, declare.SchemaDefault); ok && text == "" {
+				text, from = def, strings.TrimSuffix(declare.SchemaDefault, " is ")
 			}
 		}
-		rows = append(rows, []string{v.Path, Fit(text, 34), Clean(from)})
+		rows = append(rows, []string{v.Path, Fit(text, 30), where, Clean(from)})
 	}
 	o.Printf("\n")
 	o.Table(rows, o.HeadGrey)

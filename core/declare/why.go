@@ -41,6 +41,10 @@ const (
 	FromKit        OriginKind = "kit"      // a call that opened an instance
 )
 
+// SchemaDefault begins what is said of an attribute that takes its schema's
+// default, which follows.
+const SchemaDefault = "left out: the schema's default is "
+
 // Find is the declared resource at an address with its ward.
 func (d *Declared) Find(full string) *Resource {
 	for _, r := range d.Resources {
@@ -79,7 +83,7 @@ func (d *Declared) Why(r *Resource, path value.Path) (*Origin, error) {
 		}
 		return o, nil
 	case attr.HasDefault:
-		return &Origin{Kind: FromSchema, What: "left out: the schema's default is " + value.Plain(attr.Default), Position: pos}, nil
+		return &Origin{Kind: FromSchema, What: SchemaDefault + value.Plain(attr.Default), Position: pos}, nil
 	}
 	return &Origin{Kind: FromCloud, What: "left out: it belongs to the cloud", Position: pos}, nil
 }
