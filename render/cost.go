@@ -67,7 +67,7 @@ func (o *Out) Cost(d CostDocument) {
 	}
 	o.numbers(rows)
 	if d.Total.Unknown > 0 {
-		o.Printf("\nA price is not known where the driver's description states none, or where it depends on a value still pending.\n")
+		o.Printf("\n%s\n", Wrap("A price is not known where the driver's description states none, or where it depends on a value still pending.", o.Width, ""))
 	}
 }
 

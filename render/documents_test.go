@@ -1,0 +1,190 @@
+package render
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/declare"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/rules"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+func finding(verdict rules.Verdict, address string, level rules.Level) rules.Finding {
+	return rules.Finding{Rule: "sealed", Level: level, At: rules.Proposed, Verdict: verdict, Ward: "shore", Address: address, Message: "it is open", Help: "close it", Until: "2031-12-31", Reason: "a fair", Position: at(4), RuleAt: problem.Position{File: "rules/house.star", Line: 9, Column: 1}}
+}
+
+// TestSARIF: every kind of problem makes a log that the standard's schema
+// accepts, with places, levels, open results and suppressions.
+func TestSARIF(t *testing.T) {
+	var list problem.List
+	for _, f := range []rules.Finding{finding(rules.Broken, "medina.bucket/a", rules.Block), finding(rules.Broken, "medina.bucket/b", rules.Warn), finding(rules.Undecided, "medina.bucket/c", rules.Block), finding(rules.Excused, "medina.bucket/d", rules.Block), finding(rules.Failed, "", rules.Warn)} {
+		list = append(list, f.Problem())
+	}
+	list = append(list,
+		problem.At(problem.Position{File: "shore/a b.star", Line: 2}, "odd\x1b[31m words"),
+		problem.At(problem.Position{File: "kit:gate/kit.star", Line: 1, Column: 5}, "in a kit"),
+		problem.At(problem.Position{}, "nowhere"))
+	list.Add(errors.New("plain"))
+	for _, l := range []problem.List{list, nil} {
+		body, err := SARIF(l, "0.1.0")
+		require.NoError(t, err)
+		log, err := sarif.FromBytes(body)
+		require.NoError(t, err)
+		require.NoError(t, log.Validate())
+		require.Len(t, log.Runs[0].Results, len(l))
+	}
+	body, err := SARIF(list, "0.1.0")
+	require.NoError(t, err)
+	var log struct {
+		Runs []struct {
+			Tool    struct{ Driver struct{ Rules []struct{ ID string } } }
+			Results []struct {
+				RuleID, Level, Kind string
+				Suppressions        []struct{ Kind string }
+				Message             struct{ Text string }
+				Locations           []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn int }
+					}
+				}
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal(body, &log))
+	run := log.Runs[0]
+	var rows []string
+	for _, r := range run.Results {
+		where := ""
+		if len(r.Locations) > 0 {
+			l := r.Locations[0].PhysicalLocation
+			where = fmt.Sprintf("%s:%d", l.ArtifactLocation.URI, l.Region.StartLine)
+		}
+		rows = append(rows, fmt.Sprintf("%s %s %s %d %s", r.RuleID, r.Level, r.Kind, len(r.Suppressions), where))
+	}
+	require.Equal(t, []string{
+		"sealed error fail 0 shore/shore.star:4", "sealed warning fail 0 shore/shore.star:4", "sealed none open 0 shore/shore.star:4",
+		"sealed note fail 1 shore/shore.star:4", "sealed error fail 0 shore/shore.star:4",
+		"check error fail 0 shore/a%20b.star:2", "check error fail 0 kit:gate/kit.star:1", "check error fail 0 ", "check error fail 0 ",
+	}, rows)
+	require.Len(t, run.Tool.Driver.Rules, 2, "each rule once")
+	require.NotContains(t, string(body), "\\u001b")
+}
+
+// TestAlike: where a rule says the same of many, three are told and the rest
+// is counted; nothing else is ever left out.
+func TestAlike(t *testing.T) {
+	var list problem.List
+	for i := range 50 {
+		f := finding(rules.Broken, fmt.Sprintf("medina.bucket/b%d", i), rules.Warn)
+		list = append(list, f.Problem(), problem.At(at(i+1), "number %d", i))
+	}
+	out := text(100, func(o *Out) { o.Problems(list) })
+	require.Equal(t, 3, strings.Count(out, "it is open (rule sealed, proposed)"))
+	require.Contains(t, out, "and 47 resources more of which rule sealed says the same (-json lists them)")
+	require.Equal(t, 50, strings.Count(out, "number "))
+}
+
+func TestRulesOfProposal(t *testing.T) {
+	p := example()
+	p.RuleCounts = propose.RuleCounts{Passed: 7, Broken: 2, Undecided: 5, Excused: 1}
+	p.Rules = append(p.Rules, finding(rules.Broken, "medina.bucket/a", rules.Warn), finding(rules.Broken, "medina.bucket/b", rules.Block), finding(rules.Excused, "medina.bucket/x", rules.Block))
+	for i := range 5 {
+		p.Rules = append(p.Rules, finding(rules.Undecided, fmt.Sprintf("medina.bucket/u%d", i), rules.Block))
+	}
+	told := finding(rules.Excused, "medina.bucket/x", rules.Block)
+	told.At = rules.Declared
+	p.Rules = append(p.Rules, told)
+	p.Blocked = append(p.Blocked, propose.Block{Address: "medina.bucket/b", Because: "it is open (rule sealed, proposed)", Position: at(4), Rule: "sealed"})
+	p.Cost = &propose.Cost{Was: 86.1, WillBe: 98.5, Change: 12.4, Unknown: 2}
+	p.Finds = []propose.Found{{Address: "find(medina.network name old)", ID: "net-7", From: propose.FromLive}}
+	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
+	for _, want := range []string{
+		"Looked up: medina.network name old is net-7, live.\n",
+		"Costs 12.40 more a month (86.10 now). The price of 2 resources is not known.\n",
+		"Warning: medina.bucket/a: it is open (rule sealed, proposed).\n",
+		"medina.bucket/x: it is open; excused until 2031-12-31: a fair (rule sealed, proposed).\n",
+		"Rule sealed is undecided until values are known: medina.bucket/u0, medina.bucket/u1,\n  medina.bucket/u2 and 2 more.\n",
+		"Rules: 7 passed, 2 broken, 5 undecided, 1 excused.\n",
+		"Refused: shore/shore.star:4: medina.bucket/b: it is open (rule sealed, proposed).\n",
+	} {
+		require.Contains(t, out, want)
+	}
+	require.Equal(t, 1, strings.Count(out, "excused until"), "told once")
+}
+
+func TestCost(t *testing.T) {
+	p := example()
+	p.Actions[0].Cost, p.Actions[0].Kit = &propose.Cost{Was: 10, WillBe: 12.5, Change: 2.5}, "station"
+	p.Actions[1].Cost = &propose.Cost{Was: 3, WillBe: 3}
+	d := NewCostDocument(p)
+	require.Equal(t, propose.Cost{Was: 13, WillBe: 15.5, Change: 2.5, Unknown: 3}, d.Total)
+	require.Equal(t, propose.Cost{Was: 10, WillBe: 12.5, Change: 2.5}, d.Kits["station"])
+	require.Equal(t, `                       now  proposed     change    not known
+ward shore           13.00     15.50  2.50 more  3 resources
+type medina.disk     10.00     12.50  2.50 more
+type medina.machine   3.00      3.00       same
+type medina.network   0.00      0.00       same   1 resource
+type medina.record    0.00      0.00       same   1 resource
+type medina.subnet    0.00      0.00       same   1 resource
+kit station          10.00     12.50  2.50 more
+all                  13.00     15.50  2.50 more  3 resources
+
+A price is not known where the driver's description states none, or where it depends on a value
+still pending.
+`, text(100, func(o *Out) { o.Cost(d) }))
+}
+
+func TestWhyText(t *testing.T) {
+	d := &WhyDocument{Env: "trial", Ward: "shore", Address: "sallow/medina.machine/gauge", Path: "subnet", WhyValue: WhyValue{
+		Declared: &value.Any{V: value.NewRef("shore:sallow/medina.subnet/quay", value.Key("id"))}, Recorded: &value.Any{V: "sub-0001"},
+		Origin: &declare.Origin{Kind: declare.FromName, What: "quay = a medina.subnet", Position: at(2), From: []*declare.Origin{{Kind: declare.FromCloud, What: strings.Repeat("long ", 40), Position: at(3)}}},
+	}, Last: &ledger.RunSummary{Run: "01M8DSX7B3", Who: "keeper-1", Began: time.Now().Add(-3 * time.Minute), Command: "kasbah enact -yes"}}
+	out := text(80, func(o *Out) { o.Why(d) })
+	require.Contains(t, out, "declared  from sallow/medina.subnet/quay id\nrecorded  sub-0001\n")
+	require.Contains(t, out, "Last changed by run 01M8DSX7B3 of keeper-1, 3 min ago: kasbah enact -yes.")
+	for _, line := range strings.Split(out, "\n") {
+		require.LessOrEqual(t, width(line), 80, line)
+	}
+	d.Last, d.Secret = nil, true
+	out = text(80, func(o *Out) { o.Why(d) })
+	require.NotContains(t, out, "sub-0001", "a secret is never shown")
+	require.Contains(t, out, "No run has set it yet.")
+}
+
+func TestKits(t *testing.T) {
+	low, high := 1.0, 500.0
+	f := declare.KitFunction{Name: "gate", Help: "opens a gate", Inputs: []declare.KitInput{
+		{Attr: &schema.Attribute{Name: "gigabytes", Kind: schema.Int, Min: &low, Max: &high, Help: "of its disk"}, Default: int64(20), HasDefault: true},
+		{Attr: &schema.Attribute{Name: "sizes", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text}}},
+	}}
+	k := KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate", Drivers: []string{"medina"}, Functions: []FunctionDoc{NewFunctionDoc(f)}}
+	require.Equal(t, `gate 1.0.0: a gate
+
+source   kits/gate
+drivers  medina
+
+gate: opens a gate
+
+  gigabytes  int         default 20  of its disk; 1 to 500
+  sizes      list(text)  required
+
+  load("kit:gate", "gate")
+  gate("NAME", sizes = …)
+`, text(100, func(o *Out) { o.Kit(k) }))
+	broken := KitDoc{Name: "lamp", Source: "../lamp", Problem: "it is not pinned"}
+	out := text(100, func(o *Out) { o.Kits(KitsDocument{Kits: []KitDoc{k, broken}}) })
+	require.Contains(t, out, "gate  1.0.0    in the estate  kits/gate\nlamp  ?        no             ../lamp\n")
+	require.Contains(t, out, "lamp: it is not pinned")
+}
