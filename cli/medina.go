@@ -61,15 +61,17 @@ func medinaServeCommand() *command {
 
 // hand is a person's hand on Medina: the driver, and whom it acts for.
 type hand struct {
-	as  string
-	api string
-	drv driver.Driver
-	cat *schema.Catalog
+	as   string
+	api  string
+	name string // of the estate's driver
+	drv  driver.Driver
+	cat  *schema.Catalog
 }
 
 func (h *hand) flags(fs *flag.FlagSet) {
 	fs.StringVar(&h.as, "as", "", "`who` acts; you, when left out")
 	fs.StringVar(&h.api, "api", "", "the `URL` of a Medina that runs on its own")
+	fs.StringVar(&h.name, "driver", "", "the estate's driver of this `name`; the first one of kind medina")
 }
 
 // open finds the Medina of the estate, or the one at -api.
@@ -90,7 +92,7 @@ func (h *hand) open(ctx context.Context, a *app) error {
 		found := false
 		for _, name := range p.estate.Drivers() {
 			s := merged(p.estate.Driver(name, p.env), with, "drivers."+name+".")
-			if s["kind"] == "medina" && !found {
+			if s["kind"] == "medina" && !found && (h.name == "" || h.name == name) {
 				found = true
 				if settings, err = medina.ReadSettings(s, p.estate.Dir); err != nil {
 					return err
@@ -98,6 +100,9 @@ func (h *hand) open(ctx context.Context, a *app) error {
 			}
 		}
 		if !found {
+			if h.name != "" {
+				return &usageError{msg: fmt.Sprintf("-driver: no driver of kind medina is called %q", h.name), hint: nearest.Hint(h.name, p.estate.Drivers())}
+			}
 			return usage("no driver of this estate is of kind medina; -api names one that runs on its own")
 		}
 	}

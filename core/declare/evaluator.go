@@ -346,7 +346,7 @@ func (ev *evaluator) report(file string, err error) {
 	case errors.As(err, &res):
 		for _, e := range res {
 			p := ev.wrong(position(e.Pos), "%s", e.Msg)
-			p.Hint = ev.undefinedHint(e.Msg)
+			p.Hint = ev.undefinedHint(file, e.Msg)
 		}
 		rest(position(res[0].Pos))
 	case errors.As(err, &eval):

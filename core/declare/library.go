@@ -187,10 +187,15 @@ func (ev *evaluator) elementsKnown(name string, v starlark.Value) error {
 }
 
 // undefinedHint reads the resolver's `undefined: NAME`.
-func (ev *evaluator) undefinedHint(msg string) string {
+func (ev *evaluator) undefinedHint(file, msg string) string {
 	_, name, ok := strings.Cut(msg, "undefined: ")
 	if !ok {
 		return ""
+	}
+	for driver := range ev.drivers {
+		if strings.HasPrefix(file, "kit:") && Identifier(driver) == name {
+			return fmt.Sprintf("a kit's code knows the kinds of drivers that its kit.toml names: drivers = [%q]", ev.o.Kinds[driver])
+		}
 	}
 	var known []string
 	for n := range ev.names {
