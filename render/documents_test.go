@@ -48,7 +48,9 @@ func TestSARIF(t *testing.T) {
 	require.NoError(t, err)
 	var log struct {
 		Runs []struct {
-			Tool    struct{ Driver struct{ Rules []struct{ ID string } } }
+			Tool struct {
+				Driver struct{ Rules []struct{ ID string } }
+			}
 			Results []struct {
 				RuleID, Level, Kind string
 				Suppressions        []struct{ Kind string }
