@@ -68,12 +68,15 @@ func (p *project) secretFile(name string) (string, error) {
 const secretTime = 30 * time.Second
 
 func (p *project) secretRun(ctx context.Context, args []string) (string, error) {
+	asked := ctx
 	ctx, cancel := context.WithTimeout(ctx, secretTime)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	cmd.Dir = p.estate.Dir
 	out, err := cmd.Output() // what it says on standard error may hold the secret as well
 	switch {
+	case asked.Err() != nil:
+		return "", asked.Err()
 	case ctx.Err() != nil:
 		return "", fmt.Errorf("%s took longer than %s", args[0], secretTime)
 	case err != nil:

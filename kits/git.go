@@ -23,6 +23,7 @@ const gitTime = 2 * time.Minute
 // git runs the git program. It never asks anybody anything, and speaks only
 // the protocols that its user allows for clones.
 func git(ctx context.Context, dir string, args ...string) (string, error) {
+	asked := ctx
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.autocrlf=false", "-c", "advice.detachedHead=false"}, args...)...)
@@ -34,6 +35,8 @@ func git(ctx context.Context, dir string, args ...string) (string, error) {
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
 		return "", errors.New("the git program is needed for kits from repositories, and is not there")
+	case asked.Err() != nil:
+		return "", asked.Err()
 	case ctx.Err() != nil:
 		return "", fmt.Errorf("git took longer than %s", gitTime)
 	case err != nil:
@@ -83,7 +86,13 @@ func (o *Opener) clone(ctx context.Context, src estate.KitSource) (Fetched, erro
 	if err := os.RemoveAll(f.Dir); err != nil { // what was altered in the cache
 		return Fetched{}, err
 	}
-	return f, os.Rename(clean, f.Dir)
+	if err := os.Rename(clean, f.Dir); err != nil {
+		if d, other := Digest(f.Dir); other == nil && d == f.Digest {
+			return f, nil // somebody else was quicker
+		}
+		return Fetched{}, err
+	}
+	return f, nil
 }
 
 func copyFiles(from, to string) error {
