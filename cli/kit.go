@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
@@ -208,6 +209,9 @@ func (a *app) kitAt(p *project, o declare.Options, arg string) (*declare.Kit, er
 		dir = filepath.Join(a.dir, dir)
 	}
 	_, err := os.Stat(filepath.Join(dir, estate.KitFile))
+	if err != nil && strings.ContainsAny(arg, `/\.`) {
+		return nil, usage("%s holds no %s", arg, estate.KitFile)
+	}
 	if o.Kits[arg] != nil || err != nil {
 		return kitNamed(o, arg)
 	}

@@ -86,13 +86,14 @@ func (c *choices) choose(ctx context.Context, a *app) error {
 		to             *string
 		question, flag string
 		otherwise      string
+		many           bool     // several may be given, with commas between them
 		known          []string // what may stand in a list; nil for names
 		none           bool     // it may be empty
 	}{
 		{to: &c.estate, question: "Name of the estate", flag: "-estate", otherwise: "lantern-coast"},
 		{to: &c.ward, question: "Its first ward, a folder of declarations", flag: "-ward", otherwise: "shore"},
-		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial"},
-		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", known: startParts, none: true},
+		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial", many: true},
+		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", many: true, known: startParts, none: true},
 	} {
 		for {
 			var err error
@@ -111,7 +112,7 @@ func (c *choices) choose(ctx context.Context, a *app) error {
 			if *q.to == "" {
 				*q.to = q.otherwise
 			}
-			if err = checkList(q.to, q.flag, q.known); err == nil {
+			if err = checkNames(q.to, q.flag, q.many, q.known); err == nil {
 				break
 			}
 			if !ask {
@@ -123,13 +124,21 @@ func (c *choices) choose(ctx context.Context, a *app) error {
 	return nil
 }
 
-// checkList checks names with commas between them, and takes out spaces.
-func checkList(list *string, flag string, known []string) error {
-	*list = strings.ReplaceAll(*list, " ", "")
+// checkNames checks a name, or several with commas between them, around which
+// spaces are taken out.
+func checkNames(list *string, flag string, many bool, known []string) error {
 	if *list == "" {
 		return nil
 	}
-	for _, name := range strings.Split(*list, ",") {
+	names := []string{*list}
+	if many {
+		names = strings.Split(*list, ",")
+		for i := range names {
+			names[i] = strings.TrimSpace(names[i])
+		}
+		*list = strings.Join(names, ",")
+	}
+	for _, name := range names {
 		switch {
 		case known != nil && !slices.Contains(known, name):
 			return &usageError{msg: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), hint: nearest.Hint(name, known)}

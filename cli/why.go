@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"sort"
 	"strings"
 
@@ -121,6 +122,9 @@ func (a *app) why(ctx context.Context, p *project, d *declare.Declared, s *ledge
 	default:
 		if doc.WhyValue, err = whyOne(d, r, rec, typ, path); err != nil {
 			return nil, &usageError{msg: err.Error()}
+		}
+		if v := doc.WhyValue; len(path) > 1 && v.Declared == nil && v.Recorded == nil && !v.Secret {
+			return nil, &usageError{msg: fmt.Sprintf("%s has no %s", address, path), hint: "`kasbah why " + address + "` lists what it has"}
 		}
 	}
 	if r != nil && len(path) == 0 {

@@ -78,8 +78,8 @@ type finder struct {
 	o   Options
 	e   *executor
 
-	mu     sync.Mutex
-	things map[string]*propose.Found // by full address; without Attributes when still to be looked up
+	things map[string]*propose.Found // by full address
+	mu     sync.Mutex                // of what each holds: no Attributes when it is still to be looked up
 }
 
 // note takes over what the proposal found. An old proposal's look-ups are
@@ -96,55 +96,57 @@ func (f *finder) note(p *propose.Proposal, again bool) {
 
 // lookup answers for an attribute of a thing that is looked up.
 func (f *finder) lookup(ref value.Ref, known func(value.Ref) (any, error)) (any, error) {
-	f.mu.Lock()
 	found := f.things[ref.Address]
-	f.mu.Unlock()
 	if found == nil {
 		return nil, value.ErrUnknown
 	}
-	if found.Attributes == nil {
-		if err := f.look(found, known); err != nil {
+	f.mu.Lock()
+	attributes := found.Attributes
+	f.mu.Unlock()
+	if attributes == nil {
+		var err error
+		if attributes, err = f.look(found, known); err != nil {
 			return nil, err
 		}
 	}
-	v, _ := ref.Path.At(map[string]any(found.Attributes))
+	v, _ := ref.Path.At(map[string]any(attributes))
 	return v, nil
 }
 
-func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) error {
+func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) (value.Attributes, error) {
 	match, err := value.Resolve(map[string]any(found.Match), known)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if value.IsPending(match) {
-		return value.ErrUnknown
+		return nil, value.ErrUnknown
 	}
 	drv, name := propose.SplitType(found.Type)
 	c, d := f.o.Catalogs[drv], f.o.Drivers[drv]
 	if c == nil || c.Types[name] == nil || d == nil {
-		return fmt.Errorf("there is no driver for %s", found.Type)
+		return nil, fmt.Errorf("there is no driver for %s", found.Type)
 	}
 	var things []driver.Live
 	if things, err = d.Find(f.ctx, name, match.(value.Map)); err != nil {
-		return fmt.Errorf("looking up %s: %w", found.Address, err)
+		return nil, fmt.Errorf("looking up %s: %w", found.Address, err)
 	}
 	id, attributes, err := propose.TheOne(c.Types[name], things)
 	if err != nil {
-		return fmt.Errorf("%s: %w", found.Address, err)
+		return nil, fmt.Errorf("%s: %w", found.Address, err)
 	}
 	for ward := range f.o.Ledgers {
 		at, err := f.e.manages(ward, found.Type, id)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if at != "" {
-			return fmt.Errorf("%s finds %s, which the estate manages as %s", found.Address, id, value.InWard(ward, at))
+			return nil, fmt.Errorf("%s finds %s, which the estate manages as %s", found.Address, id, value.InWard(ward, at))
 		}
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	found.ID, found.Attributes = id, attributes
-	return nil
+	return attributes, nil
 }
 
 // manages is the address in ward under which a thing is recorded, or "".

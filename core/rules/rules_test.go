@@ -148,6 +148,10 @@ func TestWhatRulesSee(t *testing.T) {
 
 	s, _ := load(t, map[string]string{"rules/a.star": "rule(\"whole\", whole = lambda p: \"%s %s %d\" % (p.cost.change, p.inputs[\"shore\"][\"a-b\"], len(p.actions)), at = [\"proposed\"], level = \"warn\")\n"}, "2026-11-23")
 	require.Equal(t, "broken : 12.5 1 2 (blocks false)\n", judge(t, s, rules.Proposed, r, r))
+
+	s, _ = load(t, map[string]string{"rules/a.star": "rule(\"sum\", whole = lambda p: \"much\" if [r for r in p.resources if r.inputs.power > 9] else None, level = \"block\")\n"}, "2026-11-23")
+	require.Equal(t, "undecided : sea.lamp/other power is not known yet (blocks false)\n",
+		judge(t, s, rules.Declared, r, subject("later", value.Map{"power": value.NewRef("shore:sea.lamp/other", value.Key("power"))})))
 }
 
 func TestMistakes(t *testing.T) {
