@@ -60,6 +60,8 @@ func forbidden(from, to, full string) string {
 		return "render only draws results"
 	case in(from, "store") && !in(to, "store"):
 		return "stores know nothing of what they keep"
+	case in(from, "kits") && !in(to, "core"):
+		return "kits are opened for the core, and know nothing else"
 	case in(from, "driver") && !in(to, "driver", "core/schema", "core/value"):
 		return "drivers know values and schemas only"
 	case in(from, "medina") && !in(to, "driver", "core/schema", "core/value", "core/nearest"):

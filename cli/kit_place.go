@@ -228,32 +228,7 @@ func (pl *placing) expression(raw string, a *schema.Attribute) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return written(v), nil
-}
-
-// written is a value as a literal of the language.
-func written(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return "None"
-	case bool:
-		return map[bool]string{true: "True", false: "False"}[v]
-	case string:
-		return strconv.Quote(v)
-	case []any:
-		var parts []string
-		for _, e := range v {
-			parts = append(parts, written(e))
-		}
-		return "[" + strings.Join(parts, ", ") + "]"
-	case map[string]any:
-		var parts []string
-		for _, k := range value.Keys(v) {
-			parts = append(parts, strconv.Quote(k)+": "+written(v[k]))
-		}
-		return "{" + strings.Join(parts, ", ") + "}"
-	}
-	return value.Plain(v)
+	return declare.Literal(v), nil
 }
 
 // text is the file to write.
@@ -308,7 +283,7 @@ func (pl *placing) write(ctx context.Context, file string, body []byte) error {
 		return err
 	}
 	if !pl.p.estate.HasWard(pl.ward) {
-		after, err := withWard(string(before), pl.ward)
+		after, err := estate.WithWard(string(before), pl.ward)
 		if err != nil {
 			return errors.Join(err, undo())
 		}
@@ -338,14 +313,4 @@ func (a *app) recheck(ctx context.Context) (problem.List, error) {
 	}
 	_, _, problems, err := a.evaluate(ctx, p)
 	return problems, err
-}
-
-var wardsLine = regexp.MustCompile(`(?m)^(\s*wards\s*=\s*\[[^\]]*?)(,?\s*)\]`)
-
-// withWard adds a ward to the list in the text of a kasbah.toml.
-func withWard(body, ward string) (string, error) {
-	if !wardsLine.MatchString(body) {
-		return "", problem.At(problem.Position{File: estate.File}, "the list of wards cannot be found; add %q to it by hand", ward)
-	}
-	return wardsLine.ReplaceAllString(body, "${1}, \""+ward+"\"${2}]"), nil
 }

@@ -2,13 +2,10 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
-	"strings"
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
@@ -208,7 +205,7 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 	case before == nil:
 		a.out().Printf("Without this version nothing can be proposed: the kit cannot be used as it is.\n")
 	case before.Counts.Changing() > 0:
-		a.out().Printf("%s of these would change without the update as well.\n", render.Count(common(before, after), "action"))
+		a.out().Printf("%s of these would change without the update as well.\n", render.Count(propose.Shared(before, after), "action"))
 	}
 	return nil, nil
 }
@@ -229,28 +226,6 @@ func (u *update) before(ctx context.Context, p *project, f proposeFlags) (*propo
 	}
 	before, err := u.a.compare(ctx, p, d, states, f)
 	return before, o, err
-}
-
-// common counts the changing actions that two proposals share.
-func common(a, b *propose.Proposal) int {
-	key := func(x *propose.Action) string {
-		s := string(x.Kind) + " " + x.Full()
-		for _, c := range x.Changes {
-			s += "\n" + c.Path + " " + string(value.Encode(c.WillBe.V))
-		}
-		return s
-	}
-	all := map[string]bool{}
-	for _, x := range a.Actions {
-		all[key(x)] = x.Kind != propose.Same
-	}
-	n := 0
-	for _, x := range b.Actions {
-		if all[key(x)] {
-			n++
-		}
-	}
-	return n
 }
 
 // inputs tells how the kit's inputs change.
@@ -327,16 +302,9 @@ func (u *update) retag() error {
 	if err != nil {
 		return err
 	}
-	lines := strings.SplitAfter(string(body), "\n")
-	tag := regexp.MustCompile(`(\btag\s*=\s*)(["'])` + regexp.QuoteMeta(u.from.Tag) + `(["'])`)
-	for i := u.from.Position.Line - 1; i >= 0 && i < len(lines); i++ {
-		if i >= u.from.Position.Line && strings.HasPrefix(strings.TrimSpace(lines[i]), "[") {
-			break
-		}
-		if tag.MatchString(lines[i]) {
-			lines[i] = tag.ReplaceAllString(lines[i], "${1}${2}"+strings.ReplaceAll(u.to.Tag, "$", "$$")+"${3}")
-			return replaceFile(path, []byte(strings.Join(lines, "")), 0o644)
-		}
+	after, err := estate.WithTag(string(body), u.from, u.to.Tag)
+	if err != nil {
+		return err
 	}
-	return errors.Join(problem.At(u.from.Position, "the tag %q of kit %s is not written here as a text; change it to %q by hand", u.from.Tag, u.pin.Name, u.to.Tag))
+	return replaceFile(path, []byte(after), 0o644)
 }

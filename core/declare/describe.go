@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"strconv"
 	"strings"
 
 	"go.starlark.net/starlark"
@@ -255,3 +256,28 @@ func ReadInput(raw string, a *schema.Attribute) (any, error) {
 // IsHandle reports whether an input wants the handle of a resource, which
 // only code can give.
 func IsHandle(a *schema.Attribute) bool { return hasHandle(a) }
+
+// Literal is a known value as the language writes it.
+func Literal(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "None"
+	case bool:
+		return map[bool]string{true: "True", false: "False"}[v]
+	case string:
+		return strconv.Quote(v)
+	case []any:
+		var parts []string
+		for _, e := range v {
+			parts = append(parts, Literal(e))
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case map[string]any:
+		var parts []string
+		for _, k := range value.Keys(v) {
+			parts = append(parts, strconv.Quote(k)+": "+Literal(v[k]))
+		}
+		return "{" + strings.Join(parts, ", ") + "}"
+	}
+	return value.Plain(v)
+}

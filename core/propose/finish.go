@@ -148,3 +148,25 @@ func (w *proposer) chain() []string {
 	}
 	return out
 }
+
+// Shared counts the changing actions that two proposals have in common.
+func Shared(a, b *Proposal) int {
+	key := func(x *Action) string {
+		s := string(x.Kind) + " " + x.Full()
+		for _, c := range x.Changes {
+			s += "\n" + c.Path + " " + string(value.Encode(c.WillBe.V))
+		}
+		return s
+	}
+	all := map[string]bool{}
+	for _, x := range a.Actions {
+		all[key(x)] = x.Kind != Same
+	}
+	n := 0
+	for _, x := range b.Actions {
+		if all[key(x)] {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,43 @@
+package estate
+
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/BurntSushi/toml"
+
+	"kasbah/core/problem"
+)
+
+var wardsList = regexp.MustCompile(`(?m)^(\s*wards\s*=\s*\[[^\]]*?)(,?\s*)\]`)
+
+// WithWard adds a ward to the list in the text of a kasbah.toml and leaves
+// everything else as it stands.
+func WithWard(body, ward string) (string, error) {
+	after := wardsList.ReplaceAllString(body, "${1}, "+strconv.Quote(ward)+"${2}]")
+	var is struct{ Wards []string }
+	if err := toml.Unmarshal([]byte(after), &is); err != nil || !slices.Contains(is.Wards, ward) { // a comment at its end, perhaps
+		return "", problem.At(Keys(File, body)("wards"), "the list of wards cannot be changed safely; add %q to it by hand", ward)
+	}
+	return after, nil
+}
+
+// WithTag changes the tag of a kit's source in the text of the kasbah.toml
+// that it was read from, and leaves everything else as it stands.
+func WithTag(body string, from KitSource, tag string) (string, error) {
+	lines := strings.SplitAfter(body, "\n")
+	written := regexp.MustCompile(`(\btag\s*=\s*)(["'])` + regexp.QuoteMeta(from.Tag) + `(["'])`)
+	first := max(from.Position.Line-1, 0)
+	for i := first; i < len(lines); i++ {
+		if i > first && strings.HasPrefix(strings.TrimSpace(lines[i]), "[") {
+			break // the next section
+		}
+		if written.MatchString(lines[i]) {
+			lines[i] = written.ReplaceAllString(lines[i], "${1}${2}"+strings.ReplaceAll(tag, "$", "$$")+"${3}")
+			return strings.Join(lines, ""), nil
+		}
+	}
+	return "", problem.At(from.Position, "the tag %q of kit %s is not written here as a text; change it to %q by hand", from.Tag, from.Name, tag)
+}

@@ -1,0 +1,70 @@
+package estate
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const edited = `# the coast
+estate = "coast"
+wards  = [
+  "shore",   # where it began
+  "signal",
+]
+[kits]
+beam = { git = "../kits", tag = "v1.0.0" }   # of the keepers
+lamp = { git = '../kits', path = 'lamp', tag = 'v1.0.0' }
+[kits.gate]
+git = "../kits"
+# tag = "v0.9.0" was too old
+tag = "v1.0.0"
+[env.trial]
+[env.live.kits]
+beam = { git = "../kits", tag = "v0.9.0" }
+`
+
+// TestWithTag: one tag moves, and not a byte besides.
+func TestWithTag(t *testing.T) {
+	e, err := Parse("/x", []byte(edited))
+	require.NoError(t, err)
+	for _, c := range []struct{ env, kit, before, after string }{
+		{"trial", "beam", `tag = "v1.0.0" }   # of the keepers`, `tag = "v2.0.0$1" }   # of the keepers`},
+		{"trial", "lamp", `path = 'lamp', tag = 'v1.0.0'`, `path = 'lamp', tag = 'v2.0.0$1'`},
+		{"trial", "gate", "too old\ntag = \"v1.0.0\"", "too old\ntag = \"v2.0.0$1\""},
+		{"live", "beam", `tag = "v0.9.0" }` + "\n", `tag = "v2.0.0$1" }` + "\n"},
+	} {
+		src := e.Kits(c.env)[c.kit]
+		body, err := WithTag(edited, src, "v2.0.0$1")
+		require.NoError(t, err)
+		require.Equal(t, strings.Replace(edited, c.before, c.after, 1), body)
+	}
+	src := e.Kits("trial")["beam"]
+	src.Tag = "v7.0.0"
+	_, err = WithTag(edited, src, "v8.0.0")
+	require.ErrorContains(t, err, `kasbah.toml:8:1: the tag "v7.0.0" of kit beam is not written here as a text`)
+}
+
+// TestWithWard: the list grows by one, and its comments stay.
+func TestWithWard(t *testing.T) {
+	for before, after := range map[string]string{
+		"wards = [\"a\"]\n":          "wards = [\"a\", \"b\"]\n",
+		"wards = [\"a\", ]\n":        "wards = [\"a\", \"b\", ]\n",
+		"  wards=[ 'a' ]\nx = [1]\n": "  wards=[ 'a', \"b\" ]\nx = [1]\n",
+	} {
+		body, err := WithWard(before, "b")
+		require.NoError(t, err)
+		require.Equal(t, after, body)
+	}
+	body, err := WithWard(edited, "chronicle")
+	require.NoError(t, err)
+	e, err := Parse("/x", []byte(body))
+	require.NoError(t, err)
+	require.Equal(t, []string{"shore", "signal", "chronicle"}, e.Wards)
+	require.Contains(t, body, "# where it began")
+	_, err = WithWard("wards = [\n  \"a\" # the first\n]\n", "b")
+	require.ErrorContains(t, err, "kasbah.toml:1:1: the list of wards cannot be changed safely")
+	_, err = WithWard("estate = \"x\"\n", "b")
+	require.ErrorContains(t, err, "add \"b\" to it by hand")
+}
