@@ -143,6 +143,8 @@ func TestNestOfKits(t *testing.T) {
 	text := full(problems)
 	require.Contains(t, text, `kit:five/kit.star:2:59: a/b/c/d/e/medina.machine/gate: size: "smal" is not one of tiny, small, medium, large by shore/shore.star:4 by kit:one/kit.star:3`)
 	require.Contains(t, text, `did you mean "small"?`)
+	_, problems = evaluated(t, nest("    return medina.machine(\"gate\", subnet = subnet, sise = size, size = size, image = \"stone-1\")\n"))
+	require.Contains(t, full(problems), `kit:five/kit.star:2:59: a/b/c/d/e/medina.machine/gate: a machine has no attribute "sise" by shore/shore.star:4`, "a wrong name is wrong where it is written")
 	_, problems = evaluated(t, nest("    return 1 // 0\n"))
 	text = full(problems)
 	require.Contains(t, text, "kit:five/kit.star:2:14: floored division by zero by kit:four/kit.star:3")

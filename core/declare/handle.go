@@ -130,6 +130,9 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	checked, faults := t.typ.Check(inputs)
 	for _, f := range faults {
 		pos, via := r.At(f.Path.String())
+		if t.typ.Attribute(f.Path[0].Key) == nil { // its name is wrong, wherever its value comes from
+			pos, via = r.index.given(r.trace, f.Path[0].Key)
+		}
 		p := ev.fault(thread, r, pos, f.Path.String(), f.Message, f.Hint)
 		p.Via = via
 	}

@@ -354,6 +354,21 @@ func (ix *index) attribute(tr trace, name string) (problem.Position, []string) {
 	return position(pos), tr.others(depth)
 }
 
+// given is where the innermost call gives an argument of that name; where it
+// only hands on what it was given with **, it is as attribute says.
+func (ix *index) given(tr trace, name string) (problem.Position, []string) {
+	if len(tr) > 0 {
+		if site := ix.calls[at(tr[0].Position)]; site != nil {
+			for _, a := range site.args {
+				if a.stars == 0 && a.name == name {
+					return position(syntax.Start(a.expr)), tr.others(0)
+				}
+			}
+		}
+	}
+	return ix.attribute(tr, name)
+}
+
 // argument is where an argument of the innermost call in tr was written, and
 // the other calls around it; the call itself where it is not given.
 func (ix *index) argument(tr trace, name string) (problem.Position, []string) {
