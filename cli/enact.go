@@ -403,7 +403,7 @@ func (a *app) progress(p *propose.Proposal) progressView {
 		return progressView{close: nothing, event: func(enact.Event) {}}
 	}
 	if f, ok := a.stderr.(*os.File); ok && isTerminal(f) {
-		bar := render.NewBar(a.errs())
+		bar := render.NewBar(a.errs(), p.Forecast)
 		return progressView{event: bar.Event, close: bar.Close}
 	}
 	return progressView{close: nothing, event: a.errs().Event}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kasbah/core/enact"
+	"kasbah/core/propose"
 )
 
 // Event writes a moment of a run as a line. Starts are not told: their ends
@@ -45,6 +46,7 @@ type Bar struct {
 	o       *Out
 	mu      sync.Mutex
 	began   time.Time
+	seconds float64 // by the forecast; 0 when nothing is known
 	running map[string]time.Time
 	counts  enact.Counts
 	quit    chan struct{}
@@ -53,9 +55,12 @@ type Bar struct {
 
 const barEvery = 120 * time.Millisecond
 
-// NewBar starts a live line.
-func NewBar(o *Out) *Bar {
+// NewBar starts a live line. The forecast may say nothing.
+func NewBar(o *Out, f propose.Forecast) *Bar {
 	b := &Bar{o: o, began: time.Now(), running: map[string]time.Time{}, quit: make(chan struct{})}
+	if f.Seconds != nil && f.Unknown == 0 {
+		b.seconds = *f.Seconds
+	}
 	b.done.Add(1)
 	go func() {
 		defer b.done.Done()
@@ -103,7 +108,11 @@ func (b *Bar) draw() {
 	}
 	filled := barWidth * c.Done / c.Total
 	line := fmt.Sprintf("[%s%s] %d/%d", strings.Repeat("=", filled), strings.Repeat(" ", barWidth-filled), c.Done, c.Total)
-	line += fmt.Sprintf("  %s", time.Since(b.began).Round(time.Second))
+	since := time.Since(b.began)
+	line += fmt.Sprintf("  %s", since.Round(time.Second))
+	if left := b.seconds - since.Seconds(); left >= 1 {
+		line += ", about " + About(left) + " left"
+	}
 	var names []string
 	for k := range b.running {
 		names = append(names, k)

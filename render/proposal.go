@@ -340,8 +340,8 @@ func (o *Out) Summary(p *propose.Proposal) {
 	if len(p.NotAssured) > 0 {
 		o.Printf("%s\n", Wrap("Not assured: "+strings.Join(p.NotAssured, "; ")+".", o.Width-2, "  "))
 	}
-	if n := len(p.Forecast.Chain); n > 1 {
-		o.Printf("%s\n", Wrap(fmt.Sprintf("Longest chain, %d deep: %s.", n, chainText(p.Forecast.Chain)), o.Width-2, "  "))
+	if line := forecastText(p.Forecast); line != "" {
+		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}
 	o.finds(p)
 	o.costOf(p)
@@ -386,6 +386,38 @@ func (o *Out) few(head string, addresses []string) {
 		names = append(names, Clean(short))
 	}
 	o.Printf("%s\n", o.Paint(Vermilion, Wrap(head+strings.Join(names, ", ")+".", o.Width-2, "  ")))
+}
+
+// forecastText says how long a proposal takes, and along which chain.
+func forecastText(f propose.Forecast) string {
+	chain := ""
+	if n := len(f.Chain); n > 1 {
+		chain = fmt.Sprintf("longest chain, %d deep: %s.", n, chainText(f.Chain))
+	}
+	if f.Seconds == nil {
+		return strings.Replace(chain, "l", "L", 1)
+	}
+	line := "Takes about " + About(*f.Seconds)
+	if f.Unknown > 0 {
+		line += fmt.Sprintf(", without %s of a kind not seen yet", Count(f.Unknown, "action"))
+	}
+	if chain == "" {
+		return line + "."
+	}
+	return line + "; " + chain
+}
+
+// About is a time as people estimate it.
+func About(seconds float64) string {
+	switch {
+	case seconds < 1:
+		return "a second"
+	case seconds < 100:
+		return fmt.Sprintf("%.0f s", seconds)
+	case seconds < 100*60:
+		return fmt.Sprintf("%.0f min", seconds/60)
+	}
+	return fmt.Sprintf("%.0f h", seconds/3600)
 }
 
 func chainText(chain []string) string {

@@ -172,7 +172,7 @@ func TestEvents(t *testing.T) {
 		require.Equal(t, want, text(100, func(o *Out) { o.Event(e) }))
 	}
 	var b bytes.Buffer
-	bar := NewBar(NewOut(&b, 64, termenv.Ascii))
+	bar := NewBar(NewOut(&b, 64, termenv.Ascii), propose.Forecast{})
 	bar.Event(enact.Event{Kind: enact.EventStart, Ward: "shore", Address: "medina.machine/gauge", Counts: counts})
 	bar.Event(enact.Event{Kind: enact.EventDone, Ward: "shore", Address: "medina.network/coast", Action: propose.New, Counts: counts})
 	bar.Close()

@@ -56,12 +56,7 @@ func plan(p *propose.Proposal) ([]*step, error) {
 			return nil, fmt.Errorf("the steps wait for each other: %s", strings.Join(cycle, ", which waits for "))
 		}
 	}
-	rest := g.Remaining(func(n int32) float64 {
-		if b.steps[g.Name(n)].half == barrier {
-			return 0
-		}
-		return 1
-	})
+	rest := g.Remaining(func(n int32) float64 { return b.steps[g.Name(n)].takes() })
 	out := make([]*step, 0, len(order))
 	for _, n := range order {
 		s := b.steps[g.Name(n)]
@@ -73,6 +68,16 @@ func plan(p *propose.Proposal) ([]*step, error) {
 		out = append(out, s)
 	}
 	return out, nil
+}
+
+// takes is what a step takes by the forecast, in seconds; a moment when
+// nothing is known, so that deeper chains begin first.
+func (s *step) takes() float64 {
+	const moment = 0.001
+	if s.half == barrier {
+		return 0
+	}
+	return moment + s.action.Seconds/float64(len(halves(s.action)))
 }
 
 type planner struct {

@@ -32,12 +32,13 @@ type checkpointHeader struct {
 	Open    []*OpenRun    `json:"open"`
 	Intents []*OpenIntent `json:"intents"`
 	Values
-	Records int   `json:"records"`
-	Frames  []int `json:"frames"` // bytes of each frame
+	Durations map[string]Duration `json:"durations,omitempty"`
+	Records   int                 `json:"records"`
+	Frames    []int               `json:"frames"` // bytes of each frame
 }
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Records: len(s.Records)}
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Records: len(s.Records)}
 	var frames, plain bytes.Buffer
 	flush := func() {
 		frame := c.enc.EncodeAll(plain.Bytes(), nil)
@@ -82,6 +83,9 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	}
 	s := NewState()
 	s.Seq, s.Hash, s.Intents, s.Values = h.Seq, h.Hash, h.Intents, h.Values
+	for k, d := range h.Durations {
+		s.Durations[k] = d
+	}
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}

@@ -10,16 +10,39 @@ import (
 
 // State is the fold of a log up to an entry.
 type State struct {
-	Seq     int64
-	Hash    string // of the stored bytes of entry Seq
-	Records map[string]*Stored
-	Open    map[string]*OpenRun // runs that hold a lock, by id
-	Intents []*OpenIntent       // calls without result, oldest first
-	Values                      // as the last run that knew them left them
-	Notes   []string            // what a reader ignores, and why; verify reports it
+	Seq       int64
+	Hash      string // of the stored bytes of entry Seq
+	Records   map[string]*Stored
+	Open      map[string]*OpenRun // runs that hold a lock, by id
+	Intents   []*OpenIntent       // calls without result, oldest first
+	Values                        // as the last run that knew them left them
+	Notes     []string            // what a reader ignores, and why; verify reports it
+	Durations map[string]Duration // what calls took, by DurationKey
 
 	sinceEntries int   // since the last checkpoint
 	sinceBytes   int64 // of stored entries
+}
+
+// Duration is what calls of one kind took.
+type Duration struct {
+	Mean float64 `json:"mean"` // seconds; the newest calls weigh most
+	N    int     `json:"n"`    // calls seen
+}
+
+// DurationKey names a kind of call: a type with its driver, and create, update
+// or delete.
+func DurationKey(typ, call string) string { return typ + " " + call }
+
+// remembered is how many calls a mean remembers.
+const remembered = 20
+
+// took folds one call into the durations.
+func (s *State) took(typ, call string, seconds float64) {
+	key := DurationKey(typ, call)
+	d := s.Durations[key]
+	d.N++
+	d.Mean += (seconds - d.Mean) / float64(min(d.N, remembered))
+	s.Durations[key] = d
 }
 
 // OpenRun is a run that holds a lock.
@@ -44,7 +67,7 @@ type OpenIntent struct {
 
 // NewState is the state of a ledger that holds some records and nothing else.
 func NewState(records ...*Record) *State {
-	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}}
+	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}, Durations: map[string]Duration{}}
 	for _, r := range records {
 		s.Records[r.Address] = stored(r)
 	}
@@ -151,6 +174,9 @@ func (s *State) result(e *Entry, r *Result, run *OpenRun) {
 	for i, in := range s.Intents {
 		if in.Run == of && in.Intent.ID == r.Intent {
 			s.Intents = append(s.Intents[:i:i], s.Intents[i+1:]...)
+			if r.Outcome == Done && r.Seconds > 0 {
+				s.took(in.Intent.Type, in.Intent.Call, r.Seconds)
+			}
 			if r.Outcome == Done && (r.Dropped || r.Record != nil && r.Record.Whole() && r.Record.Declared != "") {
 				run.Done++ // the last half of its action
 			}

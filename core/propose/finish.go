@@ -7,7 +7,6 @@ import (
 	"sort"
 	"strings"
 
-	"kasbah/core/graph"
 	"kasbah/core/value"
 )
 
@@ -48,7 +47,7 @@ func (w *proposer) finish(ctx context.Context) error {
 	for i := range p.Wards {
 		p.Wards[i].Republish = w.republish(&p.Wards[i])
 	}
-	p.Forecast.Chain = w.chain()
+	p.Forecast = w.forecast()
 	if priced {
 		p.Cost = &sum
 	}
@@ -124,27 +123,6 @@ func (w *proposer) notAssured() []string {
 	var out []string
 	for _, t := range value.Keys(lacks) {
 		out = append(out, fmt.Sprintf("%s has no %s", t, lacks[t]))
-	}
-	return out
-}
-
-// chain is the longest chain of changing actions, first to last.
-func (w *proposer) chain() []string {
-	var names []string
-	var edges []graph.Edge
-	for _, a := range w.p.Actions {
-		if a.Kind != Same {
-			names = append(names, a.Full())
-			for _, n := range a.Needs {
-				edges = append(edges, graph.Edge{From: a.Full(), To: n})
-			}
-		}
-	}
-	g := graph.New(names, edges)
-	nodes, _ := g.Longest(nil)
-	out := make([]string, len(nodes))
-	for i, n := range nodes {
-		out[i] = g.Name(n)
 	}
 	return out
 }

@@ -62,12 +62,6 @@ type Proposal struct {
 	judged *rules.Report
 }
 
-// Forecast says what carrying out will take.
-type Forecast struct {
-	Seconds *float64 `json:"seconds"` // nil: not known
-	Chain   []string `json:"chain"`   // the longest chain of actions, first to last
-}
-
 // WardAt is a ward and the entry of its ledger that the proposal saw.
 type WardAt struct {
 	Ward      string               `json:"ward"`
@@ -189,8 +183,9 @@ type Action struct {
 	Via      []string         `json:"via,omitempty"`
 	Needs    []string         `json:"needs"` // addresses with their ward
 	Changes  []Change         `json:"changes"`
-	Kit      string           `json:"kit,omitempty"`  // the kit that declares it, the outermost
-	Cost     *Cost            `json:"cost,omitempty"` // nil when it is not known
+	Kit      string           `json:"kit,omitempty"`     // the kit that declares it, the outermost
+	Cost     *Cost            `json:"cost,omitempty"`    // nil when it is not known
+	Seconds  float64          `json:"seconds,omitempty"` // by the forecast; 0 when nothing is known
 
 	Plan *Plan `json:"plan,omitempty"` // nil for same
 }
