@@ -16,6 +16,7 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
@@ -31,6 +32,7 @@ type enactFlags struct {
 	wait       time.Duration
 	breakStale bool
 	allow      listFlag
+	ifOneFails string
 	reason     string
 }
 
@@ -39,6 +41,7 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
 	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
 	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish) or go-on (do all that does not depend on it)")
 	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change); may be given again")
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
 }
@@ -61,6 +64,13 @@ func (f *enactFlags) check() error {
 		if s != "data" && s != "security" {
 			return usage("-allow is %q, and must be data or security", s)
 		}
+	}
+	switch f.ifOneFails {
+	case "stop", "go-on":
+	case "undo":
+		return usage("this version of kasbah does not undo yet; -if-one-fails is stop or go-on")
+	default:
+		return &usageError{msg: fmt.Sprintf("-if-one-fails is %q, and must be stop or go-on", f.ifOneFails), hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on"})}
 	}
 	if f.parallel < 1 || f.parallel > 1000 {
 		return usage("-parallel must lie between 1 and 1000")
@@ -184,7 +194,7 @@ func (a *app) recoverFirst(ctx context.Context, p *project, f enactFlags) (map[s
 func (a *app) enactOptions(p *project, f enactFlags) enact.Options {
 	return enact.Options{
 		Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
-		Parallel: f.parallel, Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
+		Parallel: f.parallel, GoOn: f.ifOneFails == "go-on", Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
 	}
 }
 

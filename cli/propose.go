@@ -19,6 +19,7 @@ import (
 // proposeFlags are those of propose, and of enact without a file.
 type proposeFlags struct {
 	only     listFlag
+	swap     listFlag
 	offline  bool
 	full     bool
 	keep     string
@@ -43,6 +44,7 @@ func proposeCommand() *command {
 
 func (f *proposeFlags) register(fs *flag.FlagSet) {
 	fs.Var(&f.only, "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
+	fs.Var(&f.swap, "swap", "swap what matches this `pattern` though nothing differs, such as a sick machine; may be given again")
 	fs.BoolVar(&f.offline, "offline", false, "compare with the ledger alone")
 	fs.BoolVar(&f.full, "full", false, "tell every action, also alike ones")
 }
@@ -103,7 +105,7 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Wards: p.wards,
-		States: states, Catalogs: p.catalogs, Only: f.only,
+		States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
 	}
 	for _, w := range p.estate.Wards {

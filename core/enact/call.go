@@ -162,7 +162,7 @@ func (e *executor) make(ctx context.Context, a *propose.Action, inputs value.Map
 		if err != nil {
 			return err
 		}
-		if !needsSwap(typ, inputs, a.Plan.Seen) {
+		if !a.Plan.Asked && !needsSwap(typ, inputs, a.Plan.Seen) {
 			return e.sameAfterAll(a)
 		}
 		plan.Leftovers = append(append([]ledger.Leftover(nil), plan.Leftovers...), ledger.Leftover{ID: s.ID, Type: a.Type, Tag: s.Tag, Inputs: s.Inputs})

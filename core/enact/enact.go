@@ -35,6 +35,7 @@ type Options struct {
 	Catalogs  map[string]*schema.Catalog
 	Ledgers   map[string]*ledger.Ledger // by ward
 	Parallel  int
+	GoOn      bool // after a failure, do all that does not depend on what failed
 	Timeout   time.Duration
 	Wait      ledger.WaitOptions
 	JudgeLive bool // read what is live again before acting: the proposal may be old
@@ -306,11 +307,12 @@ func (e *executor) act(ctx context.Context, steps []*step) {
 	}
 }
 
-// mayGoOn reports whether new steps may start: nothing has failed.
+// mayGoOn reports whether new steps may start: nothing has failed, or what
+// does not depend on it is wanted all the same.
 func (e *executor) mayGoOn() bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.broken == nil && len(e.failures) == 0
+	return e.broken == nil && (e.o.GoOn || len(e.failures) == 0)
 }
 
 // do carries out a step and reports whether what follows may go on.

@@ -202,7 +202,7 @@ func (a *Action) Remakes() bool {
 		return true
 	case Swap:
 		s := a.Plan.Seen
-		return s.ID == "" || len(s.Leftovers) == 0 || fixedReason(a.Changes) != ""
+		return s.ID == "" || len(s.Leftovers) == 0 || a.Plan.Asked || fixedReason(a.Changes) != ""
 	}
 	return false
 }
@@ -223,6 +223,7 @@ type Change struct {
 type Plan struct {
 	Inputs        value.Attributes `json:"inputs,omitempty"` // as they are to be; may hold pending values
 	Order         string           `json:"order,omitempty"`  // of a swap: create-first or drop-first
+	Asked         bool             `json:"asked,omitempty"`  // a swap that somebody asked for: no attribute is the reason
 	Care          ledger.Care      `json:"care"`
 	Kit           string           `json:"kit,omitempty"`
 	Declared      string           `json:"declared,omitempty"` // fingerprint of the declaration

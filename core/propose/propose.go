@@ -30,6 +30,7 @@ type Options struct {
 	Catalogs    map[string]*schema.Catalog // by driver
 	Live        Live                       // nil when offline
 	Only        []string                   // patterns of addresses; all when empty
+	Swap        []string                   // patterns of addresses that are swapped though nothing differs
 
 	Others  []string                                 // the estate's wards that are not proposed
 	Outside func(ward string) (*ledger.State, error) // what the ledger of such a ward says
@@ -49,6 +50,7 @@ type proposer struct {
 	dangling map[string]bool              // full addresses with an unfinished call
 	selected map[string]bool              // by -only; nil for all
 	found    map[string]*Found            // by full address
+	asked    map[string]bool              // to be swapped though nothing differs, by full address
 	managed  map[string]string            // `TYPE ID` -> full address, of everything the estate records
 	problems []error
 }
@@ -69,6 +71,9 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	}
 	g := w.graph()
 	if err := w.selectOnly(g); err != nil {
+		return nil, err
+	}
+	if err := w.askSwaps(g); err != nil {
 		return nil, err
 	}
 	order, cycle := g.Order()
@@ -205,30 +210,60 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 	}
 	w.selected = map[string]bool{}
 	for _, pattern := range w.o.Only {
-		match := Pattern(pattern)
-		var hits []int32
-		for n := int32(0); n < int32(g.Len()); n++ {
-			full := g.Name(n)
-			if _, short := value.SplitWard(full); match(full) || match(short) {
-				hits = append(hits, n)
-			}
-		}
-		if len(hits) == 0 {
-			var known []string
-			for n := int32(0); n < int32(min(g.Len(), 5000)); n++ {
-				_, short := value.SplitWard(g.Name(n))
-				known = append(known, short)
-			}
-			err := fmt.Sprintf("-only %s matches no resource", pattern)
-			if h := nearest.Hint(pattern, known); h != "" {
-				err += "; " + h
-			}
-			return errors.New(err)
+		hits, err := matching(g, "-only", pattern)
+		if err != nil {
+			return err
 		}
 		for n, in := range g.Down(hits...) {
 			if in {
 				w.selected[g.Name(int32(n))] = true
 			}
+		}
+	}
+	return nil
+}
+
+// matching are the resources that a pattern of a flag names; none is an error.
+func matching(g *graph.Graph, flag, pattern string) ([]int32, error) {
+	match := Pattern(pattern)
+	var hits []int32
+	for n := int32(0); n < int32(g.Len()); n++ {
+		full := g.Name(n)
+		if _, short := value.SplitWard(full); match(full) || match(short) {
+			hits = append(hits, n)
+		}
+	}
+	if len(hits) > 0 {
+		return hits, nil
+	}
+	var known []string
+	for n := int32(0); n < int32(min(g.Len(), 5000)); n++ {
+		_, short := value.SplitWard(g.Name(n))
+		known = append(known, short)
+	}
+	err := fmt.Sprintf("%s %s matches no resource", flag, pattern)
+	if h := nearest.Hint(pattern, known); h != "" {
+		err += "; " + h
+	}
+	return nil, errors.New(err)
+}
+
+// askSwaps marks what is to be swapped though nothing differs: it must be
+// declared and there.
+func (w *proposer) askSwaps(g *graph.Graph) error {
+	w.asked = map[string]bool{}
+	for _, pattern := range w.o.Swap {
+		hits, err := matching(g, "-swap", pattern)
+		if err != nil {
+			return err
+		}
+		for _, n := range hits {
+			full := g.Name(n)
+			if w.declared[full] == nil || w.recorded[full] == nil {
+				_, short := value.SplitWard(full)
+				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap", pattern, short)
+			}
+			w.asked[full] = true
 		}
 	}
 	return nil
@@ -434,6 +469,8 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 		if chain := w.chainReason(d, changes); chain != "" {
 			a.Because += " and " + chain
 		}
+	case w.asked[a.Full()]:
+		a.Kind, a.Because, a.Plan.Asked = Swap, "somebody asks for it", true
 	case len(changes) > 0:
 		a.Kind = Edit
 		w.letGo(a, d, typ)
