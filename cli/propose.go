@@ -23,6 +23,7 @@ type proposeFlags struct {
 	offline  bool
 	full     bool
 	keep     string
+	form     string
 	raze     bool
 	exitCode bool
 }
@@ -34,6 +35,7 @@ func proposeCommand() *command {
 		examples: [2]string{"kasbah propose -env trial", "kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		flags: func(fs *flag.FlagSet) {
 			f.register(fs)
+			fs.StringVar(&f.form, "form", "text", "the `form`: text, markdown or json")
 			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`")
 			fs.BoolVar(&f.raze, "raze", false, "propose the removal of everything in the wards")
 			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something would change")
@@ -50,6 +52,12 @@ func (f *proposeFlags) register(fs *flag.FlagSet) {
 }
 
 func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) error {
+	if f.form == "html" {
+		return usage("this version of kasbah does not write pages yet; -form is text, markdown or json")
+	}
+	if err := a.chooseForm(&f.form, "text", "markdown", "json"); err != nil {
+		return err
+	}
 	p, err := a.open(ctx, args)
 	if err != nil {
 		return err
@@ -63,12 +71,16 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 			return err
 		}
 	}
-	if a.json {
-		if err := a.document(proposal); err != nil {
-			return err
-		}
-	} else {
+	switch f.form {
+	case "json":
+		err = a.document(proposal)
+	case "markdown":
+		_, err = a.buffer.Write(render.Markdown(proposal, render.ProposalOptions{}, 0))
+	default:
 		a.out().Proposal(proposal, render.ProposalOptions{Full: f.full})
+	}
+	if err != nil {
+		return err
 	}
 	if f.keep != "" {
 		a.say("Kept in %s; `kasbah enact %s` carries it out.", f.keep, f.keep)

@@ -190,3 +190,52 @@ gate: opens a gate
 	require.Contains(t, out, "gate  1.0.0    in the estate  kits/gate\nlamp  ?        no             ../lamp\n")
 	require.Contains(t, out, "lamp: it is not pinned")
 }
+
+// TestMarkdown: nothing that a cloud or a file says becomes markup, secrets
+// stay secret, and what is shortened is counted.
+func TestMarkdown(t *testing.T) {
+	p := example()
+	p.Actions[1].Address = "medina.machine/`x`|y"
+	p.Actions[1].Changes = []propose.Change{change("tags.a|b", "<img src=x>", "`code` | *bold*\n# head"), {Path: "notes", WillBe: value.Any{V: "hidden"}, Secret: true, Security: true}}
+	p.Warnings = []string{"[click](http://evil.example) <b>"}
+	out := string(Markdown(p, ProposalOptions{}, 0))
+	require.NotContains(t, out, "hidden")
+	require.Contains(t, out, "| `notes` (security) | `(secret)` | `(secret)` |")
+	require.Contains(t, out, `\[click\](http://evil.example) &lt;b>`)
+	require.Contains(t, out, "### edit ``shore:medina.machine/`x`|y``\n")
+	for _, line := range strings.Split(out, "\n") {
+		if strings.HasPrefix(line, "|") {
+			bars := strings.Count(line, "|") - strings.Count(line, `\|`)
+			require.Equal(t, 4, bars, line)
+		}
+		require.False(t, strings.HasPrefix(line, "# "), line)
+	}
+	require.Less(t, strings.Index(out, "### drop"), strings.Index(out, "### swap"), "what hurts stands first")
+	require.Less(t, strings.Index(out, "### edit"), strings.Index(out, "### new"))
+	for fit := 300; fit < len(out)+300; fit += 50 {
+		short := string(Markdown(p, ProposalOptions{}, fit))
+		told := strings.Count(short, "\n### ")
+		if told < 4 {
+			require.LessOrEqual(t, len(short), max(fit, strings.Index(out, "\n### ")+100))
+			require.Contains(t, short, Count(4-told, "action")+" more of the harmless end left out to fit.")
+		}
+	}
+	one := string(Markdown(p, ProposalOptions{Show: func(a *propose.Action) bool { return a.Kind == propose.Swap }}, 0))
+	require.Equal(t, 1, strings.Count(one, "\n### "))
+	require.NotContains(t, string(Markdown(p, ProposalOptions{Summary: true}, 0)), "\n### ")
+}
+
+func TestForecastText(t *testing.T) {
+	seconds := func(s float64) *float64 { return &s }
+	chain := []string{"shore:a.b/coast", "shore:a.b/quay"}
+	for want, f := range map[string]propose.Forecast{
+		"":                                    {},
+		"Longest chain, 2 deep: coast, quay.": {Chain: chain, Unknown: 2},
+		"Takes about 40 s; longest chain, 2 deep: coast, quay.":       {Seconds: seconds(40.2), Chain: chain},
+		"Takes about a second.":                                       {Seconds: seconds(0.2), Chain: chain[:1]},
+		"Takes about 3 min, without 1 action of a kind not seen yet.": {Seconds: seconds(181), Unknown: 1},
+		"Takes about 3 h.":                                            {Seconds: seconds(3 * 3600)},
+	} {
+		require.Equal(t, want, forecastText(f))
+	}
+}

@@ -12,8 +12,21 @@ import (
 
 // ProposalOptions say how much of a proposal is shown.
 type ProposalOptions struct {
-	Full bool      // every action on its own
-	Now  time.Time // to say how old a kept proposal is; zero for a fresh one
+	Full    bool                       // every action on its own
+	Now     time.Time                  // to say how old a kept proposal is; zero for a fresh one
+	Summary bool                       // nothing but the summary
+	Show    func(*propose.Action) bool // of the changing actions; nil for all
+}
+
+// shown are the changing actions that are to be shown.
+func (opts ProposalOptions) shown(list []*propose.Action) []*propose.Action {
+	var out []*propose.Action
+	for _, a := range list {
+		if a.Kind != propose.Same && (opts.Show == nil || opts.Show(a)) {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // grouped is how many alike actions are told once.
@@ -28,9 +41,12 @@ func (o *Out) Proposal(p *propose.Proposal, opts ProposalOptions) {
 			o.Printf("\n")
 		}
 		o.wardHead(p, w, opts)
-		told = o.wardActions(p, w.Ward, opts)
+		told = !opts.Summary && o.wardActions(p, w.Ward, opts)
 	}
 	o.Printf("\n")
+	if n := len(opts.shown(p.Actions)); opts.Show != nil && !opts.Summary {
+		o.Printf("Shown are %d of %s that would change.\n", n, Count(p.Counts.Changing(), "resource"))
+	}
 	o.left(p, opts)
 	for _, w := range p.Warnings {
 		o.Printf("%s\n", Wrap("Warning: "+Clean(w), o.Width-2, "  "))
@@ -63,8 +79,8 @@ var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose
 // wardActions writes a ward's actions and reports whether there were any.
 func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions) bool {
 	var list []*propose.Action
-	for _, a := range p.Actions {
-		if a.Ward == ward && a.Kind != propose.Same {
+	for _, a := range opts.shown(p.Actions) {
+		if a.Ward == ward {
 			list = append(list, a)
 		}
 	}

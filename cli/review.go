@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/nearest"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+	"kasbah/render"
+)
+
+func reviewCommand() *command {
+	var only listFlag
+	var action, form string
+	var summary, full bool
+	var fit int
+	return &command{
+		name: "review", line: "see a kept proposal again, in part or for a pull request", args: "FILE",
+		examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form markdown -fit 60000"},
+		flags: func(fs *flag.FlagSet) {
+			fs.Var(&only, "only", "show addresses that match this `pattern`; may be given again")
+			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
+			fs.BoolVar(&summary, "summary", false, "show the summary alone")
+			fs.BoolVar(&full, "full", false, "tell every action, also alike ones")
+			fs.StringVar(&form, "form", "text", "the `form`: text, markdown or json")
+			fs.IntVar(&fit, "fit", 0, "shorten Markdown to so many `bytes`, from the harmless end")
+		},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) != 1 {
+				return usage("review wants one file, which propose -o has kept")
+			}
+			if form == "html" {
+				return usage("this version of kasbah does not write pages yet; -form is text, markdown or json")
+			}
+			if err := a.chooseForm(&form, "text", "markdown", "json"); err != nil {
+				return err
+			}
+			if fit < 0 || fit > 0 && form != "markdown" {
+				return usage("-fit is a number of bytes, and goes with -form markdown")
+			}
+			kinds, err := chosenActions(action)
+			if err != nil {
+				return err
+			}
+			p, err := kept(args[0])
+			if err != nil {
+				return err
+			}
+			o := render.ProposalOptions{Full: full, Now: time.Now(), Summary: summary, Show: showing(only, kinds)}
+			switch form {
+			case "json":
+				return a.document(p)
+			case "markdown":
+				_, err := a.buffer.Write(render.Markdown(p, o, fit))
+				return err
+			}
+			a.out().Proposal(p, o)
+			return nil
+		},
+	}
+}
+
+// chosenActions reads -action.
+func chosenActions(list string) ([]string, error) {
+	if list == "" {
+		return nil, nil
+	}
+	known := []string{"new", "edit", "swap", "drop", "adopt", "release", "rename"}
+	kinds := strings.Split(strings.ReplaceAll(list, " ", ""), ",")
+	for _, k := range kinds {
+		if !slices.Contains(known, k) {
+			return nil, &usageError{msg: "-action: there is no action " + k, hint: nearest.Hint(k, known)}
+		}
+	}
+	return kinds, nil
+}
+
+// showing is the test of what is shown; nil when that is everything.
+func showing(only, kinds []string) func(*propose.Action) bool {
+	if len(only) == 0 && len(kinds) == 0 {
+		return nil
+	}
+	var matches []func(string) bool
+	for _, pattern := range only {
+		matches = append(matches, propose.Pattern(pattern))
+	}
+	return func(a *propose.Action) bool {
+		hit := len(matches) == 0
+		for _, m := range matches {
+			hit = hit || m(a.Address) || m(value.InWard(a.Ward, a.Address))
+		}
+		return hit && (len(kinds) == 0 || slices.Contains(kinds, string(a.Kind)))
+	}
+}
