@@ -22,13 +22,13 @@ func (c *careValue) Truth() starlark.Bool  { return true }
 func (c *careValue) Hash() (uint32, error) { return 0, errors.New("a care cannot be a key") }
 
 // notYet are parts of care that this version reads and cannot serve.
-var notYet = []string{"at_drop", "renamed_from", "timeout"}
+var notYet = []string{"at_drop", "renamed_from"}
 
 func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 	var after, leave *starlark.List
 	var excuse *starlark.Dict
 	var guard bool
-	var swap string
+	var swap, timeout string
 	for _, kv := range kwargs {
 		for _, n := range notYet {
 			if string(kv[0].(starlark.String)) == n {
@@ -36,12 +36,18 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			}
 		}
 	}
-	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse); err != nil {
+	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse, "timeout?", &timeout); err != nil {
 		return nil, err
 	}
 	c := Care{Guard: guard, Swap: swap}
 	if swap != "" && swap != "create-first" && swap != "drop-first" {
 		return nil, fmt.Errorf("care: swap is %q, and must be \"create-first\" or \"drop-first\"", swap)
+	}
+	if timeout != "" {
+		var err error
+		if c.Timeout, err = time.ParseDuration(timeout); err != nil || c.Timeout <= 0 {
+			return nil, fmt.Errorf("care: timeout is %q, and must be a duration such as \"90s\" or \"1h30m\"", timeout)
+		}
 	}
 	for i := 0; after != nil && i < after.Len(); i++ {
 		switch v := after.Index(i).(type) {
@@ -97,6 +103,9 @@ func (c Care) over(outer Care) Care {
 	c.Guard = c.Guard || outer.Guard
 	if c.Swap == "" {
 		c.Swap = outer.Swap
+	}
+	if c.Timeout == 0 {
+		c.Timeout = outer.Timeout
 	}
 	if len(outer.Excuse) > 0 {
 		all := maps.Clone(outer.Excuse)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"sort"
 	"strings"
+	"time"
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
@@ -122,10 +123,11 @@ type Need struct {
 
 // Care is how a resource is to be treated.
 type Care struct {
-	After []string     `json:"after,omitempty"` // addresses with their ward
-	Guard bool         `json:"guard,omitempty"`
-	Leave []value.Path `json:"-"`
-	Swap  string       `json:"swap,omitempty"` // create-first, drop-first or empty
+	After   []string      `json:"after,omitempty"` // addresses with their ward
+	Guard   bool          `json:"guard,omitempty"`
+	Leave   []value.Path  `json:"-"`
+	Swap    string        `json:"swap,omitempty"`    // create-first, drop-first or empty
+	Timeout time.Duration `json:"timeout,omitempty"` // for one answer of the cloud; 0 for that of the run
 	// Excuse are the rules that it may break, each with a reason and an end.
 	Excuse map[string]Excuse `json:"excuse,omitempty"`
 }

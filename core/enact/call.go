@@ -26,6 +26,7 @@ const tagTries = 3
 // call is one call to the cloud and what becomes of the record.
 type call struct {
 	run    *ledger.Run
+	within time.Duration // how long the cloud may take
 	drv    driver.Driver
 	typ    string // without its driver
 	intent ledger.Intent
@@ -144,7 +145,16 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 	if a.Kind == propose.Swap || h == letGo {
 		in.Half = string(h)
 	}
-	return call{run: e.runs[a.Ward], drv: e.o.Drivers[drv], typ: typ, intent: in}
+	return call{run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ, intent: in}
+}
+
+// timeout is how long the cloud may take for one call: as the resource's care
+// says, or the run.
+func (e *executor) timeout(c ledger.Care) time.Duration {
+	if d, err := time.ParseDuration(c.Timeout); err == nil && d > 0 {
+		return d
+	}
+	return e.o.Timeout
 }
 
 // make creates a thing. In a create-first swap the old one becomes a
@@ -438,12 +448,12 @@ func (e *executor) broke(err error) error {
 // send makes the call, and makes it again with the same key while the fault
 // may pass.
 func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
-	ctx, cancel := context.WithTimeout(ctx, e.o.Timeout)
+	ctx, cancel := context.WithTimeout(ctx, c.within)
 	defer cancel()
 	in := &c.intent
 	wait := backoff.NewExponentialBackOff()
 	wait.InitialInterval, wait.MaxInterval = 200*time.Millisecond, 20*time.Second
-	return backoff.Retry(ctx, func() (driver.Live, error) {
+	live, err := backoff.Retry(ctx, func() (driver.Live, error) {
 		if err := c.run.MayCall(ctx); err != nil {
 			return driver.Live{}, backoff.Permanent(e.broke(err))
 		}
@@ -460,8 +470,20 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 			return live, errors.Join(err, &backoff.RetryAfterError{Duration: after})
 		}
 		return live, err
-	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(e.o.Timeout))
+	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(c.within))
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = &noAnswer{c.within}
+	}
+	return live, err
 }
+
+// noAnswer is the error of a call that the cloud did not answer in time.
+type noAnswer struct{ within time.Duration }
+
+func (e *noAnswer) Error() string { return fmt.Sprintf("the cloud gave no answer within %s", e.within) }
+
+// Is makes it what it stands for.
+func (e *noAnswer) Is(target error) bool { return target == context.DeadlineExceeded }
 
 // once makes the call that an intent describes.
 func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (driver.Live, error) {

@@ -51,7 +51,10 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	if d == nil || catalog == nil || catalog.Types[typ] == nil {
 		return fmt.Errorf("there is no driver for %s", in.Type)
 	}
-	c := &call{run: run, drv: d, typ: typ, intent: in}
+	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in}
+	if in.Plan != nil {
+		c.within = e.timeout(in.Plan.Care)
+	}
 	settle := func(r ledger.Result) error {
 		r.Intent, r.Run, r.Address = in.ID, open.Run, in.Address
 		return run.Append(context.Background(), ledger.Line{Kind: ledger.KindResult, Result: &r})

@@ -36,6 +36,8 @@ type Care struct {
 	Guard bool     `json:"guard,omitempty"`
 	Leave []string `json:"leave,omitempty"`
 	Swap  string   `json:"swap,omitempty"`
+	// Timeout is for one answer of the cloud, such as 1h30m0s; "" for that of the run.
+	Timeout string `json:"timeout,omitempty"`
 	// Excuse are the rules that it may break, each as `reason, until DATE`.
 	Excuse map[string]string `json:"excuse,omitempty"`
 }

@@ -229,6 +229,9 @@ func careOf(c declare.Care) ledger.Care {
 	for _, p := range c.Leave {
 		out.Leave = append(out.Leave, p.String())
 	}
+	if c.Timeout > 0 {
+		out.Timeout = c.Timeout.String()
+	}
 	for rule, x := range c.Excuse {
 		if out.Excuse == nil {
 			out.Excuse = map[string]string{}
@@ -288,6 +291,9 @@ func fingerprint(r *declare.Resource, needs []string) string {
 			excuse[rule] = why
 		}
 		all = append(all, excuse)
+	}
+	if care.Timeout != "" {
+		all = append(all, care.Timeout)
 	}
 	return value.FingerprintOf(all).String()
 }
