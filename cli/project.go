@@ -199,7 +199,59 @@ func (a *app) openDrivers(ctx context.Context, p *project, with map[string]any) 
 			problems = append(problems, problem.At(p.estate.At("drivers."+name), "driver %s: %v", name, err))
 		}
 	}
-	return problems.Err()
+	if err := problems.Err(); err != nil {
+		return err
+	}
+	return p.readPrices()
+}
+
+const maxPrices = 16 << 20
+
+// readPrices puts the estate's price book over what the drivers say.
+func (p *project) readPrices() error {
+	name := p.estate.Prices
+	if name == "" {
+		return nil
+	}
+	wrong := func(err error) error { return problem.At(p.estate.At("prices"), "the price book: %v", err) }
+	path := name
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(p.estate.Dir, path)
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return wrong(err)
+	}
+	if info.Size() > maxPrices {
+		return wrong(fmt.Errorf("%s is larger than %d bytes", name, maxPrices))
+	}
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return wrong(err)
+	}
+	book, err := schema.ReadPriceBook(name, body)
+	if err != nil {
+		return wrong(err)
+	}
+	var known []string
+	for drv, c := range p.catalogs {
+		for _, typ := range c.Names() {
+			known = append(known, drv+"."+typ)
+		}
+	}
+	for _, full := range value.Keys(book) {
+		t := p.typeOf(full)
+		if t == nil {
+			e := wrong(fmt.Errorf("%s: no driver has the type %s", name, full)).(*problem.Problem)
+			e.Hint = nearest.Hint(full, known)
+			return e
+		}
+		if err := book[full].Check(t); err != nil {
+			return wrong(fmt.Errorf("%s: %w", name, err))
+		}
+		t.Price = book[full]
+	}
+	return nil
 }
 
 // driverKinds are the kinds of drivers that kasbah.toml may name.

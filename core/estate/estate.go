@@ -28,6 +28,7 @@ type Estate struct {
 	Name   string
 	Wards  []string
 	Names  string // pattern of names made for resources
+	Prices string // file of a price book, relative to the folder or absolute; "" for none
 	Limits Limits
 
 	inputs  value.Map
@@ -231,12 +232,17 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 }
 
 func (r *reader) estate(raw map[string]any) *Estate {
-	r.known("", raw, "estate", "wards", "names", "ledger", "drivers", "kits", "inputs", "env", "limits")
+	r.known("", raw, "estate", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits")
 	e := &Estate{Names: DefaultNames, Limits: DefaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
 	e.Wards = r.wards(raw["wards"])
 	if v, ok := raw["names"]; ok {
 		e.Names = r.pattern(v)
+	}
+	if v, ok := raw["prices"]; ok {
+		if e.Prices, ok = v.(string); !ok || e.Prices == "" {
+			r.wrong("prices", "prices must name a file, such as prices = \"prices.csv\"")
+		}
 	}
 	e.ledger = r.ledger("ledger", raw["ledger"])
 	if e.ledger["store"] == nil {

@@ -73,6 +73,7 @@ func TestMistakes(t *testing.T) {
 		good + "[ledger]\nseal = \"all\"":                  "does not seal ledgers yet",
 		"names = \"{nam}\"\n" + good:                       "names must be a text that holds {name}",
 		"names = \"{name}{who}\"\n" + good:                 "not {who}",
+		"prices = 5\n" + good:                              "prices must name a file",
 		"inputs = 5\n" + good:                              "inputs must be a table",
 		"a = 1\na = 2":                                     "a",
 	} {

@@ -8,9 +8,9 @@ import (
 
 // Price is what a thing of a type costs a month, in the cloud's currency.
 type Price struct {
-	Month float64                       // for being there
-	By    map[string]map[string]float64 // attribute -> its value as text -> what that adds
-	Per   map[string]float64            // attribute that is a number -> what each unit adds
+	Month float64                       `json:"month"` // for being there
+	By    map[string]map[string]float64 `json:"by"`    // attribute -> its value as text -> what that adds
+	Per   map[string]float64            `json:"per"`   // attribute that is a number -> what each unit adds
 }
 
 // PriceOf is what a thing with these attributes costs. It is not known when the
