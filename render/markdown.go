@@ -74,7 +74,7 @@ func markdownAction(p *propose.Proposal, a *propose.Action) []byte {
 	if len(notes) > 0 {
 		fmt.Fprintf(&b, "%s\n", markdownText(strings.Join(notes, "; ")))
 	}
-	if a.Kind == propose.Drop || len(a.Changes) == 0 {
+	if a.Leaves() || len(a.Changes) == 0 {
 		return b.Bytes()
 	}
 	b.WriteString("\n| attribute | will be | was |\n|---|---|---|\n")

@@ -23,7 +23,7 @@ func (o *Out) Event(e enact.Event) {
 var halfWords = map[string]string{"make": "the new one", "remove": "the old one", "edit": "in place", "let go": "let go first"}
 
 func (o *Out) eventLine(e enact.Event) string {
-	what := o.Action(string(e.Action), Pad(string(e.Action), 6)) + Clean(e.Address)
+	what := o.Action(string(e.Action), Pad(string(e.Action)+" ", 6)) + Clean(e.Address)
 	if e.Half != "" {
 		what += " (" + halfWords[e.Half] + ")"
 	}

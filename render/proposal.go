@@ -196,7 +196,7 @@ func (g *group) common() {
 
 func (o *Out) group(g group) {
 	first := g.actions[0]
-	word := Pad(string(first.Kind), 6)
+	word := Pad(string(first.Kind)+" ", 6)
 	o.Printf("%s%d %s%s\n", o.Action(string(first.Kind), word), len(g.actions), first.Type, because(first))
 	var names []string
 	for _, a := range g.actions[:min(3, len(g.actions))] {
@@ -229,7 +229,7 @@ func (o *Out) action(a *propose.Action, column int) {
 	if why != "" && 6+max(width(head), column)+width(why)+2+width(pos) <= o.Width {
 		head, why = Pad(head, column)+why, ""
 	}
-	line := o.Action(string(a.Kind), Pad(string(a.Kind), 6)) + head
+	line := o.Action(string(a.Kind), Pad(string(a.Kind)+" ", 6)) + head
 	space := o.Width - 6 - width(head) - width(pos)
 	switch {
 	case pos == "":

@@ -22,13 +22,13 @@ func (c *careValue) Truth() starlark.Bool  { return true }
 func (c *careValue) Hash() (uint32, error) { return 0, errors.New("a care cannot be a key") }
 
 // notYet are parts of care that this version reads and cannot serve.
-var notYet = []string{"at_drop", "renamed_from"}
+var notYet = []string{"renamed_from"}
 
 func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 	var after, leave *starlark.List
 	var excuse *starlark.Dict
 	var guard bool
-	var swap, timeout string
+	var swap, timeout, atDrop string
 	for _, kv := range kwargs {
 		for _, n := range notYet {
 			if string(kv[0].(starlark.String)) == n {
@@ -36,12 +36,21 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			}
 		}
 	}
-	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse, "timeout?", &timeout); err != nil {
+	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse, "timeout?", &timeout, "at_drop?", &atDrop); err != nil {
 		return nil, err
 	}
 	c := Care{Guard: guard, Swap: swap}
 	if swap != "" && swap != "create-first" && swap != "drop-first" {
 		return nil, fmt.Errorf("care: swap is %q, and must be \"create-first\" or \"drop-first\"", swap)
+	}
+	switch atDrop {
+	case "", "remove":
+	case "let-go":
+		c.AtDrop = atDrop
+	case "copy-first":
+		return nil, errors.New("this version of kasbah does not do care(at_drop = \"copy-first\") yet")
+	default:
+		return nil, fmt.Errorf("care: at_drop is %q, and must be \"remove\" or \"let-go\"", atDrop)
 	}
 	if timeout != "" {
 		var err error
@@ -103,6 +112,9 @@ func (c Care) over(outer Care) Care {
 	c.Guard = c.Guard || outer.Guard
 	if c.Swap == "" {
 		c.Swap = outer.Swap
+	}
+	if c.AtDrop == "" {
+		c.AtDrop = outer.AtDrop
 	}
 	if c.Timeout == 0 {
 		c.Timeout = outer.Timeout

@@ -127,6 +127,7 @@ type Care struct {
 	Guard   bool          `json:"guard,omitempty"`
 	Leave   []value.Path  `json:"-"`
 	Swap    string        `json:"swap,omitempty"`    // create-first, drop-first or empty
+	AtDrop  string        `json:"at_drop,omitempty"` // let-go, or empty for removing
 	Timeout time.Duration `json:"timeout,omitempty"` // for one answer of the cloud; 0 for that of the run
 	// Excuse are the rules that it may break, each with a reason and an end.
 	Excuse map[string]Excuse `json:"excuse,omitempty"`

@@ -52,6 +52,8 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 		return e.remove(ctx, a)
 	case letGo:
 		return e.letGo(ctx, a)
+	case release:
+		return e.runs[a.Ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: a.Address}})
 	}
 	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
 	if err != nil {

@@ -13,11 +13,12 @@ import (
 type half string
 
 const (
-	make_   half = "make"   // create the thing
-	edit    half = "edit"   // change it in place
-	letGo   half = "let go" // take references away before an edit
-	remove  half = "remove" // delete the thing, or the leftovers of a swap
-	barrier half = ""       // nothing: it only orders others
+	make_   half = "make"    // create the thing
+	edit    half = "edit"    // change it in place
+	letGo   half = "let go"  // take references away before an edit
+	remove  half = "remove"  // delete the thing, or the leftovers of a swap
+	release half = "release" // stop managing the thing; no call is made
+	barrier half = ""        // nothing: it only orders others
 )
 
 // step is one part of an action, ready when all before it are done.
@@ -107,6 +108,8 @@ func halves(a *propose.Action) []half {
 			return []half{letGo, edit}
 		}
 		return []half{edit}
+	case propose.Release:
+		return []half{release}
 	case propose.Drop:
 		return []half{remove}
 	}

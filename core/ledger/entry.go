@@ -145,8 +145,9 @@ type Break struct {
 
 // Note records a change that is no call.
 type Note struct {
-	What   string  `json:"what"` // moved
-	Record *Record `json:"record,omitempty"`
+	What    string  `json:"what"`
+	Record  *Record `json:"record,omitempty"`
+	Dropped string  `json:"dropped,omitempty"` // the address that is recorded no more
 }
 
 // Entry is a decoded entry.

@@ -36,6 +36,9 @@ type Care struct {
 	Guard bool     `json:"guard,omitempty"`
 	Leave []string `json:"leave,omitempty"`
 	Swap  string   `json:"swap,omitempty"`
+	// AtDrop is what becomes of the thing once it is no longer declared: let-go
+	// stops managing it, "" removes it.
+	AtDrop string `json:"at_drop,omitempty"`
 	// Timeout is for one answer of the cloud, such as 1h30m0s; "" for that of the run.
 	Timeout string `json:"timeout,omitempty"`
 	// Excuse are the rules that it may break, each as `reason, until DATE`.

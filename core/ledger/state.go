@@ -155,6 +155,10 @@ func (s *State) line(e *Entry, l *Line) {
 	case KindBeat:
 		run.Done, run.Total = l.Beat.Done, l.Beat.Total
 	case KindNote:
+		if l.Note.Dropped != "" {
+			delete(s.Records, l.Note.Dropped)
+			run.Done++
+		}
 		if l.Note.Record != nil {
 			s.Records[l.Note.Record.Address] = stored(l.Note.Record)
 		}

@@ -225,7 +225,7 @@ func joinAnd(names []string) string {
 
 // careOf is a declaration's care as the ledger records it.
 func careOf(c declare.Care) ledger.Care {
-	out := ledger.Care{Guard: c.Guard, Swap: c.Swap}
+	out := ledger.Care{Guard: c.Guard, Swap: c.Swap, AtDrop: c.AtDrop}
 	for _, p := range c.Leave {
 		out.Leave = append(out.Leave, p.String())
 	}
@@ -291,6 +291,9 @@ func fingerprint(r *declare.Resource, needs []string) string {
 			excuse[rule] = why
 		}
 		all = append(all, excuse)
+	}
+	if care.AtDrop != "" {
+		all = append(all, "at drop "+care.AtDrop)
 	}
 	if care.Timeout != "" {
 		all = append(all, care.Timeout)

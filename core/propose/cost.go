@@ -41,7 +41,7 @@ func cost(t *schema.Type, kind Kind, seen *Seen, inputs value.Map) *Cost {
 		}
 	}
 	switch kind {
-	case Drop:
+	case Drop, Release: // what is let go is no longer ours to count
 	case Same:
 		c.WillBe = c.Was
 	default:

@@ -74,7 +74,7 @@ func (w *proposer) forecast() Forecast {
 	for _, n := range nodes {
 		out.Chain = append(out.Chain, g.Name(n))
 	}
-	if known > 0 {
+	if work > 0 || known > 0 && out.Unknown == 0 {
 		seconds := max(longest, work/atOnce)
 		out.Seconds = &seconds
 	}

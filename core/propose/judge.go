@@ -91,7 +91,7 @@ func subjectOf(a *Action, typ *schema.Type) *rules.Subject {
 	s := &rules.Subject{Ward: a.Ward, Address: a.Address, Type: a.Type, Schema: typ, Kit: a.Kit, Action: string(a.Kind), Inputs: value.Map{}, Position: a.Position}
 	if p := a.Plan; p != nil {
 		s.Guarded, s.Excuse = p.Care.Guard, ExcusesOf(p.Care)
-		if a.Kind != Drop {
+		if !a.Leaves() {
 			s.Inputs = value.Map(p.Inputs)
 		}
 		if p.Seen != nil {

@@ -183,7 +183,7 @@ func (w *proposer) consumers() error {
 	gone, moved := map[string]*Action{}, map[string]*Action{}
 	for _, a := range w.p.Actions {
 		switch {
-		case a.Kind == Drop:
+		case a.Leaves():
 			gone[a.Full()] = a
 		case a.Kind == Swap && a.Remakes():
 			moved[a.Full()] = a

@@ -143,6 +143,8 @@ func (c *Counts) add(k Kind) {
 		c.Swap++
 	case Drop:
 		c.Drop++
+	case Release:
+		c.Release++
 	case Same:
 		c.Same++
 	}
@@ -192,6 +194,9 @@ type Action struct {
 
 // Full is the address with its ward.
 func (a *Action) Full() string { return value.InWard(a.Ward, a.Address) }
+
+// Leaves reports whether the resource is managed no more afterwards.
+func (a *Action) Leaves() bool { return a.Kind == Drop || a.Kind == Release }
 
 // Remakes reports whether the action makes another thing in the cloud: what
 // the cloud decides about it is then not known before. A swap that only

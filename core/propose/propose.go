@@ -368,10 +368,15 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 	if w.p.Raze {
 		a.Because = ""
 	}
-	if seen.Gone {
-		a.Because = strings.TrimPrefix(a.Because+", gone from the cloud already", ", ")
-	}
 	a.Plan.Care = r.Care
+	switch {
+	case seen.Gone:
+		a.Because = strings.TrimPrefix(a.Because+", gone from the cloud already", ", ")
+	case r.Care.AtDrop == "let-go" && r.Whole():
+		a.Kind = Release
+		a.Because = strings.TrimPrefix(a.Because+", and its care lets it go", ", and ")
+		a.Because = strings.TrimPrefix(a.Because, ", ")
+	}
 }
 
 // wanted are a declaration's inputs with what is known filled in, and what
@@ -399,7 +404,7 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 	}
 	a := w.actions[ref.Address]
 	r := w.recorded[ref.Address]
-	if r == nil || w.dangling[ref.Address] || a != nil && (a.Kind == Drop || a.Remakes()) {
+	if r == nil || w.dangling[ref.Address] || a != nil && (a.Leaves() || a.Remakes()) {
 		return nil, value.ErrUnknown
 	}
 	attrs := value.Map(r.Live)
