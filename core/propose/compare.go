@@ -29,7 +29,9 @@ func empty(v any) bool {
 func Differ(a, b any) bool { return !value.Equal(a, b) && !(empty(a) && empty(b)) }
 
 // differences walks two values of an attribute and reports where they
-// differ: maps key by key, everything else whole.
+// differ: maps key by key, lists of one length item by item, lists of which
+// one begins with the other by what is added or taken away, everything else
+// whole.
 func differences(path value.Path, was, willBe any, yield func(p value.Path, was, willBe any)) {
 	if !Differ(was, willBe) {
 		return
@@ -49,7 +51,39 @@ func differences(path value.Path, was, willBe any, yield func(p value.Path, was,
 		}
 		return
 	}
+	if differentItems(path, was, willBe, yield) {
+		return
+	}
 	yield(path, was, willBe)
+}
+
+// differentItems reports the items in which two lists differ, and whether the
+// lists are such that this says it better than the whole.
+func differentItems(path value.Path, was, willBe any, yield func(p value.Path, was, willBe any)) bool {
+	a, ok1 := was.([]any)
+	b, ok2 := willBe.([]any)
+	if !ok1 || !ok2 || len(a) == 0 || len(b) == 0 {
+		return false
+	}
+	both := min(len(a), len(b))
+	if len(a) != len(b) {
+		for i := range both {
+			if Differ(a[i], b[i]) {
+				return false
+			}
+		}
+	}
+	at := func(i int) value.Path { return append(path[:len(path):len(path)], value.Item(i)) }
+	for i := range both {
+		differences(at(i), a[i], b[i], yield)
+	}
+	for i := both; i < len(a); i++ {
+		yield(at(i), a[i], nil)
+	}
+	for i := both; i < len(b); i++ {
+		yield(at(i), nil, b[i])
+	}
+	return true
 }
 
 // leaveAlone puts the parts of an attribute that others own, as they are

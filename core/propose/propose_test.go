@@ -20,6 +20,7 @@ func lamp() *schema.Type {
 		{Name: "kind", Kind: schema.Text, Fixed: true},
 		{Name: "level", Kind: schema.Int, Default: int64(3), HasDefault: true},
 		{Name: "tags", Kind: schema.MapOf, Elem: &schema.Attribute{Kind: schema.Text}},
+		{Name: "list", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Any}},
 		{Name: "open", Kind: schema.Bool, Security: true},
 		{Name: "id", Kind: schema.Text, Output: true},
 	}}
@@ -55,6 +56,11 @@ func TestCompare(t *testing.T) {
 		"left and differing":  {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "2", "seen": "x"}}, leave: "tags.seen", changes: []string{`tags.a: "2" -> "1" by hand`}, inputs: m{"tags": m{"a": "1", "seen": "x"}}},
 		"left whole":          {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, leave: "size", inputs: m{"size": "s"}},
 		"pending":             {declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"}, changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}},
+		"list by item":        {declared: m{"list": []any{"a", m{"x": "1"}, pending}}, recorded: m{"list": []any{"a", m{"x": "2"}, "c"}}, live: m{"list": []any{"a", m{"x": "2"}, "c"}}, changes: []string{`list[1].x: "2" -> "1"`, "list[2]: c -> from a.b/c id from a.b/c id"}, inputs: m{"list": []any{"a", m{"x": "1"}, pending}}},
+		"list grows":          {declared: m{"list": []any{"a", "b", "c"}}, recorded: m{"list": []any{"a"}}, live: m{"list": []any{"a"}}, changes: []string{"list[1]: none -> b", "list[2]: none -> c"}, inputs: m{"list": []any{"a", "b", "c"}}},
+		"list shrinks":        {declared: m{"list": []any{"a"}}, recorded: m{"list": []any{"a", "b"}}, live: m{"list": []any{"a", "b"}}, changes: []string{"list[1]: b -> none"}, inputs: m{"list": []any{"a"}}},
+		"list shifts":         {declared: m{"list": []any{"x", "a", "b"}}, recorded: m{"list": []any{"a", "b"}}, live: m{"list": []any{"a", "b"}}, changes: []string{`list: ["a", "b"] -> ["x", "a", "b"]`}, inputs: m{"list": []any{"x", "a", "b"}}},
+		"list emptied":        {declared: m{"list": []any{}}, recorded: m{"list": []any{"a"}}, live: m{"list": []any{"a"}}, changes: []string{`list: ["a"] -> []`}, inputs: m{"list": []any{}}},
 		"numbers of two sort": {declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0}, inputs: m{"level": int64(3)}},
 	} {
 		comp := comparison{ward: "shore", typ: lamp(), declared: c.declared, recorded: c.recorded, live: c.live}
