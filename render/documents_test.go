@@ -239,3 +239,25 @@ func TestForecastText(t *testing.T) {
 		require.Equal(t, want, forecastText(f))
 	}
 }
+
+// TestTextDiff: a long text that changes in one line shows that line and its
+// neighbours, and no secret or control character.
+func TestTextDiff(t *testing.T) {
+	was := "one\ntwo\nthree\nfour\nfive\nsix\n"
+	p := example()
+	p.Actions[1].Changes = []propose.Change{change("notes", was, strings.Replace(was, "four", "4\x1b[2J", 1)), change("size", "small", "medium")}
+	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
+	require.Contains(t, out, "        notes  differs\n          same  three\n          was   four\n          now   4\ufffd[2J\n          same  five\n")
+	require.NotContains(t, out, "same  one")
+	require.Contains(t, out, "size   medium  was small")
+	p.Actions[1].Changes[0].Secret = true
+	require.NotContains(t, text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) }), "was   four")
+
+	long := strings.Repeat("line\n", 30)
+	lines := textDiff(long, strings.ReplaceAll(long, "line", "word"))
+	require.Len(t, lines, diffLines+1)
+	require.Equal(t, "and 48 lines more", lines[diffLines])
+	require.Equal(t, []string{"30000 lines become 1 line"}, textDiff(strings.Repeat("x\n", 30000), "y"))
+	require.Nil(t, textDiff("a", "b"), "short enough to be shown whole")
+	require.Nil(t, textDiff(nil, long), "something new is no difference")
+}

@@ -253,7 +253,9 @@ func (o *Out) changes(ward, kind string, list []propose.Change) {
 	name, will := 0, 0
 	for _, c := range list {
 		name = max(name, min(width(c.Path), 30))
-		will = max(will, min(width(shownIn(ward, c.WillBe.V, c.Secret)), 46))
+		if textDiff(c.Was.V, c.WillBe.V) == nil {
+			will = max(will, min(width(shownIn(ward, c.WillBe.V, c.Secret)), 46))
+		}
 	}
 	for _, c := range list {
 		line := Pad(Clean(c.Path), name) + "  "
@@ -270,6 +272,17 @@ func (o *Out) changes(ward, kind string, list []propose.Change) {
 			mark = "  (security)"
 		}
 		room := o.Width - 8 - width(line)
+		if diff := textDiff(c.Was.V, c.WillBe.V); diff != nil && !c.Secret {
+			o.Printf("        %s%s%s\n", line, map[bool]string{true: "live differs", false: "differs"}[c.ByHand], mark)
+			for _, d := range diff {
+				d = Fit(Clean(d), o.Width-10)
+				if !strings.HasPrefix(d, "now ") {
+					d = o.Paint(Grey, d)
+				}
+				o.Printf("          %s\n", d)
+			}
+			continue
+		}
 		if was == "" {
 			o.Printf("        %s\n", strings.TrimRight(line+Fit(now, room-width(mark))+mark, " "))
 			continue
