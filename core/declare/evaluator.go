@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"runtime/metrics"
 	"strings"
 	"sync"
@@ -285,6 +286,11 @@ func (ev *evaluator) watch(ctx context.Context) (stop func()) {
 			}
 			metrics.Read(sample)
 			heap := sample[0].Value.Uint64()
+			if heap > ev.limits.HeapBytes { // what nobody holds any more does not count
+				runtime.GC()
+				metrics.Read(sample)
+				heap = sample[0].Value.Uint64()
+			}
 			reason := ""
 			switch {
 			case heap > ev.limits.HeapBytes:
