@@ -50,7 +50,7 @@ func commands() []*command {
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(), typesCommand(),
-		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(),
+		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(),
 		demoCommand(), versionCommand(), helpCommand(),
 	}
 }

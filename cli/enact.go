@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,7 +42,7 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
 	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
 	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
-	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish) or go-on (do all that does not depend on it)")
+	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish), go-on (do all that does not depend on it) or undo (take back what the run has done)")
 	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change); may be given again")
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
 }
@@ -65,12 +66,10 @@ func (f *enactFlags) check() error {
 			return usage("-allow is %q, and must be data or security", s)
 		}
 	}
-	switch f.ifOneFails {
-	case "stop", "go-on":
-	case "undo":
-		return usage("this version of kasbah does not undo yet; -if-one-fails is stop or go-on")
+	switch enact.IfOneFails(f.ifOneFails) {
+	case enact.StopThen, enact.GoOn, enact.Undo:
 	default:
-		return &usageError{msg: fmt.Sprintf("-if-one-fails is %q, and must be stop or go-on", f.ifOneFails), hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on"})}
+		return &usageError{msg: fmt.Sprintf("-if-one-fails is %q, and must be stop, go-on or undo", f.ifOneFails), hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on", "undo"})}
 	}
 	if f.parallel < 1 || f.parallel > 1000 {
 		return usage("-parallel must lie between 1 and 1000")
@@ -194,7 +193,7 @@ func (a *app) recoverFirst(ctx context.Context, p *project, f enactFlags) (map[s
 func (a *app) enactOptions(p *project, f enactFlags) enact.Options {
 	return enact.Options{
 		Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
-		Parallel: f.parallel, GoOn: f.ifOneFails == "go-on", Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
+		Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails), Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
 	}
 }
 
@@ -212,7 +211,7 @@ func (a *app) waiting() func(ledger.OpenRun) {
 // carryOut shows a proposal, asks for consent and enacts it.
 func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, old bool) error {
 	if !a.json && !(a.quiet && a.yes) {
-		opts := render.ProposalOptions{Full: f.full}
+		opts := render.ProposalOptions{Full: f.full, Undo: f.ifOneFails == string(enact.Undo)}
 		if old {
 			opts.Now = time.Now()
 		}
@@ -287,7 +286,7 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 		for _, x := range []struct {
 			n    int
 			word string
-		}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.NotBegun, "not begun"}} {
+		}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.NotBegun, "not begun"}, {c.Undone, "taken back"}} {
 			if x.n > 0 {
 				line += fmt.Sprintf(", %d %s", x.n, x.word)
 			}
@@ -299,7 +298,8 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), a.outWidth-2, "  "))
 			}
 		}
-		if r.Outcome != "done" {
+		a.undone(out, r)
+		if r.Outcome != "done" && r.Outcome != "undone" {
 			again := "enact"
 			if proposal.Raze {
 				again = "raze"
@@ -308,12 +308,27 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 		}
 	}
 	switch r.Outcome {
-	case "failed":
+	case "failed", "undone":
 		return exitError(problemsCode(problem.List(r.Failures)))
 	case "stopped":
 		return exitError(exitInterrupted)
 	}
 	return nil
+}
+
+// undone says what was not taken back, and what is not quite as before.
+func (a *app) undone(out *render.Out, r *enact.Result) {
+	if r.Outcome == "undone" {
+		out.Printf("The cloud is as it was before the run%s.\n", map[bool]string{true: ", but for this"}[slices.ContainsFunc(r.Undone, func(u enact.Undone) bool { return u.Made != "" })])
+	}
+	for _, u := range r.Undone {
+		switch {
+		case u.Err != nil:
+			out.Printf("%s\n", render.Wrap(fmt.Sprintf("Not taken back: %s: %s", u.Address, render.Clean(u.Err.Error())), a.outWidth-2, "  "))
+		case u.Made != "":
+			out.Printf("Made again: %s, as %s instead of %s.\n", u.Address, render.Clean(u.Made), render.Clean(u.Was))
+		}
+	}
 }
 
 // consent asks a person, or looks for the flags that stand in.
@@ -379,13 +394,14 @@ type eventDocument struct {
 	Address string       `json:"address,omitempty"`
 	Action  string       `json:"action,omitempty"`
 	Half    string       `json:"half,omitempty"`
+	Undo    bool         `json:"undo,omitempty"`
 	Seconds float64      `json:"seconds"`
 	Error   string       `json:"error,omitempty"`
 	Counts  enact.Counts `json:"counts"`
 }
 
 func newEventDocument(e enact.Event) eventDocument {
-	d := eventDocument{Format: "kasbah.event/1", Time: e.Time, Event: string(e.Kind), Ward: e.Ward, Address: e.Address, Action: string(e.Action), Half: e.Half, Seconds: e.Seconds, Counts: e.Counts}
+	d := eventDocument{Format: "kasbah.event/1", Time: e.Time, Event: string(e.Kind), Ward: e.Ward, Address: e.Address, Action: string(e.Action), Half: e.Half, Undo: e.Undo, Seconds: e.Seconds, Counts: e.Counts}
 	if e.Err != nil {
 		d.Error = e.Err.Error()
 	}

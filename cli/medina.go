@@ -64,6 +64,7 @@ type hand struct {
 	as   string
 	api  string
 	name string // of the estate's driver
+	at   medina.Settings
 	drv  driver.Driver
 	cat  *schema.Catalog
 }
@@ -107,6 +108,7 @@ func (h *hand) open(ctx context.Context, a *app) error {
 		}
 	}
 	var err error
+	h.at = settings
 	if h.drv, err = settings.Driver(h.as); err != nil {
 		return err
 	}

@@ -95,6 +95,7 @@ type Error struct {
 	Problems []Problem     // by attribute, where it says so
 	Passing  bool          // may pass by itself: too many requests, not reachable, too slow
 	After    time.Duration // how long the cloud asks to wait; 0 when it does not say
+	SlowDown bool          // the cloud asks for fewer calls at a time
 }
 
 // Error is what the cloud said.
@@ -116,4 +117,10 @@ func IsPassing(err error) (bool, time.Duration) {
 		return e.Passing, e.After
 	}
 	return false, 0
+}
+
+// IsSlowDown reports whether the cloud asks for fewer calls at a time.
+func IsSlowDown(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.SlowDown
 }

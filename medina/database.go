@@ -37,6 +37,7 @@ create table if not exists counters (name text primary key, n integer not null) 
 create table if not exists keys (key text primary key, request text not null, status integer not null, location text, tag text, body text, at integer not null) without rowid;
 create table if not exists operations (id text primary key, thing text, path text, ready integer not null) without rowid;
 create table if not exists events (seq integer primary key autoincrement, at text not null, who text not null, what text not null, type text not null, thing text not null, name text, changes text not null);
+create table if not exists faults (seq integer primary key autoincrement, kind text not null, call text not null, type text not null, after integer not null, times integer not null, millis integer not null);
 `
 
 // database is Medina's memory: one SQLite file that several processes may

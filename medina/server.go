@@ -55,13 +55,19 @@ func Open(o Options) (*Server, error) {
 	})
 	r.Get("/events", s.handle(s.events))
 	r.Get("/operations/{id}", s.handle(s.operation))
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete} {
+		r.Method(method, "/faults", s.handle(s.faults))
+	}
 	for _, k := range s.kinds {
 		s.by[k.plural] = k
-		r.Get("/"+k.plural, s.handle(func(w http.ResponseWriter, r *http.Request) error { return s.list(w, r, k) }))
-		r.Post("/"+k.plural, s.handle(func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.create) }))
-		r.Get("/"+k.plural+"/{id}", s.handle(func(w http.ResponseWriter, r *http.Request) error { return s.show(w, r, k) }))
-		r.Patch("/"+k.plural+"/{id}", s.handle(func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.edit) }))
-		r.Delete("/"+k.plural+"/{id}", s.handle(func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.remove) }))
+		route := func(method, path, call string, f func(http.ResponseWriter, *http.Request) error) {
+			r.Method(method, "/"+k.plural+path, s.faulty(call, k, s.handle(f)))
+		}
+		route("GET", "", "list", func(w http.ResponseWriter, r *http.Request) error { return s.list(w, r, k) })
+		route("POST", "", "create", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.create) })
+		route("GET", "/{id}", "read", func(w http.ResponseWriter, r *http.Request) error { return s.show(w, r, k) })
+		route("PATCH", "/{id}", "edit", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.edit) })
+		route("DELETE", "/{id}", "delete", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.remove) })
 	}
 	s.Handler = r
 	return s, nil

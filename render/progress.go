@@ -24,11 +24,17 @@ var halfWords = map[string]string{"make": "the new one", "remove": "the old one"
 
 func (o *Out) eventLine(e enact.Event) string {
 	what := o.Action(string(e.Action), Pad(string(e.Action)+" ", 6)) + Clean(e.Address)
+	if e.Undo {
+		what = o.Paint(Grey, "back  ") + what
+	}
 	if e.Half != "" {
 		what += " (" + halfWords[e.Half] + ")"
 	}
 	switch e.Kind {
 	case enact.EventDone:
+		if e.Undo {
+			return fmt.Sprintf("%s  done in %.1f s", what, e.Seconds)
+		}
 		return fmt.Sprintf("%s  done in %.1f s  %d of %d", what, e.Seconds, e.Counts.Done, e.Counts.Total)
 	case enact.EventSkipped:
 		return what + "  turned out to be the same"

@@ -16,6 +16,7 @@ type ProposalOptions struct {
 	Now     time.Time                  // to say how old a kept proposal is; zero for a fresh one
 	Summary bool                       // nothing but the summary
 	Show    func(*propose.Action) bool // of the changing actions; nil for all
+	Undo    bool                       // say how each action would be taken back
 }
 
 // shown are the changing actions that are to be shown.
@@ -52,6 +53,31 @@ func (o *Out) Proposal(p *propose.Proposal, opts ProposalOptions) {
 		o.Printf("%s\n", Wrap("Warning: "+Clean(w), o.Width-2, "  "))
 	}
 	o.Summary(p)
+	if opts.Undo {
+		o.undo(p)
+	}
+}
+
+// undo says how the actions would be taken back.
+func (o *Out) undo(p *propose.Proposal) {
+	n := map[string]int{}
+	for _, a := range p.Actions {
+		if a.Undo != "" && a.Kind != propose.Same {
+			n[a.Undo]++
+		}
+	}
+	var parts []string
+	for _, x := range []struct{ how, words string }{
+		{propose.UndoDrop, "dropped again"}, {propose.UndoEdit, "edited back"}, {propose.UndoRecord, "recorded again"}, {propose.UndoMake, "made again, with another id"},
+		{propose.UndoEmpty, "made again without its data"}, {propose.UndoNone, "not taken back, since it is guarded"},
+	} {
+		if n[x.how] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n[x.how], x.words))
+		}
+	}
+	if len(parts) > 0 {
+		o.Printf("%s\n", Wrap("Should one fail, what was done is taken back: "+strings.Join(parts, ", ")+".", o.Width-2, "  "))
+	}
 }
 
 func (o *Out) wardHead(p *propose.Proposal, w propose.WardAt, opts ProposalOptions) {

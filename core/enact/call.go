@@ -30,6 +30,9 @@ type call struct {
 	drv    driver.Driver
 	typ    string // without its driver
 	intent ledger.Intent
+	made   func(driver.Live) // told of what the call made; may be nil
+	step   string            // that makes the call
+	before *ledger.Record    // before the call; nil when there was none
 	// counts are the attributes whose change by somebody else forbids the
 	// call, as they were seen.
 	counts value.Map
@@ -53,7 +56,7 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 	case letGo:
 		return e.letGo(ctx, a)
 	case release:
-		return e.runs[a.Ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: a.Address}})
+		return e.release(ctx, a)
 	}
 	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
 	if err != nil {
@@ -73,6 +76,20 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 		return e.edit(ctx, a, inputs)
 	}
 	return e.make(ctx, a, inputs)
+}
+
+// release stops managing a thing.
+func (e *executor) release(ctx context.Context, a *propose.Action) error {
+	c := e.newCall(a, release, "release")
+	before, err := c.run.Record(a.Address)
+	if err != nil {
+		return err
+	}
+	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: a.Address}}); err != nil {
+		return e.broke(err)
+	}
+	e.noteCall(&madeCall{call: c, before: before})
+	return nil
 }
 
 // judgeEarly judges a swap that drops first, before anything is dropped, when
@@ -147,7 +164,7 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 	if a.Kind == propose.Swap || h == letGo {
 		in.Half = string(h)
 	}
-	return call{run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ, intent: in}
+	return call{step: key(a.Full(), h), run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ, intent: in}
 }
 
 // timeout is how long the cloud may take for one call: as the resource's care
@@ -389,6 +406,11 @@ func (e *executor) removeOne(ctx context.Context, a *propose.Action, id, tag str
 // the thing's tag moved and nothing that counts did, the call goes out again
 // under a new intent with the new tag.
 func (e *executor) perform(ctx context.Context, c *call) error {
+	before, err := c.run.Record(c.intent.Address)
+	if err != nil {
+		return err
+	}
+	c.before = before
 	for try := 1; ; try++ {
 		e.mu.Lock()
 		e.intents++
@@ -409,10 +431,14 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		began := time.Now()
 		live, err := e.send(ctx, c)
 		seconds := time.Since(began).Seconds()
+		if err == nil && c.made != nil {
+			c.made(live)
+		}
 		switch {
 		case err == nil:
-			return e.result(c, e.doneResult(&c.intent, live, seconds))
+			return e.succeeded(c, e.doneResult(&c.intent, live, seconds))
 		case unknownEnd(err):
+			e.unclear(c)
 			return fmt.Errorf("%w: %w", err, errUnclear)
 		}
 		if rerr := e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error(), Seconds: seconds}); rerr != nil {
@@ -459,15 +485,20 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 		if err := c.run.MayCall(ctx); err != nil {
 			return driver.Live{}, backoff.Permanent(e.broke(err))
 		}
+		sent := time.Now()
 		live, err := once(ctx, c.drv, c.typ, in)
 		passing, after := driver.IsPassing(err)
 		switch {
 		case err == nil:
+			e.pace.faster()
 			return live, nil
 		case !passing:
 			return live, backoff.Permanent(err)
 		}
 		e.event(Event{Kind: EventRetry, Address: in.Address, Action: propose.Kind(in.Action), Err: err})
+		if driver.IsSlowDown(err) {
+			e.pace.slower(sent)
+		}
 		if after > 0 {
 			return live, errors.Join(err, &backoff.RetryAfterError{Duration: after})
 		}
@@ -515,6 +546,14 @@ func (e *executor) doneResult(in *ledger.Intent, live driver.Live, seconds float
 		return r
 	}
 	record := *in.Plan
+	for i := range record.Leftovers {
+		if in.Call == "create" && record.Leftovers[i].ID == "" { // an undo makes a leftover again
+			record.Leftovers = append([]ledger.Leftover(nil), record.Leftovers...)
+			record.Leftovers[i].ID, record.Leftovers[i].Tag = live.ID, live.Tag
+			r.Record = &record
+			return r
+		}
+	}
 	if in.Call != "delete" {
 		record.ID, record.Tag, record.Live = live.ID, live.Tag, value.Attributes(live.Attributes)
 	}

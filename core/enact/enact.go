@@ -26,19 +26,29 @@ const DefaultParallel = 16
 // DefaultTimeout is how long the cloud may take for one call.
 const DefaultTimeout = 10 * time.Minute
 
+// IfOneFails is what a run does once an action has failed. What is running may
+// always finish.
+type IfOneFails string
+
+const (
+	StopThen IfOneFails = "stop"  // start nothing more
+	GoOn     IfOneFails = "go-on" // do all that does not depend on what failed
+	Undo     IfOneFails = "undo"  // take back what the run has done
+)
+
 // Options is what carrying out needs.
 type Options struct {
-	Run       string // id; the same for all wards
-	Command   string
-	Reason    string
-	Drivers   map[string]driver.Driver
-	Catalogs  map[string]*schema.Catalog
-	Ledgers   map[string]*ledger.Ledger // by ward
-	Parallel  int
-	GoOn      bool // after a failure, do all that does not depend on what failed
-	Timeout   time.Duration
-	Wait      ledger.WaitOptions
-	JudgeLive bool // read what is live again before acting: the proposal may be old
+	Run        string // id; the same for all wards
+	Command    string
+	Reason     string
+	Drivers    map[string]driver.Driver
+	Catalogs   map[string]*schema.Catalog
+	Ledgers    map[string]*ledger.Ledger // by ward
+	Parallel   int
+	IfOneFails IfOneFails
+	Timeout    time.Duration
+	Wait       ledger.WaitOptions
+	JudgeLive  bool // read what is live again before acting: the proposal may be old
 	// Judge holds an action against the rules that were undecided about it, now
 	// that its inputs are known. An error forbids the call; what is said goes
 	// into the ledger.
@@ -68,6 +78,7 @@ type Event struct {
 	Address string
 	Action  propose.Kind
 	Half    string // of a swap: make or remove
+	Undo    bool   // it is taken back
 	Seconds float64
 	Err     error
 	Counts  Counts
@@ -80,16 +91,18 @@ type Counts struct {
 	Failed   int `json:"failed"`
 	NotBegun int `json:"not_begun"`
 	Unclear  int `json:"unclear"` // calls whose end is not known
+	Undone   int `json:"undone"`  // of those done, taken back
 }
 
 // Result is how a run ended.
 type Result struct {
 	Run       string
-	Outcome   string // done, failed, stopped
+	Outcome   string // done, failed, stopped, undone
 	Counts    Counts
 	Failures  []*problem.Problem
 	Published map[string]value.Map // by ward
 	Recovered []string             // addresses whose unfinished calls were found out
+	Undone    []Undone             // what was taken back, or could not be
 }
 
 // Refused is returned when a run is refused before it acted: exit code 5.
@@ -143,7 +156,10 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		}
 	}
 	e.event(Event{Kind: EventBegin})
-	e.act(ctx, steps)
+	e.work(steps, e.mayGoOn, func(s *step) bool { return e.do(ctx, s) })
+	if e.o.IfOneFails == Undo && len(e.failures) > 0 && e.broken == nil && ctx.Err() == nil && !e.stopped() {
+		e.undo(ctx, steps)
+	}
 	return e.finish(ctx)
 }
 
@@ -161,18 +177,24 @@ type executor struct {
 	p    *propose.Proposal
 	runs map[string]*ledger.Run
 
-	mu        sync.Mutex
-	counts    Counts
-	byWard    map[string]*Counts
-	failures  []*problem.Problem
-	halfDone  map[string]int // full address -> steps done
-	skipped   map[string]bool
-	broken    error // why nothing more may be started
-	recovered []string
-	intents   int
-	said      map[string][]string // by ward: what rules said
-	outside   *outside
-	found     *finder
+	mu           sync.Mutex
+	counts       Counts
+	byWard       map[string]*Counts
+	failures     []*problem.Problem
+	halfDone     map[string]int // full address -> steps done
+	skipped      map[string]bool
+	calls        map[string][]*madeCall // by step: what was done, for undoing
+	unclearCalls []*call
+	undoneHalves map[string]int // full address -> steps taken back
+	undone       []Undone
+	tookBackAll  bool
+	pace         *pace
+	broken       error // why nothing more may be started
+	recovered    []string
+	intents      int
+	said         map[string][]string // by ward: what rules said
+	outside      *outside
+	found        *finder
 }
 
 // begin takes the locks of the wards, in name order.
@@ -183,7 +205,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
@@ -257,53 +279,13 @@ func (e *executor) tally() Counts {
 	return c
 }
 
-// act works the steps off.
-func (e *executor) act(ctx context.Context, steps []*step) {
-	ready := &readyHeap{}
-	for _, s := range steps {
-		if s.before == 0 {
-			ready.add(s)
-		}
-	}
-	type finished struct {
-		s  *step
-		ok bool
-	}
-	done := make(chan finished)
-	running := 0
-	stop := e.o.Stop
-	stopped := false
-	for {
-		for !stopped && ready.Len() > 0 && running < e.o.Parallel && e.mayGoOn() {
-			s := ready.take()
-			if s.half == barrier {
-				for _, u := range s.after {
-					if u.before--; u.before == 0 {
-						ready.add(u)
-					}
-				}
-				continue
-			}
-			running++
-			go func() { done <- finished{s, e.do(ctx, s)} }()
-		}
-		if running == 0 {
-			return
-		}
-		select {
-		case f := <-done:
-			running--
-			if !f.ok {
-				continue
-			}
-			for _, u := range f.s.after {
-				if u.before--; u.before == 0 {
-					ready.add(u)
-				}
-			}
-		case <-stop:
-			stopped, stop = true, nil
-		}
+// stopped reports whether the run was told to stop.
+func (e *executor) stopped() bool {
+	select {
+	case <-e.o.Stop:
+		return true
+	default:
+		return false
 	}
 }
 
@@ -312,7 +294,7 @@ func (e *executor) act(ctx context.Context, steps []*step) {
 func (e *executor) mayGoOn() bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.broken == nil && (e.o.GoOn || len(e.failures) == 0)
+	return e.broken == nil && (e.o.IfOneFails == GoOn || len(e.failures) == 0)
 }
 
 // do carries out a step and reports whether what follows may go on.
@@ -388,7 +370,10 @@ func topLevel(path string) string {
 func (e *executor) finish(ctx context.Context) (*Result, error) {
 	c := e.tally()
 	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Outcome: "done", Published: map[string]value.Map{}}
+	r.Undone = e.undone
 	switch {
+	case e.tookBackAll:
+		r.Outcome = "undone"
 	case len(e.failures) > 0:
 		r.Outcome = "failed"
 	case c.NotBegun > 0:
@@ -396,6 +381,9 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 	}
 	values := map[string]ledger.Values{}
 	for _, w := range e.p.Wards {
+		if len(e.undone) > 0 {
+			continue // they stay as they were
+		}
 		values[w.Ward] = e.values(w)
 		r.Published[w.Ward] = value.Map(values[w.Ward].Published)
 	}
@@ -469,7 +457,7 @@ func (e *executor) end(ctx context.Context, outcome string, values map[string]le
 	var errs []error
 	for w, run := range e.runs {
 		c := e.byWard[w]
-		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear}
+		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear, "undone": c.Undone}
 		err := run.End(ctx, outcome, counts, e.rulesSaid(w), values[w])
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)

@@ -79,6 +79,7 @@ type Intent struct {
 	Type    string           `json:"type"`             // with its driver
 	Action  string           `json:"action"`           // new, edit, swap, drop
 	Half    string           `json:"half,omitempty"`   // of a swap: make or remove
+	Undo    bool             `json:"undo,omitempty"`   // it takes back an earlier call of the run, of that action and half
 	Call    string           `json:"call"`             // create, update, delete
 	Thing   string           `json:"thing,omitempty"`  // id in the cloud
 	Inputs  value.Attributes `json:"inputs,omitempty"` // resolved, as they are to be

@@ -70,6 +70,9 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 	return r, nil
 }
 
+// Ward is the ward whose ledger it writes.
+func (r *Run) Ward() string { return r.l.Ward }
+
 // State is what the log says up to the newest entry this run knows of. It
 // moves with every append, so it may be read only while the run appends
 // nothing; Record may be asked at any time.

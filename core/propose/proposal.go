@@ -188,6 +188,7 @@ type Action struct {
 	Kit      string           `json:"kit,omitempty"`     // the kit that declares it, the outermost
 	Cost     *Cost            `json:"cost,omitempty"`    // nil when it is not known
 	Seconds  float64          `json:"seconds,omitempty"` // by the forecast; 0 when nothing is known
+	Undo     string           `json:"undo,omitempty"`    // how enacting can take it back; "" for same
 
 	Plan *Plan `json:"plan,omitempty"` // nil for same
 }

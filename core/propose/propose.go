@@ -308,6 +308,7 @@ func (w *proposer) action(full string) (*Action, error) {
 		a.Plan.Care = careOf(d.Care)
 		a.Plan.Declared = fingerprint(d, a.Needs)
 	}
+	a.Undo = undoOf(a)
 	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
 	if a.Kind == Same {
 		if d != nil && (a.Plan.Declared != r.Declared) && !w.dangling[full] {
@@ -404,6 +405,9 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 	}
 	a := w.actions[ref.Address]
 	r := w.recorded[ref.Address]
+	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) && w.isID(r, ref.Path) {
+		return r.ID, nil // an unfinished edit leaves it as it is
+	}
 	if r == nil || w.dangling[ref.Address] || a != nil && (a.Leaves() || a.Remakes()) {
 		return nil, value.ErrUnknown
 	}
@@ -420,6 +424,12 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 		return nil, nil
 	}
 	return v, nil
+}
+
+// isID reports whether a path is that of the attribute that identifies a thing.
+func (w *proposer) isID(r *ledger.Record, p value.Path) bool {
+	typ, err := w.typeOf(nil, r)
+	return err == nil && len(p) == 1 && p[0].Key == typ.ID
 }
 
 func (w *proposer) create(a *Action, d *declare.Resource, typ *schema.Type, because string) {

@@ -90,6 +90,7 @@ func refusal(r *reply) error {
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusRequestTimeout:
 		e.Passing = true
 	}
+	e.SlowDown = r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable && e.After > 0
 	if media, _, _ := mime.ParseMediaType(r.header.Get("Content-Type")); media == "application/problem+json" {
 		var p struct {
 			Title, Detail string

@@ -1,0 +1,93 @@
+package enact
+
+import (
+	"sync"
+	"time"
+)
+
+// work works steps off, many at a time: each once all before it are done,
+// those with the longest remaining chain first. It starts nothing more when
+// may says no or the run is told to stop, and returns once nothing is running.
+func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
+	ready := &readyHeap{}
+	for _, s := range steps {
+		if s.before == 0 {
+			ready.add(s)
+		}
+	}
+	type finished struct {
+		s  *step
+		ok bool
+	}
+	done := make(chan finished)
+	// a barrier only orders: what stands behind it does not depend on it
+	release := func(s *step, ok bool) {
+		for _, u := range s.after {
+			if !ok && u.half != barrier {
+				continue
+			}
+			if u.before--; u.before == 0 {
+				ready.add(u)
+			}
+		}
+	}
+	running := 0
+	stop := e.o.Stop
+	stopped := false
+	for {
+		for !stopped && ready.Len() > 0 && running < e.pace.limit() && may() {
+			s := ready.take()
+			if s.half == barrier {
+				release(s, true)
+				continue
+			}
+			running++
+			go func() { done <- finished{s, do(s)} }()
+		}
+		if running == 0 {
+			return
+		}
+		select {
+		case f := <-done:
+			running--
+			release(f.s, f.ok)
+		case <-stop:
+			stopped, stop = true, nil
+		}
+	}
+}
+
+// pace is how many steps may go on at once. It is halved when the cloud asks
+// for fewer calls, once for all calls that were on their way then, and grows
+// by one for each round of calls that went well: additive increase,
+// multiplicative decrease (Chiu and Jain, 1989).
+type pace struct {
+	mu   sync.Mutex
+	most float64
+	now  float64
+	cut  time.Time // when it was halved last
+}
+
+func newPace(most int) *pace { return &pace{most: float64(most), now: float64(most)} }
+
+func (p *pace) limit() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return int(p.now)
+}
+
+// slower is told of a call that was sent at a time and put off.
+func (p *pace) slower(sent time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if sent.After(p.cut) {
+		p.now, p.cut = max(1, p.now/2), time.Now()
+	}
+}
+
+// faster is told of a call that went well.
+func (p *pace) faster() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.now = min(p.most, p.now+1/p.now)
+}
