@@ -46,7 +46,7 @@ type command struct {
 // for a run, so that flags hold no state between runs.
 func commands() []*command {
 	return []*command{
-		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), enactCommand(), razeCommand(), surveyCommand(),
+		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(), enactCommand(), razeCommand(), surveyCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(), typesCommand(),

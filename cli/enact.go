@@ -27,6 +27,7 @@ import (
 
 // enactFlags are those of enact and raze.
 type enactFlags struct {
+	file string // the kept proposal that is enacted; "" for none
 	proposeFlags
 	parallel   int
 	timeout    time.Duration
@@ -106,7 +107,7 @@ func isFile(s string) bool {
 }
 
 func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
-	proposal, err := kept(path)
+	proposal, envelope, err := kept(path)
 	if err != nil {
 		return err
 	}
@@ -128,7 +129,8 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	if proposal.Estate != p.estate.Name {
 		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
 	}
-	return a.carryOut(ctx, p, proposal, f, true)
+	f.file = path
+	return a.carryOut(ctx, p, proposal, f, &enact.Kept{Envelope: envelope}, true)
 }
 
 func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error {
@@ -164,7 +166,7 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	if err != nil {
 		return err
 	}
-	return a.carryOut(ctx, p, proposal, f, f.offline)
+	return a.carryOut(ctx, p, proposal, f, nil, f.offline)
 }
 
 func hasUnresolved(states map[string]*ledger.State) bool {
@@ -209,9 +211,15 @@ func (a *app) waiting() func(ledger.OpenRun) {
 }
 
 // carryOut shows a proposal, asks for consent and enacts it.
-func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, old bool) error {
+func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, file *enact.Kept, old bool) error {
 	if !a.json && !(a.quiet && a.yes) {
 		opts := render.ProposalOptions{Full: f.full, Undo: f.ifOneFails == string(enact.Undo)}
+		if file != nil {
+			var err error
+			if opts.Signed, err = signatures(proposal, file.Envelope); err != nil {
+				return err
+			}
+		}
 		if old {
 			opts.Now = time.Now()
 		}
@@ -226,13 +234,16 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 	if proposal.Idle() {
 		return nil
 	}
-	if proposal.Counts.Changing() > 0 {
+	if len(proposal.Approvals) > 0 && file == nil {
+		return unsigned(proposal)
+	}
+	if proposal.Counts.Changing() > 0 || proposal.ChangesPolicy() {
 		if err := a.consent(ctx, proposal, f); err != nil {
 			return err
 		}
 	}
 	o := a.enactOptions(p, f)
-	o.JudgeLive = old
+	o.JudgeLive, o.Kept = old, file
 	o.Judge = p.judgeAgain(proposal)
 	stop := make(chan struct{})
 	o.Stop = stop
@@ -252,7 +263,17 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 	if err != nil {
 		return err
 	}
-	return a.ended(p, proposal, r)
+	return a.ended(p, proposal, f.file, r)
+}
+
+// unsigned refuses a proposal that was made just now and needs signatures.
+func unsigned(p *propose.Proposal) error {
+	r := &enact.Refused{}
+	for _, x := range p.Approvals {
+		r.Reasons = append(r.Reasons, fmt.Sprintf("%s asks for %s (%s): `kasbah propose -o FILE` keeps the proposal, `kasbah approve FILE -key KEY` signs it, and `kasbah enact FILE` carries it out",
+			x.Ward, render.Count(x.Signatures, "signature"), strings.Join(x.Because, ", ")))
+	}
+	return r
 }
 
 // judgeAgain judges actions in the middle of a run by the rules that were
@@ -275,11 +296,15 @@ func (p *project) judgeAgain(proposal *propose.Proposal) func(context.Context, *
 	}
 }
 
-// ended says how a run ended.
-func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) error {
+// ended says how a run ended. file is where its proposal was kept, "" when it
+// was made just now.
+func (a *app) ended(p *project, proposal *propose.Proposal, file string, r *enact.Result) error {
 	c := r.Counts
 	if len(r.Failures) > 0 {
 		a.errs().Problems(problem.List(r.Failures))
+	}
+	if !a.json && proposal.Counts.Changing() == 0 && proposal.ChangesPolicy() {
+		a.out().Printf("Who must sign is noted in the ledger. Run %s.\n", render.ShortRun(r.Run))
 	}
 	if !a.json && proposal.Counts.Changing() > 0 {
 		line := fmt.Sprintf("%d done", c.Done)
@@ -292,6 +317,9 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 			}
 		}
 		out := a.out()
+		if r.Resumed > 0 {
+			line += fmt.Sprintf(" (%d of them before)", r.Resumed)
+		}
 		out.Printf("%s. Run %s.\n", line, render.ShortRun(r.Run))
 		for _, ward := range value.Keys(r.Published) {
 			for _, n := range value.Keys(r.Published[ward]) {
@@ -304,7 +332,11 @@ func (a *app) ended(p *project, proposal *propose.Proposal, r *enact.Result) err
 			if proposal.Raze {
 				again = "raze"
 			}
-			out.Printf("Go on with: kasbah %s %s -env %s\n", again, strings.Join(p.wards, " "), p.env)
+			with := strings.Join(p.wards, " ") + " -env " + p.env
+			if file != "" {
+				with = file
+			}
+			out.Printf("Go on with: kasbah %s %s\n", again, with)
 		}
 	}
 	switch r.Outcome {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
@@ -29,6 +30,7 @@ import (
 type project struct {
 	estate   *estate.Estate
 	env      string
+	approval *approval.Policy
 	wards    []string // asked for, in the estate's order
 	drivers  map[string]driver.Driver
 	catalogs map[string]*schema.Catalog
@@ -57,6 +59,9 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 		return nil, err
 	}
 	a.env = p.env // for what is said about it
+	if p.approval, err = e.Approval(p.env); err != nil {
+		return nil, err
+	}
 	if p.wards, err = chooseWards(e, wards); err != nil {
 		return nil, err
 	}

@@ -1,14 +1,16 @@
 package cli
 
 import (
+	"bytes"
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
 	"slices"
 
+	"kasbah/core/approval"
 	"kasbah/core/declare"
+	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
@@ -117,7 +119,7 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Wards: p.wards,
-		States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
+		Approval: p.approval, States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
 	}
 	for _, w := range p.estate.Wards {
@@ -141,11 +143,11 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 
 // keep writes a proposal to a file, whole or not at all.
 func keep(path string, p *propose.Proposal) error {
-	body, err := json.MarshalIndent(p, "", "  ")
+	body, err := p.Seal()
 	if err != nil {
 		return err
 	}
-	if err := replaceFile(path, append(body, '\n'), 0o600); err != nil {
+	if err := replaceFile(path, body, 0o600); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)
 	}
 	return nil
@@ -153,25 +155,26 @@ func keep(path string, p *propose.Proposal) error {
 
 const maxProposal = 1 << 30
 
-// kept reads a proposal from a file.
-func kept(path string) (*propose.Proposal, error) {
+// kept reads a proposal from a file, with its signatures. What is not as it
+// was kept is refused.
+func kept(path string) (*propose.Proposal, *approval.Envelope, error) {
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if info.Size() > maxProposal {
-		return nil, fmt.Errorf("%s is larger than any proposal", path)
+		return nil, nil, fmt.Errorf("%s is larger than any proposal", path)
 	}
 	body, err := os.ReadFile(path)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var p propose.Proposal
-	if err := json.Unmarshal(body, &p); err != nil {
-		return nil, fmt.Errorf("%s is no proposal: %w", path, err)
+	if !bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) {
+		return nil, nil, fmt.Errorf("%s is no proposal", path)
 	}
-	if p.Format != propose.Format {
-		return nil, fmt.Errorf("%s is of format %q, and this version of kasbah reads %s", path, p.Format, propose.Format)
+	p, e, err := propose.ReadKept(body)
+	if err != nil {
+		return nil, nil, &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", path, err)}}
 	}
-	return &p, p.Check()
+	return p, e, nil
 }

@@ -46,11 +46,15 @@ func reviewCommand() *command {
 			if err != nil {
 				return err
 			}
-			p, err := kept(args[0])
+			p, e, err := kept(args[0])
 			if err != nil {
 				return err
 			}
-			o := render.ProposalOptions{Full: full, Now: time.Now(), Summary: summary, Show: showing(only, kinds)}
+			signed, err := signatures(p, e)
+			if err != nil {
+				return err
+			}
+			o := render.ProposalOptions{Full: full, Now: time.Now(), Summary: summary, Show: showing(only, kinds), Signed: signed}
 			switch form {
 			case "json":
 				return a.document(p)

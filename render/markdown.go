@@ -21,7 +21,7 @@ func Markdown(p *propose.Proposal, opts ProposalOptions, fit int) []byte {
 		wards = append(wards, w.Ward)
 	}
 	fmt.Fprintf(&head, "## %s, %s: %d of %s would change\n\n", markdownText(strings.Join(wards, ", ")), markdownText(p.Env), p.Counts.Changing(), Count(p.Counts.Changing()+p.Counts.Same, "resource"))
-	head.WriteString(summaryList(p))
+	head.WriteString(summaryList(p, opts))
 	list := opts.shown(p.Actions)
 	sort.SliceStable(list, func(i, j int) bool { return actionOrder[list[i].Kind] > actionOrder[list[j].Kind] })
 	if opts.Summary {
@@ -43,9 +43,9 @@ func Markdown(p *propose.Proposal, opts ProposalOptions, fit int) []byte {
 }
 
 // summaryList is the summary of the text form, a line an item.
-func summaryList(p *propose.Proposal) string {
+func summaryList(p *propose.Proposal, opts ProposalOptions) string {
 	var b bytes.Buffer
-	NewOut(&b, 1<<20, termenv.Ascii).Summary(p)
+	NewOut(&b, 1<<20, termenv.Ascii).Summary(p, opts)
 	var out strings.Builder
 	for _, line := range append(append([]string(nil), warningLines(p)...), strings.Split(strings.TrimSpace(b.String()), "\n")...) {
 		fmt.Fprintf(&out, "- %s\n", markdownText(line))

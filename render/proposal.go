@@ -16,6 +16,7 @@ type ProposalOptions struct {
 	Now     time.Time                  // to say how old a kept proposal is; zero for a fresh one
 	Summary bool                       // nothing but the summary
 	Show    func(*propose.Action) bool // of the changing actions; nil for all
+	Signed  []string                   // who signed, a line a ward that asks for signatures
 	Undo    bool                       // say how each action would be taken back
 }
 
@@ -52,7 +53,7 @@ func (o *Out) Proposal(p *propose.Proposal, opts ProposalOptions) {
 	for _, w := range p.Warnings {
 		o.Printf("%s\n", Wrap("Warning: "+Clean(w), o.Width-2, "  "))
 	}
-	o.Summary(p)
+	o.Summary(p, opts)
 	if opts.Undo {
 		o.undo(p)
 	}
@@ -361,14 +362,19 @@ func (o *Out) left(p *propose.Proposal, opts ProposalOptions) {
 
 // Summary writes the last lines of a proposal: the counts, what is lost, what
 // is refused.
-func (o *Out) Summary(p *propose.Proposal) {
+func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	c := p.Counts
 	total := c.Changing() + c.Same
 	switch {
 	case c.Changing() == 0 && total == 0:
 		o.Printf("Nothing is declared and nothing is recorded.\n")
 	case c.Changing() == 0:
-		o.Printf("Nothing to do: %s as declared.\n", map[bool]string{true: "the one resource is", false: fmt.Sprintf("all %d resources are", total)}[total == 1])
+		are := map[bool]string{true: "the one resource is", false: fmt.Sprintf("all %d resources are", total)}[total == 1]
+		if p.ChangesPolicy() {
+			o.Printf("No resource would change: %s as declared.\n", are)
+			break
+		}
+		o.Printf("Nothing to do: %s as declared.\n", are)
 	default:
 		var parts []string
 		for _, x := range []struct {
@@ -401,6 +407,9 @@ func (o *Out) Summary(p *propose.Proposal) {
 	o.finds(p)
 	o.costOf(p)
 	o.rulesOf(p)
+	for _, line := range append(approvalLines(p), opts.Signed...) {
+		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
+	}
 	for _, b := range p.Blocked {
 		var at string
 		for _, s := range []string{b.Position.Short(), Clean(b.Address)} {

@@ -153,7 +153,7 @@ func TestSummaries(t *testing.T) {
 		"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is guarded, and would be dropped.\n": {
 			Counts: propose.Counts{Same: 1}, Blocked: []propose.Block{{Address: "medina.bucket/a", Because: "it is guarded, and would be dropped", Position: at(3)}}},
 	} {
-		require.Equal(t, want, text(100, func(o *Out) { o.Summary(p) }))
+		require.Equal(t, want, text(100, func(o *Out) { o.Summary(p, ProposalOptions{}) }))
 	}
 	for want, d := range map[string]time.Duration{"just now": time.Second, "30 s ago": 30 * time.Second, "5 min ago": 5 * time.Minute, "3 h ago": 3 * time.Hour, "4 days ago": 100 * time.Hour} {
 		require.Equal(t, want, Ago(d))

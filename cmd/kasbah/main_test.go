@@ -4,7 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/ed25519"
+	crand "crypto/rand"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -17,6 +20,7 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"kasbah/cli"
 )
@@ -39,6 +43,9 @@ func TestScripts(t *testing.T) {
 			"exits":  exits,
 			"schema": matchesSchema,
 			"sarif":  validSARIF,
+			"newkey": newKey,
+			"expand": expand,
+			"alter":  alter,
 		},
 	})
 }
@@ -61,6 +68,35 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if fmt.Sprint(code) != args[0] {
 		ts.Fatalf("exit code %d, not %s", code, args[0])
 	}
+}
+
+// newKey makes an Ed25519 key: `newkey NAME` writes the private one to the file
+// NAME, and the variable NAME then holds the public one.
+func newKey(ts *testscript.TestScript, _ bool, args []string) {
+	public, private, err := ed25519.GenerateKey(crand.Reader)
+	ts.Check(err)
+	block, err := ssh.MarshalPrivateKey(private, "")
+	ts.Check(err)
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), pem.EncodeToMemory(block), 0o600))
+	k, err := ssh.NewPublicKey(public)
+	ts.Check(err)
+	ts.Setenv(args[0], strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k))))
+}
+
+// expand puts variables into a file: `expand FILE`.
+func expand(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(os.Expand(ts.ReadFile(args[0]), ts.Getenv)), 0o644))
+}
+
+// alter copies a file but for one letter in its middle: `alter FROM TO`.
+func alter(ts *testscript.TestScript, _ bool, args []string) {
+	body := []byte(ts.ReadFile(args[0]))
+	at := len(body) / 2
+	for !('a' <= body[at] && body[at] < 'z') {
+		at++
+	}
+	body[at]++
+	ts.Check(os.WriteFile(ts.MkAbs(args[1]), body, 0o600))
 }
 
 func asExit(err error, into **exec.ExitError) bool {

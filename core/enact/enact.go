@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -48,7 +49,8 @@ type Options struct {
 	IfOneFails IfOneFails
 	Timeout    time.Duration
 	Wait       ledger.WaitOptions
-	JudgeLive  bool // read what is live again before acting: the proposal may be old
+	Kept       *Kept // where the proposal is from a file; nil when it was made just now
+	JudgeLive  bool  // read what is live again before acting: the proposal may be old
 	// Judge holds an action against the rules that were undecided about it, now
 	// that its inputs are known. An error forbids the call; what is said goes
 	// into the ledger.
@@ -102,6 +104,7 @@ type Result struct {
 	Failures  []*problem.Problem
 	Published map[string]value.Map // by ward
 	Recovered []string             // addresses whose unfinished calls were found out
+	Resumed   int                  // of those done, the actions that earlier runs of the same proposal did
 	Undone    []Undone             // what was taken back, or could not be
 }
 
@@ -134,6 +137,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		return nil, err
 	}
 	e.p = p
+	e.counts.Total = p.Counts.Changing()
 	e.found.note(p, o.JudgeLive)
 	if err := e.prepare(ctx); err != nil {
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
@@ -144,7 +148,6 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 	if err != nil {
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
 	}
-	e.counts.Total = p.Counts.Changing()
 	for _, a := range p.Actions {
 		if a.Kind != propose.Same {
 			e.byWard[a.Ward].Total++
@@ -177,24 +180,27 @@ type executor struct {
 	p    *propose.Proposal
 	runs map[string]*ledger.Run
 
-	mu           sync.Mutex
-	counts       Counts
-	byWard       map[string]*Counts
-	failures     []*problem.Problem
-	halfDone     map[string]int // full address -> steps done
-	skipped      map[string]bool
-	calls        map[string][]*madeCall // by step: what was done, for undoing
-	unclearCalls []*call
-	undoneHalves map[string]int // full address -> steps taken back
-	undone       []Undone
-	tookBackAll  bool
-	pace         *pace
-	broken       error // why nothing more may be started
-	recovered    []string
-	intents      int
-	said         map[string][]string // by ward: what rules said
-	outside      *outside
-	found        *finder
+	mu             sync.Mutex
+	counts         Counts
+	byWard         map[string]*Counts
+	failures       []*problem.Problem
+	halfDone       map[string]int // full address -> steps done
+	skipped        map[string]bool
+	calls          map[string][]*madeCall // by step: what was done, for undoing
+	unclearCalls   []*call
+	undoneHalves   map[string]int // full address -> steps taken back
+	undone         []Undone
+	earlier        []string        // runs of the same proposal that this one goes on from
+	already        map[string]bool // steps that they have done
+	resumedActions int
+	tookBackAll    bool
+	pace           *pace
+	broken         error // why nothing more may be started
+	recovered      []string
+	intents        int
+	said           map[string][]string // by ward: what rules said
+	outside        *outside
+	found          *finder
 }
 
 // begin takes the locks of the wards, in name order.
@@ -205,7 +211,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
@@ -215,7 +221,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 		if l == nil {
 			return nil, fmt.Errorf("there is no ledger for ward %s", w)
 		}
-		run, err := l.BeginWaiting(ctx, ledger.BeginOptions{ID: o.Run, Command: o.Command, Reason: o.Reason, Proposal: proposal}, o.Wait)
+		run, err := l.BeginWaiting(ctx, ledger.BeginOptions{ID: o.Run, Command: o.Command, Reason: o.Reason, Proposal: proposal, Kept: o.Kept != nil}, o.Wait)
 		if err != nil {
 			return nil, errors.Join(err, e.end(ctx, "failed", nil))
 		}
@@ -237,7 +243,7 @@ func (e *executor) prepare(ctx context.Context) error {
 
 // recordOnly writes the records of which only needs or care move.
 func (e *executor) recordOnly(ctx context.Context) error {
-	lines := map[string][]ledger.Line{}
+	lines := e.policyNotes()
 	for _, a := range e.p.Actions {
 		if a.Plan == nil || !a.Plan.RecordOnly {
 			continue
@@ -245,6 +251,9 @@ func (e *executor) recordOnly(ctx context.Context) error {
 		old, err := e.runs[a.Ward].Record(a.Address)
 		if err != nil {
 			return err
+		}
+		if old == nil || slices.Contains(e.earlier, old.Run) && old.Declared == a.Plan.Declared {
+			continue // an earlier run of the same proposal has done it
 		}
 		r := *old
 		r.Needs, r.Care, r.Declared, r.Inputs, r.Kit = a.Needs, a.Plan.Care, a.Plan.Declared, a.Plan.Inputs, a.Plan.Kit
@@ -300,6 +309,9 @@ func (e *executor) mayGoOn() bool {
 // do carries out a step and reports whether what follows may go on.
 func (e *executor) do(ctx context.Context, s *step) bool {
 	a := s.action
+	if e.already[s.name] {
+		return true
+	}
 	h := ""
 	if len(halves(a)) > 1 || a.Kind == propose.Swap {
 		h = string(s.half)
@@ -370,7 +382,7 @@ func topLevel(path string) string {
 func (e *executor) finish(ctx context.Context) (*Result, error) {
 	c := e.tally()
 	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Outcome: "done", Published: map[string]value.Map{}}
-	r.Undone = e.undone
+	r.Undone, r.Resumed = e.undone, e.resumedActions
 	switch {
 	case e.tookBackAll:
 		r.Outcome = "undone"

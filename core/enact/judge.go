@@ -3,6 +3,7 @@ package enact
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
@@ -16,6 +17,9 @@ func (e *executor) judge(ctx context.Context) error {
 	no := func(a *propose.Action, format string, args ...any) {
 		refused.Reasons = append(refused.Reasons, a.Address+": "+fmt.Sprintf(format, args...)+"; propose again")
 	}
+	if err := e.judgeKept(refused); err != nil {
+		return err
+	}
 	for _, a := range e.p.Actions {
 		if a.Plan == nil {
 			continue
@@ -26,6 +30,8 @@ func (e *executor) judge(ctx context.Context) error {
 		}
 		s := a.Plan.Seen
 		switch {
+		case e.resumed(a, r):
+			continue
 		case s == nil && r != nil:
 			no(a, "run %s has made it since the proposal", r.Run)
 		case s != nil && r == nil:
@@ -61,11 +67,25 @@ func (e *executor) judgeUses(a *propose.Action, no func(*propose.Action, string,
 			continue
 		}
 		ref := value.Ref{Address: u.Address, Path: path}
+		if e.ownWork(u.Address) {
+			continue
+		}
 		now, err := e.lookup(ref)
 		if err != nil || propose.Differ(now, u.Value.V) {
 			no(a, "it uses %s, which was %s when this was proposed", ref.In(a.Ward), value.Plain(u.Value.V))
 		}
 	}
+}
+
+// ownWork reports whether earlier runs of the same proposal changed a resource.
+func (e *executor) ownWork(full string) bool {
+	ward, address := value.SplitWard(full)
+	run := e.runs[ward]
+	if len(e.earlier) == 0 || run == nil {
+		return false
+	}
+	r, err := run.Record(address)
+	return err == nil && r != nil && slices.Contains(e.earlier, r.Run)
 }
 
 func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, string, ...any)) error {
@@ -78,7 +98,7 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 		return err
 	}
 	for _, a := range e.p.Actions {
-		if a.Plan == nil || a.Plan.Seen == nil || a.Plan.Seen.ID == "" {
+		if a.Plan == nil || a.Plan.Seen == nil || a.Plan.Seen.ID == "" || e.touched(a) {
 			continue
 		}
 		s := a.Plan.Seen

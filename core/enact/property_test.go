@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/enact"
 	"kasbah/core/estate"
@@ -39,6 +40,8 @@ type coast struct {
 	catalog *schema.Catalog
 	store   store.Store
 	runs    int
+
+	approval *approval.Policy // as kasbah.toml would have it
 }
 
 // thing is a declaration that the test writes.
@@ -211,7 +214,7 @@ func (c *coast) ledger() *ledger.Ledger {
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
+	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", Approval: c.approval, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
 	if !raze {
 		e, err := estate.Load(c.dir)
 		require.NoError(c.t, err)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/BurntSushi/toml"
 
+	"kasbah/core/approval"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -31,24 +32,26 @@ type Estate struct {
 	Prices string // file of a price book, relative to the folder or absolute; "" for none
 	Limits Limits
 
-	inputs  value.Map
-	ledger  Settings
-	drivers map[string]Settings
-	kits    map[string]KitSource
-	envs    map[string]*environment
-	file    *keyFile
+	inputs   value.Map
+	ledger   Settings
+	approval Settings
+	drivers  map[string]Settings
+	kits     map[string]KitSource
+	envs     map[string]*environment
+	file     *keyFile
 }
 
 // Settings are the keys of a ledger or a driver, as the file gives them.
 type Settings = value.Map
 
 type environment struct {
-	inputs  value.Map
-	wards   map[string]value.Map // inputs by ward
-	ledger  Settings
-	drivers map[string]Settings
-	kits    map[string]KitSource
-	secrets map[string]SecretSource
+	inputs   value.Map
+	wards    map[string]value.Map // inputs by ward
+	ledger   Settings
+	approval Settings
+	drivers  map[string]Settings
+	kits     map[string]KitSource
+	secrets  map[string]SecretSource
 }
 
 // Limits bound the evaluation of one ward.
@@ -138,22 +141,33 @@ func (e *Estate) Drivers() []string { return value.Keys(e.drivers) }
 // Driver is what the file says of a driver in an environment: the estate's
 // keys, overridden one by one by the environment's.
 func (e *Estate) Driver(name, env string) Settings {
-	out := value.CloneMap(e.drivers[name])
 	if en := e.envs[env]; en != nil {
-		for k, v := range en.drivers[name] {
-			out[k] = v
-		}
+		return overridden(e.drivers[name], en.drivers[name])
 	}
-	return out
+	return overridden(e.drivers[name], nil)
 }
 
 // Ledger is what the file says of the ledger in an environment.
 func (e *Estate) Ledger(env string) Settings {
-	out := value.CloneMap(e.ledger)
 	if en := e.envs[env]; en != nil {
-		for k, v := range en.ledger {
-			out[k] = v
-		}
+		return overridden(e.ledger, en.ledger)
+	}
+	return overridden(e.ledger, nil)
+}
+
+// Approval is who must sign proposals in an environment; nil when nobody.
+func (e *Estate) Approval(env string) (*approval.Policy, error) {
+	if en := e.envs[env]; en != nil {
+		return approval.Read(overridden(e.approval, en.approval))
+	}
+	return approval.Read(e.approval)
+}
+
+// overridden are settings with some keys given anew.
+func overridden(s, by Settings) Settings {
+	out := value.CloneMap(s)
+	for k, v := range by {
+		out[k] = v
 	}
 	return out
 }
@@ -199,7 +213,7 @@ var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
 // later are keys of the language that this version reads but cannot serve.
 var later = map[string]string{
-	"approval": "approval", "ward": "renaming wards",
+	"ward": "renaming wards",
 }
 
 func (r *reader) wrong(key, format string, args ...any) *problem.Problem {
@@ -232,7 +246,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 }
 
 func (r *reader) estate(raw map[string]any) *Estate {
-	r.known("", raw, "estate", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits")
+	r.known("", raw, "estate", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits", "approval")
 	e := &Estate{Names: DefaultNames, Limits: DefaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
 	e.Wards = r.wards(raw["wards"])
@@ -257,6 +271,8 @@ func (r *reader) estate(raw map[string]any) *Estate {
 		e.drivers[name] = s
 	}
 	e.kits = r.kits("kits", raw["kits"])
+	e.approval = r.table("approval", raw["approval"])
+	r.approval("approval", e.approval)
 	e.inputs = r.table("inputs", raw["inputs"])
 	envs := r.table("env", raw["env"])
 	for _, name := range value.Keys(envs) {
@@ -273,12 +289,15 @@ func (r *reader) estate(raw map[string]any) *Estate {
 func (r *reader) environment(name string, v any, e *Estate) *environment {
 	section := "env." + name
 	t := r.table(section, v)
-	r.known(section, t, "inputs", "ward", "ledger", "drivers", "kits", "secrets")
+	r.known(section, t, "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval")
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
-		ledger: r.ledger(section+".ledger", t["ledger"]),
-		wards:  map[string]value.Map{}, drivers: map[string]Settings{},
+		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
+		wards: map[string]value.Map{}, drivers: map[string]Settings{},
 		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
+	}
+	if len(en.approval) > 0 {
+		r.approval(section+".approval", overridden(e.approval, en.approval))
 	}
 	wards := r.table(section+".ward", t["ward"])
 	for _, w := range value.Keys(wards) {
@@ -311,6 +330,22 @@ func (r *reader) ledger(section string, v any) Settings {
 		r.wrong(section+".seal", "seal is %s, and must be \"all\" or \"off\"", value.Plain(t["seal"]))
 	}
 	return t
+}
+
+// approval checks who must sign, as it holds in the section's environment.
+func (r *reader) approval(section string, s Settings) {
+	_, err := approval.Read(s)
+	if err == nil {
+		return
+	}
+	for _, e := range err.(interface{ Unwrap() []error }).Unwrap() {
+		wrong := e.(*approval.KeyError)
+		at := section + "." + wrong.Key
+		if _, here := s[strings.Split(wrong.Key, ".")[0]]; !here {
+			at = section
+		}
+		r.wrong(at, "%s", wrong.Msg).Hint = wrong.Hint
+	}
 }
 
 func (r *reader) table(section string, v any) map[string]any {

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kasbah/core/approval"
 	"kasbah/store"
 )
 
@@ -33,12 +34,14 @@ type checkpointHeader struct {
 	Intents []*OpenIntent `json:"intents"`
 	Values
 	Durations map[string]Duration `json:"durations,omitempty"`
+	Proposals map[string]*Use     `json:"proposals,omitempty"`
+	Approval  *approval.Policy    `json:"approval,omitempty"`
 	Records   int                 `json:"records"`
 	Frames    []int               `json:"frames"` // bytes of each frame
 }
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Records: len(s.Records)}
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Approval: s.Approval, Records: len(s.Records)}
 	var frames, plain bytes.Buffer
 	flush := func() {
 		frame := c.enc.EncodeAll(plain.Bytes(), nil)
@@ -86,6 +89,10 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	for k, d := range h.Durations {
 		s.Durations[k] = d
 	}
+	for id, u := range h.Proposals {
+		s.Proposals[id] = u
+	}
+	s.Approval = h.Approval
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}

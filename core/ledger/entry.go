@@ -13,6 +13,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"kasbah/core/approval"
 	"kasbah/core/value"
 )
 
@@ -69,6 +70,7 @@ type Begin struct {
 	Command  string  `json:"command"` // as typed, without its path
 	Reason   string  `json:"reason,omitempty"`
 	Proposal string  `json:"proposal,omitempty"` // id
+	Kept     bool    `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
 	Process  Process `json:"process"`
 }
 
@@ -149,6 +151,9 @@ type Note struct {
 	What    string  `json:"what"`
 	Record  *Record `json:"record,omitempty"`
 	Dropped string  `json:"dropped,omitempty"` // the address that is recorded no more
+	// Approval is the policy in force from now on; one without keys asks for no
+	// signatures.
+	Approval *approval.Policy `json:"approval,omitempty"`
 }
 
 // Entry is a decoded entry.

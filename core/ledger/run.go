@@ -50,6 +50,7 @@ type BeginOptions struct {
 	Command  string
 	Reason   string
 	Proposal string
+	Kept     bool // the proposal is from a file
 }
 
 // Begin takes the lock on the whole ledger. A *LockedError says who holds it.
@@ -62,7 +63,7 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 		ID: o.ID, l: l, state: s,
 		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{}),
 	}
-	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Process: l.who.Process}}
+	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process}}
 	if err := r.append(ctx, []Line{begin}); err != nil {
 		return nil, err
 	}

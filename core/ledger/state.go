@@ -5,6 +5,7 @@ import (
 	"sort"
 	"time"
 
+	"kasbah/core/approval"
 	"kasbah/core/value"
 )
 
@@ -18,6 +19,8 @@ type State struct {
 	Values                        // as the last run that knew them left them
 	Notes     []string            // what a reader ignores, and why; verify reports it
 	Durations map[string]Duration // what calls took, by DurationKey
+	Proposals map[string]*Use     // kept proposals that were begun, by id
+	Approval  *approval.Policy    // in force; nil when nobody must sign
 
 	sinceEntries int   // since the last checkpoint
 	sinceBytes   int64 // of stored entries
@@ -45,6 +48,15 @@ func (s *State) took(typ, call string, seconds float64) {
 	s.Durations[key] = d
 }
 
+// Use is what became of a proposal that was kept in a file.
+type Use struct {
+	Runs    []string  `json:"runs"` // that began with it
+	Began   time.Time `json:"began"`
+	Outcome string    `json:"outcome"`         // of the last run; "" while it is open
+	Acted   bool      `json:"acted,omitempty"` // a run did more than begin
+	Spent   bool      `json:"spent,omitempty"` // a run ended done or undone: it may not be used again
+}
+
 // OpenRun is a run that holds a lock.
 type OpenRun struct {
 	Run     string    `json:"run"`
@@ -67,7 +79,7 @@ type OpenIntent struct {
 
 // NewState is the state of a ledger that holds some records and nothing else.
 func NewState(records ...*Record) *State {
-	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}, Durations: map[string]Duration{}}
+	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}, Durations: map[string]Duration{}, Proposals: map[string]*Use{}}
 	for _, r := range records {
 		s.Records[r.Address] = stored(r)
 	}
@@ -134,10 +146,20 @@ func (s *State) line(e *Entry, l *Line) {
 			return
 		}
 		s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: *l.Begin}
+		if l.Begin.Kept {
+			u := s.Proposals[l.Begin.Proposal]
+			if u == nil {
+				u = &Use{Began: e.Time}
+				s.Proposals[l.Begin.Proposal] = u
+			}
+			u.Runs, u.Outcome = append(u.Runs, e.Run), ""
+		}
 		return
 	case KindBreak:
-		if s.Open[l.Break.Run] == nil {
+		if run := s.Open[l.Break.Run]; run == nil {
 			s.ignore(e, "it breaks the lock of run %s, which holds none", l.Break.Run)
+		} else if u := s.Proposals[run.Begin.Proposal]; u != nil {
+			u.Outcome = "broken"
 		}
 		delete(s.Open, l.Break.Run)
 		return
@@ -146,6 +168,9 @@ func (s *State) line(e *Entry, l *Line) {
 	if run == nil {
 		s.ignore(e, "a line of kind %s from run %s, which holds no lock", l.Kind, e.Run)
 		return
+	}
+	if u := s.Proposals[run.Begin.Proposal]; u != nil && (l.Kind == KindIntent || l.Kind == KindNote) {
+		u.Acted = true
 	}
 	switch l.Kind {
 	case KindIntent:
@@ -159,12 +184,21 @@ func (s *State) line(e *Entry, l *Line) {
 			delete(s.Records, l.Note.Dropped)
 			run.Done++
 		}
+		if p := l.Note.Approval; p != nil {
+			if s.Approval = p; len(p.Keys) == 0 {
+				s.Approval = nil
+			}
+		}
 		if l.Note.Record != nil {
 			s.Records[l.Note.Record.Address] = stored(l.Note.Record)
 		}
 	case KindEnd:
 		if l.End.Published != nil {
 			s.Values = l.End.Values
+		}
+		if u := s.Proposals[run.Begin.Proposal]; u != nil {
+			u.Outcome = l.End.Outcome
+			u.Spent = u.Spent || u.Outcome == "done" || u.Outcome == "undone"
 		}
 		delete(s.Open, e.Run)
 	}

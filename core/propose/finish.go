@@ -51,6 +51,7 @@ func (w *proposer) finish(ctx context.Context) error {
 	if priced {
 		p.Cost = &sum
 	}
+	w.approvals()
 	w.secrets()
 	if err := w.consumers(); err != nil {
 		return err

@@ -5,6 +5,7 @@ package propose
 import (
 	"time"
 
+	"kasbah/core/approval"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/rules"
@@ -59,7 +60,23 @@ type Proposal struct {
 	Forecast   Forecast        `json:"forecast"`
 	Cost       *Cost           `json:"cost"` // nil when no type has a price
 
+	// Approvals are the signatures that it needs, by ward.
+	Approvals []Approval `json:"approvals,omitempty"`
+	// Digest is that of all else, in a kept proposal.
+	Digest string `json:"digest,omitempty"`
+
 	judged *rules.Report
+}
+
+// Approval says which signatures a ward's part of a proposal needs, by the
+// policy that is in force there.
+type Approval struct {
+	Ward       string            `json:"ward"`
+	Policy     string            `json:"policy"` // digest of the policy in force; "" when there is none
+	Signatures int               `json:"signatures"`
+	Keys       map[string]string `json:"keys"` // who may sign, with their public keys
+	Because    []string          `json:"because"`
+	Until      time.Time         `json:"until"` // it must have been begun
 }
 
 // WardAt is a ward and the entry of its ledger that the proposal saw.
@@ -71,6 +88,14 @@ type WardAt struct {
 	Published map[string]value.Any `json:"published,omitempty"` // may hold pending values
 	Reads     []string             `json:"reads,omitempty"`     // values of other wards, as `shore quay_ids`
 	Republish bool                 `json:"republish,omitempty"` // the published values are not yet what the ledger has
+	Approval  *PolicyChange        `json:"approval,omitempty"`  // who must sign is about to change
+}
+
+// PolicyChange is a change of who must sign proposals. It is itself judged by
+// the policy that was.
+type PolicyChange struct {
+	Was    *approval.Policy `json:"was"`
+	WillBe *approval.Policy `json:"will_be"`
 }
 
 // Found is a thing that exists, is not managed here, and is referred to.
@@ -104,7 +129,7 @@ func (p *Proposal) Idle() bool {
 		return false
 	}
 	for _, w := range p.Wards {
-		if w.Republish {
+		if w.Republish || w.Approval != nil {
 			return false
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/oklog/ulid/v2"
 
+	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
@@ -31,6 +32,8 @@ type Options struct {
 	Live        Live                       // nil when offline
 	Only        []string                   // patterns of addresses; all when empty
 	Swap        []string                   // patterns of addresses that are swapped though nothing differs
+
+	Approval *approval.Policy // as kasbah.toml has it; nil when nobody must sign
 
 	Others  []string                                 // the estate's wards that are not proposed
 	Outside func(ward string) (*ledger.State, error) // what the ledger of such a ward says

@@ -1,0 +1,165 @@
+package approval
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/secure-systems-lab/go-securesystemslib/dsse"
+	"golang.org/x/crypto/ssh"
+
+	"kasbah/core/value"
+)
+
+// PayloadType is that of a proposal in an envelope.
+const PayloadType = "application/vnd.kasbah.proposal+json"
+
+// Envelope is a proposal as bytes, with its signatures.
+type Envelope struct{ dsse.Envelope }
+
+// Wrap puts a proposal's bytes into an envelope without signatures.
+func Wrap(payload []byte) *Envelope {
+	return &Envelope{dsse.Envelope{PayloadType: PayloadType, Payload: base64.StdEncoding.EncodeToString(payload), Signatures: []dsse.Signature{}}}
+}
+
+// Open reads an envelope. ok is false when body is no envelope at all. What
+// would be read in several ways, such as keys in other case, is refused.
+func Open(body []byte) (e *Envelope, payload []byte, ok bool, err error) {
+	var head map[string]json.RawMessage
+	if json.Unmarshal(body, &head) != nil || head["payloadType"] == nil {
+		return nil, nil, false, nil
+	}
+	e = &Envelope{}
+	if err := json.Unmarshal(body, &e.Envelope); err != nil {
+		return nil, nil, true, err
+	}
+	if e.PayloadType != PayloadType {
+		return nil, nil, true, fmt.Errorf("it holds %s, not a proposal", e.PayloadType)
+	}
+	var exact struct{ Signatures []map[string]string }
+	if err := json.Unmarshal(body, &exact); err != nil {
+		return nil, nil, true, err
+	}
+	for k := range head {
+		if k != "payloadType" && k != "payload" && k != "signatures" {
+			return nil, nil, true, fmt.Errorf("an envelope has no %q", k)
+		}
+	}
+	for _, s := range exact.Signatures {
+		for k := range s {
+			if k != "keyid" && k != "sig" {
+				return nil, nil, true, fmt.Errorf("a signature has no %q", k)
+			}
+		}
+	}
+	payload, err = base64.StdEncoding.Strict().DecodeString(e.Payload)
+	return e, payload, true, err
+}
+
+// Private reads a private key: one that OpenSSH wrote, or PKCS #8. passphrase
+// is asked for where it is protected by one.
+func Private(body []byte, passphrase func() ([]byte, error)) (ssh.Signer, error) {
+	s, err := ssh.ParsePrivateKey(body)
+	var missing *ssh.PassphraseMissingError
+	if errors.As(err, &missing) {
+		p, err := passphrase()
+		if err != nil {
+			return nil, err
+		}
+		return ssh.ParsePrivateKeyWithPassphrase(body, p)
+	}
+	return s, err
+}
+
+// Sign adds a signature. It reports whether there was none by that key yet.
+func (e *Envelope) Sign(s ssh.Signer) (added bool, err error) {
+	payload, err := e.DecodeB64Payload()
+	if err != nil {
+		return false, err
+	}
+	id := Fingerprint(s.PublicKey())
+	for _, old := range e.Signatures {
+		if old.KeyID == id && verified(s.PublicKey(), old.Sig, payload) {
+			return false, nil
+		}
+	}
+	algorithm := s.PublicKey().Type()
+	if algorithm == ssh.KeyAlgoRSA {
+		algorithm = ssh.KeyAlgoRSASHA512
+	}
+	as, ok := s.(ssh.AlgorithmSigner)
+	if !ok {
+		return false, fmt.Errorf("keys of type %s cannot sign a proposal", s.PublicKey().Type())
+	}
+	sig, err := as.SignWithAlgorithm(rand.Reader, dsse.PAE(PayloadType, payload), algorithm)
+	if err != nil {
+		return false, err
+	}
+	blob := ssh.Marshal(sig)
+	if sig.Format == ssh.KeyAlgoED25519 {
+		blob = sig.Blob
+	}
+	e.Signatures = append(e.Signatures, dsse.Signature{KeyID: id, Sig: base64.StdEncoding.EncodeToString(blob)})
+	return true, nil
+}
+
+func verified(k ssh.PublicKey, sig string, payload []byte) bool {
+	b, err := base64.StdEncoding.Strict().DecodeString(sig)
+	if err != nil {
+		return false
+	}
+	s := &ssh.Signature{Format: ssh.KeyAlgoED25519, Blob: b}
+	if k.Type() != ssh.KeyAlgoED25519 {
+		s = &ssh.Signature{}
+		if ssh.Unmarshal(b, s) != nil {
+			return false
+		}
+	}
+	return k.Verify(dsse.PAE(PayloadType, payload), s) == nil
+}
+
+// Signed is what the signatures of an envelope come to under some keys.
+type Signed struct {
+	By        []string // who signed, by the names of the keys
+	Strangers []string // fingerprints of signatures by no listed key
+	Wrong     []string // who is named by a signature that is not theirs over these bytes
+}
+
+// Check holds the signatures against keys, by the name of who holds each.
+func (e *Envelope) Check(keys map[string]string) (Signed, error) {
+	var out Signed
+	if e == nil {
+		return out, nil
+	}
+	payload, err := e.DecodeB64Payload()
+	if err != nil {
+		return out, err
+	}
+	known := map[string]string{} // fingerprint -> who
+	public := map[string]ssh.PublicKey{}
+	for _, who := range value.Keys(keys) {
+		k, err := Public(keys[who])
+		if err != nil {
+			return out, fmt.Errorf("the key of %s: %w", who, err)
+		}
+		if _, twice := known[Fingerprint(k)]; !twice { // one key counts once, whoever lists it
+			known[Fingerprint(k)], public[who] = who, k
+		}
+	}
+	seen := map[string]bool{}
+	for _, s := range e.Signatures {
+		who, ok := known[s.KeyID]
+		switch {
+		case !ok:
+			out.Strangers = append(out.Strangers, s.KeyID)
+		case !verified(public[who], s.Sig, payload):
+			out.Wrong = append(out.Wrong, who)
+		case !seen[who]:
+			seen[who] = true
+			out.By = append(out.By, who)
+		}
+	}
+	return out, nil
+}

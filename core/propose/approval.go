@@ -1,0 +1,153 @@
+package propose
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kasbah/core/approval"
+)
+
+// approvals says which signatures the proposal needs, and notes a change of
+// the policy.
+func (w *proposer) approvals() {
+	for i := range w.p.Wards {
+		at := &w.p.Wards[i]
+		force := w.o.States[at.Ward].Approval
+		if force.Digest() != w.o.Approval.Digest() {
+			at.Approval = &PolicyChange{Was: force, WillBe: w.o.Approval}
+		}
+		if force == nil {
+			continue
+		}
+		if because := w.p.asks(at, force); len(because) > 0 {
+			w.p.Approvals = append(w.p.Approvals, Approval{
+				Ward: at.Ward, Policy: force.Digest(), Signatures: force.Signatures, Keys: force.Keys, Because: because, Until: force.Ends(w.p.Made),
+			})
+		}
+	}
+}
+
+// ChangesPolicy reports whether enacting p changes who must sign.
+func (p *Proposal) ChangesPolicy() bool {
+	return slices.ContainsFunc(p.Wards, func(w WardAt) bool { return w.Approval != nil })
+}
+
+// asks lists why a policy asks for signatures for a ward's part of p.
+func (p *Proposal) asks(at *WardAt, force *approval.Policy) []string {
+	does := map[string]bool{}
+	for _, a := range p.Actions {
+		if a.Ward != at.Ward || a.Kind == Same {
+			continue
+		}
+		does[string(a.Kind)] = true
+		does["data"] = does["data"] || slices.Contains(p.Data, a.Full())
+		does["security"] = does["security"] || slices.Contains(p.Security, a.Full())
+	}
+	out := force.Asks(does)
+	if at.Approval != nil {
+		out = append(out, "who must sign changes")
+	}
+	return out
+}
+
+// Approve says what still forbids a ward's part of p, under the policy that is
+// in force there and with the signatures that there are. An empty sentence
+// allows it.
+func (p *Proposal) Approve(ward string, force *approval.Policy, e *approval.Envelope) (string, error) {
+	if force == nil {
+		return "", nil
+	}
+	i := slices.IndexFunc(p.Wards, func(w WardAt) bool { return w.Ward == ward })
+	because := p.asks(&p.Wards[i], force)
+	if len(because) == 0 {
+		return "", nil
+	}
+	signed, err := e.Check(force.Keys)
+	if err != nil {
+		return "", err
+	}
+	own := slices.Contains(signed.By, p.By)
+	counting := slices.DeleteFunc(signed.By, func(who string) bool { return who == p.By })
+	if len(counting) >= force.Signatures {
+		return "", nil
+	}
+	s := fmt.Sprintf("%s asks for %s (%s), and ", ward, count(force.Signatures, "signature"), strings.Join(because, ", "))
+	switch n := len(counting); {
+	case n > 0:
+		s += "only " + strings.Join(counting, ", ") + " signed"
+	case len(signed.Wrong) > 0:
+		s += "that of " + strings.Join(signed.Wrong, ", ") + " is not over this proposal"
+	case own:
+		s += p.By + " proposed it, whose own does not count"
+	case len(signed.Strangers) > 0:
+		s += "it is signed by a key that is not listed, " + strings.Join(signed.Strangers, ", ")
+	default:
+		s += "nobody signed"
+	}
+	return s, nil
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// Seal gives p its digest and returns it as it is kept: JSON.
+func (p *Proposal) Seal() ([]byte, error) {
+	p.Digest = ""
+	body, err := json.Marshal(p)
+	if err != nil {
+		return nil, err
+	}
+	p.Digest = fmt.Sprintf("%x", sha256.Sum256(body))
+	var out bytes.Buffer
+	if err := json.Indent(&out, append(body[:len(body)-1], digestField(p.Digest)...), "", "  "); err != nil {
+		return nil, err
+	}
+	out.WriteByte('\n')
+	return out.Bytes(), nil
+}
+
+// digestField is how the compact JSON of a kept proposal ends. What comes
+// before it, closed, is what the digest is of.
+func digestField(digest string) string { return `,"digest":"` + digest + `"}` }
+
+// ErrAltered is returned for a kept proposal that is not as it was kept.
+var ErrAltered = errors.New("it was altered or cut since it was kept")
+
+// ReadKept reads a proposal as Seal keeps it, in an envelope or without one,
+// and returns its envelope, which then has no signatures.
+func ReadKept(body []byte) (*Proposal, *approval.Envelope, error) {
+	e, payload, signed, err := approval.Open(body)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: %w", ErrAltered, err)
+	}
+	if !signed {
+		e, payload = approval.Wrap(body), body
+	}
+	var p Proposal
+	if err := json.Unmarshal(payload, &p); err != nil {
+		return nil, nil, fmt.Errorf("%w: %w", ErrAltered, err)
+	}
+	var compact bytes.Buffer
+	if err := json.Compact(&compact, payload); err != nil {
+		return nil, nil, err
+	}
+	rest, ok := bytes.CutSuffix(compact.Bytes(), []byte(digestField(p.Digest)))
+	switch {
+	case p.Format != Format:
+		return nil, nil, fmt.Errorf("it is of format %q, and this version of kasbah reads %s", p.Format, Format)
+	case p.Digest == "":
+		return nil, nil, errors.New("it has no digest: `kasbah propose -o FILE` keeps proposals")
+	case !ok, p.Digest != fmt.Sprintf("%x", sha256.Sum256(append(rest, '}'))):
+		return nil, nil, ErrAltered
+	}
+	return &p, e, p.Check()
+}
