@@ -48,7 +48,7 @@ func commands() []*command {
 	return []*command{
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(), enactCommand(), razeCommand(), surveyCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
-		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerVerifyCommand(),
+		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerRenameCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(), typesCommand(),
 		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(),
 		demoCommand(), versionCommand(), helpCommand(),

@@ -127,6 +127,9 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 			o.Others = append(o.Others, w)
 		}
 	}
+	if d != nil {
+		o.RenamedAway = func() (map[string]string, error) { return a.renamedAway(ctx, p, o.Others) }
+	}
 	if !f.offline {
 		live, err := propose.ReadLive(ctx, p.drivers, states, false)
 		if err != nil {

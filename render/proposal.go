@@ -116,15 +116,18 @@ func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions
 	}
 	o.Printf("\n")
 	sort.SliceStable(list, func(i, j int) bool { return actionOrder[list[i].Kind] < actionOrder[list[j].Kind] })
-	column := 0
+	column, words := 0, 6
 	for _, a := range list {
 		column = max(column, min(width(a.Address), 44))
+		if len(a.Kind) > 5 {
+			words = 8
+		}
 	}
 	for _, g := range groups(list, opts.Full) {
 		if len(g.actions) == 1 {
-			o.action(g.actions[0], column)
+			o.action(g.actions[0], words, column)
 		} else {
-			o.group(g)
+			o.group(g, words)
 		}
 	}
 	return true
@@ -221,9 +224,9 @@ func (g *group) common() {
 	}
 }
 
-func (o *Out) group(g group) {
+func (o *Out) group(g group, words int) {
 	first := g.actions[0]
-	word := Pad(string(first.Kind)+" ", 6)
+	word := Pad(string(first.Kind)+" ", words)
 	o.Printf("%s%d %s%s\n", o.Action(string(first.Kind), word), len(g.actions), first.Type, because(first))
 	var names []string
 	for _, a := range g.actions[:min(3, len(g.actions))] {
@@ -241,6 +244,11 @@ func (o *Out) group(g group) {
 }
 
 func because(a *propose.Action) string {
+	if a.Was != "" {
+		b := *a
+		b.Was = ""
+		return "  was " + a.WasShort() + strings.Replace(because(&b), "  ", ", ", 1)
+	}
 	switch {
 	case a.Because == "":
 		return ""
@@ -250,14 +258,14 @@ func because(a *propose.Action) string {
 	return "  " + a.Because
 }
 
-func (o *Out) action(a *propose.Action, column int) {
+func (o *Out) action(a *propose.Action, words, column int) {
 	why := Clean(because(a))
 	head, pos := Clean(a.Address), a.Position.Short()
-	if why != "" && 6+max(width(head), column)+width(why)+2+width(pos) <= o.Width {
+	if why != "" && words+max(width(head), column)+width(why)+2+width(pos) <= o.Width {
 		head, why = Pad(head, column)+why, ""
 	}
-	line := o.Action(string(a.Kind), Pad(string(a.Kind)+" ", 6)) + head
-	space := o.Width - 6 - width(head) - width(pos)
+	line := o.Action(string(a.Kind), Pad(string(a.Kind)+" ", words)) + head
+	space := o.Width - words - width(head) - width(pos)
 	switch {
 	case pos == "":
 		o.Printf("%s\n", line)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"regexp"
+	"strings"
 	"time"
 
 	"go.starlark.net/starlark"
@@ -21,25 +22,20 @@ func (c *careValue) Freeze()               {}
 func (c *careValue) Truth() starlark.Bool  { return true }
 func (c *careValue) Hash() (uint32, error) { return 0, errors.New("a care cannot be a key") }
 
-// notYet are parts of care that this version reads and cannot serve.
-var notYet = []string{"renamed_from"}
-
 func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 	var after, leave *starlark.List
 	var excuse *starlark.Dict
 	var guard bool
-	var swap, timeout, atDrop string
-	for _, kv := range kwargs {
-		for _, n := range notYet {
-			if string(kv[0].(starlark.String)) == n {
-				return nil, fmt.Errorf("this version of kasbah does not do care(%s = …) yet", n)
-			}
-		}
-	}
-	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse, "timeout?", &timeout, "at_drop?", &atDrop); err != nil {
+	var swap, timeout, atDrop, renamedFrom string
+	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse, "timeout?", &timeout, "at_drop?", &atDrop, "renamed_from?", &renamedFrom); err != nil {
 		return nil, err
 	}
-	c := Care{Guard: guard, Swap: swap}
+	c := Care{Guard: guard, Swap: swap, RenamedFrom: renamedFrom}
+	if renamedFrom != "" {
+		if ward, short := value.SplitWard(renamedFrom); short == "" || strings.ContainsAny(renamedFrom, " \t\n*") || ward != "" && !ev.o.Estate.HasWard(ward) {
+			return nil, fmt.Errorf("care: renamed_from is %q, and must be a former address such as \"medina.machine/gauge\" or \"WARD:medina.machine/gauge\", or the former name of an instance", renamedFrom)
+		}
+	}
 	if swap != "" && swap != "create-first" && swap != "drop-first" {
 		return nil, fmt.Errorf("care: swap is %q, and must be \"create-first\" or \"drop-first\"", swap)
 	}
@@ -108,7 +104,7 @@ var excuseForm = regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`)
 // over is the care of something inside what outer holds for.
 func (c Care) over(outer Care) Care {
 	c.After = append(append([]string(nil), outer.After...), c.After...)
-	c.Leave = append(append([]value.Path(nil), outer.Leave...), c.Leave...)
+	c.Leave = append(append([]value.Path(nil), outer.Leave...), c.Leave...) // renamed_from is of the outer itself
 	c.Guard = c.Guard || outer.Guard
 	if c.Swap == "" {
 		c.Swap = outer.Swap

@@ -109,6 +109,7 @@ type Resource struct {
 	Needs    []Need
 	Care     Care
 	Within   []*Instance // the instances of kits around it, outermost first
+	Former   []string    // addresses with their ward under which it may be recorded still
 
 	index *index
 	trace trace
@@ -129,6 +130,9 @@ type Care struct {
 	Swap    string        `json:"swap,omitempty"`    // create-first, drop-first or empty
 	AtDrop  string        `json:"at_drop,omitempty"` // let-go, or empty for removing
 	Timeout time.Duration `json:"timeout,omitempty"` // for one answer of the cloud; 0 for that of the run
+	// RenamedFrom is the former address of a resource, or name of an instance: in
+	// the same ward and the same instances, unless it names a ward.
+	RenamedFrom string `json:"renamed_from,omitempty"`
 	// Excuse are the rules that it may break, each with a reason and an end.
 	Excuse map[string]Excuse `json:"excuse,omitempty"`
 }
@@ -228,6 +232,36 @@ func unknownAfter(o Options, d *Declared) problem.List {
 			p := problem.At(pos, "after names %s, which nothing declares", short)
 			p.Ward, p.Address, p.Path, p.Via = r.Ward, r.Address, "care.after", via
 			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// stillDeclared reports former addresses that are declared as well, and those
+// that two resources claim.
+func stillDeclared(d *Declared) problem.List {
+	var out problem.List
+	known := make(map[string]bool, len(d.Resources))
+	for _, r := range d.Resources {
+		known[r.Full()] = true
+	}
+	claimed := map[string]*Resource{}
+	for _, r := range d.Resources {
+		for _, former := range r.Former {
+			first := claimed[former]
+			if !known[former] && first == nil {
+				claimed[former] = r
+				continue
+			}
+			pos, via := r.At("care")
+			p := problem.At(pos, "renamed_from names %s, which is declared still", former)
+			if first != nil {
+				at, _ := first.Position()
+				p.Message = fmt.Sprintf("renamed_from names %s, as it does for %s (%s)", former, first.Full(), at.Short())
+			}
+			p.Ward, p.Address, p.Path, p.Via = r.Ward, r.Address, "care.renamed_from", via
+			out = append(out, p)
+			break
 		}
 	}
 	return out

@@ -57,6 +57,7 @@ func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
 		problems = append(problems, unusedInputs(o, d, s.used)...)
 		problems = append(problems, sameNames(d)...)
 		problems = append(problems, unknownAfter(o, d)...)
+		problems = append(problems, stillDeclared(d)...)
 	}
 	problems.Sort()
 	return d, problems

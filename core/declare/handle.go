@@ -147,6 +147,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		r.MadeName = madeName(ev.pattern, r)
 	}
 	r.Needs = ev.needs(r)
+	r.Former = former(r)
 	ev.out.Resources = append(ev.out.Resources, r)
 	return h, nil
 }

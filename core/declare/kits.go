@@ -32,6 +32,7 @@ type Instance struct {
 	Kit      string // "" for a function that was wrapped outside of a kit's folder
 	Version  string
 	Position problem.Position
+	Former   string // its name before, by its care; "" when it was not renamed
 }
 
 // scope is where declarations happen: the ward, or an instance in it.
@@ -238,6 +239,7 @@ func (k *kitValue) take(thread *starlark.Thread, s *scope, kwargs []starlark.Tup
 	if v, ok := byName["care"]; ok {
 		if c, ok := v.(*careValue); ok {
 			s.care = c.care.over(s.care)
+			s.within[len(s.within)-1].Former, s.care.RenamedFrom = s.care.RenamedFrom, ""
 		} else if v != starlark.None {
 			fault("care", "", "care wants care(…), not a value of type %s", v.Type())
 		}

@@ -57,6 +57,8 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 		return e.letGo(ctx, a)
 	case release:
 		return e.release(ctx, a)
+	case rename:
+		return e.rename(ctx, a)
 	}
 	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
 	if err != nil {
@@ -364,7 +366,7 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 		return err
 	}
 	r := *current
-	hs := halves(a)
+	hs := inCloud(a)
 	self := a.Kind == propose.Drop || len(hs) == 2 && hs[0] == remove
 	for len(r.Leftovers) > 0 {
 		gone := r.Leftovers[0]

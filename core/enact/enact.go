@@ -137,6 +137,11 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		return nil, err
 	}
 	e.p = p
+	for _, a := range p.Actions {
+		if a.Was != "" {
+			e.was[a.Full()] = a.Was
+		}
+	}
 	e.counts.Total = p.Counts.Changing()
 	e.found.note(p, o.JudgeLive)
 	if err := e.prepare(ctx); err != nil {
@@ -190,8 +195,9 @@ type executor struct {
 	unclearCalls   []*call
 	undoneHalves   map[string]int // full address -> steps taken back
 	undone         []Undone
-	earlier        []string        // runs of the same proposal that this one goes on from
-	already        map[string]bool // steps that they have done
+	earlier        []string          // runs of the same proposal that this one goes on from
+	already        map[string]bool   // steps that they have done
+	was            map[string]string // full address -> the one that it is renamed from
 	resumedActions int
 	tookBackAll    bool
 	pace           *pace
@@ -211,7 +217,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
@@ -313,10 +319,14 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 		return true
 	}
 	h := ""
-	if len(halves(a)) > 1 || a.Kind == propose.Swap {
+	tell := e.event
+	if s.half == rename && a.Kind != propose.Rename {
+		tell = func(Event) {} // what follows is told
+	}
+	if len(inCloud(a)) > 1 || a.Kind == propose.Swap {
 		h = string(s.half)
 	}
-	e.event(Event{Kind: EventStart, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h})
+	tell(Event{Kind: EventStart, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h})
 	began := time.Now()
 	err := e.carryOut(ctx, s)
 	seconds := time.Since(began).Seconds()
@@ -350,7 +360,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	if skipped {
 		kind = EventSkipped
 	}
-	e.event(Event{Kind: kind, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds})
+	tell(Event{Kind: kind, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds})
 	return true
 }
 
@@ -483,12 +493,11 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 	if value.IsFound(ref.Address) {
 		return e.found.lookup(ref, e.lookup)
 	}
-	ward, address := value.SplitWard(ref.Address)
-	run := e.runs[ward]
-	if run == nil {
+	ward, _ := value.SplitWard(ref.Address)
+	if e.runs[ward] == nil {
 		return e.outside.lookup(ref)
 	}
-	r, err := run.Record(address)
+	r, err := e.recordOf(ref.Address, e.was[ref.Address])
 	if err != nil {
 		return nil, err
 	}

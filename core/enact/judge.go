@@ -24,7 +24,7 @@ func (e *executor) judge(ctx context.Context) error {
 		if a.Plan == nil {
 			continue
 		}
-		r, err := e.runs[a.Ward].Record(a.Address)
+		r, err := e.recordOf(a.Full(), a.Was)
 		if err != nil {
 			return err
 		}

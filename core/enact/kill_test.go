@@ -99,7 +99,7 @@ func (d *mortalDriver) Delete(ctx context.Context, typ, id, tag, key string) err
 
 // everyAction makes an estate and changes it so that its next run holds a
 // new, edits in place and with letting go, swaps in both orders with their
-// chains, and drops.
+// chains, drops, and renames with and without an edit or a swap.
 func everyAction(t *testing.T) *coast {
 	c := newCoast(t, 1)
 	put := func(typ, name, on string, attrs ...string) {
@@ -119,12 +119,23 @@ func everyAction(t *testing.T) *coast {
 	put("record", "named", "imaged", "name", `"a.example"`, "kind", `"A"`, "values", "[imaged.address]")
 	put("bucket", "edited", "", "versions", "True")
 	put("bucket", "dropped", "")
+	put("bucket", "shed", "")
+	put("bucket", "hut", "")
+	put("machine", "post", "stays", "size", `"small"`, "image", `"stone-1"`)
 	c.write()
 	c.enact(c.propose(false))
 	c.things["moved"].attrs["range"] = `"10.0.3.0/24"`
 	c.things["imaged"].attrs["image"] = `"stone-2"`
 	c.things["edited"].attrs["versions"] = "False"
 	delete(c.things, "dropped")
+	for was, is := range map[string]string{"shed": "barn", "hut": "cabin", "post": "mast"} {
+		x := c.things[was]
+		x.name, x.attrs["care"] = is, fmt.Sprintf("care(renamed_from = \"medina.%s/%s\")", x.typ, was)
+		c.things[is] = x
+		delete(c.things, was)
+	}
+	c.things["cabin"].attrs["tags"] = `{"a": "b"}`
+	c.things["mast"].attrs["image"] = `"stone-2"`
 	put("bucket", "fresh", "", "tags", `{"a": "b"}`)
 	c.write()
 	return c
@@ -208,7 +219,7 @@ func killAt(t *testing.T, at int, after bool, want map[string]string) bool {
 func TestKillAfterEveryStep(t *testing.T) {
 	c := everyAction(t)
 	p := c.propose(false)
-	require.Equal(t, propose.Counts{New: 1, Edit: 4, Swap: 3, Drop: 1, Same: 2}, p.Counts)
+	require.Equal(t, propose.Counts{New: 1, Edit: 5, Swap: 4, Drop: 1, Rename: 1, Same: 2}, p.Counts)
 	c.enact(p)
 	want := c.picture()
 	stride := 1

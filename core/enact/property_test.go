@@ -22,6 +22,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
+	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/medina"
 	"kasbah/store"
@@ -238,6 +239,12 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	if !raze {
 		for _, r := range o.Declared.Resources {
 			union[r.Address] = true
+		}
+	}
+	for _, a := range p.Actions {
+		if a.Was != "" {
+			_, was := value.SplitWard(a.Was)
+			delete(union, was)
 		}
 	}
 	require.Equal(c.t, len(union), p.Counts.Changing()+p.Counts.Same, "every resource has exactly one action")

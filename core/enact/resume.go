@@ -72,11 +72,19 @@ func (e *executor) resumed(a *propose.Action, r *ledger.Record) bool {
 		return false
 	}
 	s := a.Plan.Seen
+	if r != nil && a.Was != "" && r.Address == a.Address {
+		if left, err := e.recordOf(a.Was, ""); left == nil && err == nil {
+			e.markDone(a, rename)
+		}
+		if a.Kind == propose.Rename {
+			return true
+		}
+	}
 	if r == nil {
 		if s == nil || !a.Leaves() {
 			return false
 		}
-		e.markDone(a, halves(a)...)
+		e.markDone(a, inCloud(a)...)
 		return true
 	}
 	if !slices.Contains(e.earlier, r.Run) {
@@ -86,7 +94,7 @@ func (e *executor) resumed(a *propose.Action, r *ledger.Record) bool {
 	case a.Plan.RecordOnly:
 		return true
 	case r.Whole() && r.Declared == a.Plan.Declared && a.Plan.Declared != "":
-		e.markDone(a, halves(a)...)
+		e.markDone(a, inCloud(a)...)
 	case a.Kind == propose.Edit: // it let go, or was taken back
 		now := *s
 		now.Version, now.ID, now.Tag, now.Inputs, now.Live = r.Version, r.ID, r.Tag, r.Inputs, r.Live
@@ -95,7 +103,7 @@ func (e *executor) resumed(a *propose.Action, r *ledger.Record) bool {
 			e.markDone(a, letGo)
 		}
 	case a.Kind == propose.Swap && (r.ID == "" || len(r.Leftovers) > 0):
-		e.markDone(a, halves(a)[0])
+		e.markDone(a, inCloud(a)[0])
 	default: // it was taken back
 		if s == nil {
 			return false

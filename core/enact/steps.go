@@ -18,6 +18,7 @@ const (
 	letGo   half = "let go"  // take references away before an edit
 	remove  half = "remove"  // delete the thing, or the leftovers of a swap
 	release half = "release" // stop managing the thing; no call is made
+	rename  half = "rename"  // record the thing under its new address; no call is made
 	barrier half = ""        // nothing: it only orders others
 )
 
@@ -78,7 +79,10 @@ func (s *step) takes() float64 {
 	if s.half == barrier {
 		return 0
 	}
-	return moment + s.action.Seconds/float64(len(halves(s.action)))
+	if s.half == rename {
+		return moment
+	}
+	return moment + s.action.Seconds/float64(len(inCloud(s.action)))
 }
 
 type planner struct {
@@ -100,7 +104,17 @@ func (b *planner) add(a *propose.Action) {
 
 // halves lists what an action does, in order.
 func halves(a *propose.Action) []half {
+	if a.Was != "" {
+		return append([]half{rename}, inCloud(a)...)
+	}
+	return inCloud(a)
+}
+
+// inCloud lists what an action does but for renaming, in order.
+func inCloud(a *propose.Action) []half {
 	switch a.Kind {
+	case propose.Rename:
+		return nil
 	case propose.New:
 		return []half{make_}
 	case propose.Edit:
@@ -131,9 +145,9 @@ func (b *planner) edge(from, to string) { b.edges = append(b.edges, graph.Edge{F
 // connect adds the edges of a step: what it must wait for.
 func (b *planner) connect(s *step) {
 	full := s.action.Full()
-	if s.half != remove && s.half != letGo {
+	if s.half != remove && s.half != letGo && s.half != rename {
 		for _, n := range s.action.Needs {
-			for _, h := range []half{make_, edit} {
+			for _, h := range []half{rename, make_, edit} {
 				if b.steps[key(n, h)] != nil {
 					b.edge(s.name, key(n, h))
 				}

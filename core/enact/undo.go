@@ -121,7 +121,7 @@ func (u *undoing) step(ctx context.Context, s *step) bool {
 	}
 	a, began := s.action, time.Now()
 	ev := Event{Kind: EventStart, Ward: a.Ward, Address: a.Address, Action: a.Kind, Undo: true}
-	if len(halves(a)) > 1 {
+	if len(inCloud(a)) > 1 {
 		ev.Half = string(s.half)
 	}
 	e.event(ev)
@@ -168,6 +168,9 @@ var errGuarded = errors.New("it is guarded")
 // call takes one call back.
 func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	e, in := u.e, m.call.intent
+	if in.Call == callRename {
+		return e.renameBack(ctx, m)
+	}
 	now, err := m.call.run.Record(in.Address)
 	if err != nil {
 		return err

@@ -110,11 +110,13 @@ func (l *land) grow() {
 	}
 }
 
-func (l *land) ledgers() map[string]*ledger.Ledger {
+func (l *land) ledgers() map[string]*ledger.Ledger { return l.ledgersIn(l.store) }
+
+func (l *land) ledgersIn(s store.Store) map[string]*ledger.Ledger {
 	out := map[string]*ledger.Ledger{}
 	for _, w := range l.wards {
 		var err error
-		out[w], err = ledger.New(l.store, "land", "trial", w, ledger.Identity{Who: "tester", Host: "here", Program: "test"})
+		out[w], err = ledger.New(s, "land", "trial", w, ledger.Identity{Who: "tester", Host: "here", Program: "test"})
 		require.NoError(l.t, err)
 	}
 	return out
@@ -136,37 +138,58 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 		}
 	}
 	if !raze {
-		e, err := estate.Load(l.dir)
-		require.NoError(l.t, err)
-		opener, err := kits.New(l.dir)
-		require.NoError(l.t, err)
-		all := opener.Open(ctx, e.Kits("trial"))
-		defer kits.Close(all)
-		d, problems := declare.Evaluate(ctx, declare.Options{
-			Estate: e, Env: "trial", Wards: wards, Catalogs: catalogs, Kinds: map[string]string{"medina": "medina"}, Kits: all,
-			Published: func(w string) (value.Map, error) {
-				s, err := load(w)
-				require.NoError(l.t, err)
-				out := value.Map{}
-				for n, v := range s.Published {
-					out[n] = v
-				}
-				for n, v := range s.Offered {
-					out[n] = v
-				}
-				return out, nil
-			},
-		})
-		require.NoError(l.t, problems.Err())
-		o.Declared = d
+		o.Declared = l.declared(wards)
 	}
 	var err error
+	o.RenamedAway = func() (map[string]string, error) { return l.renamedAway(o.Others) }
 	o.Live, err = propose.ReadLive(ctx, map[string]driver.Driver{"medina": l.drv}, o.States, false)
 	require.NoError(l.t, err)
 	p, err := propose.Propose(ctx, o)
 	require.NoError(l.t, err)
 	require.NoError(l.t, p.Check())
 	return p
+}
+
+// declared evaluates wards, which read what others publish from their ledgers.
+func (l *land) declared(wards []string) *declare.Declared {
+	ctx := context.Background()
+	ledgers := l.ledgers()
+	e, err := estate.Load(l.dir)
+	require.NoError(l.t, err)
+	opener, err := kits.New(l.dir)
+	require.NoError(l.t, err)
+	all := opener.Open(ctx, e.Kits("trial"))
+	defer kits.Close(all)
+	d, problems := declare.Evaluate(ctx, declare.Options{
+		Estate: e, Env: "trial", Wards: wards, Catalogs: map[string]*schema.Catalog{"medina": l.catalog}, Kinds: map[string]string{"medina": "medina"}, Kits: all,
+		Published: func(w string) (value.Map, error) {
+			s, err := ledgers[w].Load(ctx)
+			require.NoError(l.t, err)
+			out := value.Map{}
+			for n, v := range s.Published {
+				out[n] = v
+			}
+			for n, v := range s.Offered {
+				out[n] = v
+			}
+			return out, nil
+		},
+	})
+	require.NoError(l.t, problems.Err())
+	return d
+}
+
+func (l *land) renamedAway(others []string) (map[string]string, error) {
+	out := map[string]string{}
+	if len(others) == 0 {
+		return out, nil
+	}
+	for _, r := range l.declared(others).Resources {
+		for _, former := range r.Former {
+			out[former] = r.Full()
+		}
+	}
+	return out, nil
 }
 
 func (l *land) enact(p *propose.Proposal) {

@@ -25,6 +25,9 @@ type Record struct {
 	Changed       time.Time        `json:"changed"`
 	Run           string           `json:"run"`
 	Leftovers     []Leftover       `json:"leftovers,omitempty"`
+	// MovingTo is the address in another ward whose ledger is about to record the
+	// thing instead, by a rename that has not ended.
+	MovingTo string `json:"moving_to,omitempty"`
 	// Declared is the fingerprint of the declaration that was enacted, its
 	// pending values unresolved: the same declaration over the same needs
 	// means the same inputs.

@@ -182,7 +182,9 @@ func (s *State) line(e *Entry, l *Line) {
 	case KindNote:
 		if l.Note.Dropped != "" {
 			delete(s.Records, l.Note.Dropped)
-			run.Done++
+			if l.Note.Record == nil {
+				run.Done++
+			}
 		}
 		if p := l.Note.Approval; p != nil {
 			if s.Approval = p; len(p.Keys) == 0 {

@@ -56,6 +56,9 @@ func (w *proposer) finish(ctx context.Context) error {
 	if err := w.consumers(); err != nil {
 		return err
 	}
+	if err := w.renamedAway(); err != nil {
+		return err
+	}
 	return w.judge(ctx)
 }
 

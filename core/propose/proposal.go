@@ -170,6 +170,8 @@ func (c *Counts) add(k Kind) {
 		c.Drop++
 	case Release:
 		c.Release++
+	case Rename:
+		c.Rename++
 	case Same:
 		c.Same++
 	}
@@ -206,6 +208,7 @@ type Action struct {
 	Type     string           `json:"type"` // with its driver
 	Kind     Kind             `json:"action"`
 	Because  string           `json:"because,omitempty"`
+	Was      string           `json:"was,omitempty"` // the address with its ward under which it is recorded until the run moves it
 	Position problem.Position `json:"position"`
 	Via      []string         `json:"via,omitempty"`
 	Needs    []string         `json:"needs"` // addresses with their ward
@@ -216,6 +219,14 @@ type Action struct {
 	Undo     string           `json:"undo,omitempty"`    // how enacting can take it back; "" for same
 
 	Plan *Plan `json:"plan,omitempty"` // nil for same
+}
+
+// WasShort is Was for people in the action's ward.
+func (a *Action) WasShort() string {
+	if ward, short := value.SplitWard(a.Was); ward == a.Ward {
+		return short
+	}
+	return a.Was
 }
 
 // Full is the address with its ward.

@@ -37,6 +37,10 @@ type Options struct {
 
 	Others  []string                                 // the estate's wards that are not proposed
 	Outside func(ward string) (*ledger.State, error) // what the ledger of such a ward says
+	// RenamedAway are the addresses of the proposed wards that other wards say they
+	// have taken over, each with its address there. It is asked only when
+	// something would be dropped; it may be nil.
+	RenamedAway func() (map[string]string, error)
 	// Find looks things up by the type with its driver; nil when offline.
 	Find func(typ string, match value.Map) ([]driver.Live, error)
 	// Rules judge the proposal; Found are their findings about what is declared.
@@ -51,6 +55,7 @@ type proposer struct {
 	actions  map[string]*Action           // by full address
 	recorded map[string]*ledger.Record    // by full address, with unfinished calls taken as done
 	dangling map[string]bool              // full addresses with an unfinished call
+	was      map[string]string            // full address -> the former one under which it is recorded
 	selected map[string]bool              // by -only; nil for all
 	found    map[string]*Found            // by full address
 	asked    map[string]bool              // to be swapped though nothing differs, by full address
@@ -61,7 +66,7 @@ type proposer struct {
 // Propose makes the proposal. It writes nothing, and reads nothing but
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
-	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}, found: map[string]*Found{}}
+	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
@@ -134,6 +139,9 @@ func (w *proposer) gather() error {
 	}
 	for _, r := range w.o.Declared.Resources {
 		w.declared[r.Full()] = r
+	}
+	if err := w.renames(); err != nil {
+		return err
 	}
 	for i, at := range w.p.Wards {
 		for _, dw := range w.o.Declared.Wards {
@@ -217,7 +225,7 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 		if err != nil {
 			return err
 		}
-		for n, in := range g.Down(hits...) {
+		for n, in := range g.Down(append(hits, w.usersOfRenamed(g, hits)...)...) {
 			if in {
 				w.selected[g.Name(int32(n))] = true
 			}
@@ -277,7 +285,7 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 func (w *proposer) action(full string) (*Action, error) {
 	d, r := w.declared[full], w.recorded[full]
 	ward, address := value.SplitWard(full)
-	a := &Action{Ward: ward, Address: address, Changes: []Change{}, Needs: []string{}}
+	a := &Action{Ward: ward, Address: address, Was: w.was[full], Changes: []Change{}, Needs: []string{}}
 	typ, err := w.typeOf(d, r)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", address, err)
@@ -310,6 +318,9 @@ func (w *proposer) action(full string) (*Action, error) {
 	if d != nil {
 		a.Plan.Care = careOf(d.Care)
 		a.Plan.Declared = fingerprint(d, a.Needs)
+	}
+	if a.Was != "" && a.Kind == Same {
+		a.Kind = Rename
 	}
 	a.Undo = undoOf(a)
 	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
@@ -374,6 +385,7 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 	}
 	a.Plan.Care = r.Care
 	switch {
+	case w.movedAway(a, r):
 	case seen.Gone:
 		a.Because = strings.TrimPrefix(a.Because+", gone from the cloud already", ", ")
 	case r.Care.AtDrop == "let-go" && r.Whole():

@@ -16,6 +16,8 @@ func undoOf(a *Action) string {
 		return UndoEdit
 	case Release:
 		return UndoRecord
+	case Rename:
+		return UndoRename
 	case Drop, Swap:
 		switch {
 		case a.Plan.Seen == nil || a.Plan.Seen.Gone || a.Plan.Seen.ID == "":
@@ -36,5 +38,6 @@ const (
 	UndoMake   = "make again"
 	UndoEmpty  = "make again, without its data"
 	UndoRecord = "record again"
+	UndoRename = "rename back"
 	UndoNone   = "none" // it is guarded and stays
 )

@@ -1,0 +1,137 @@
+package propose
+
+import (
+	"fmt"
+	"slices"
+
+	"kasbah/core/graph"
+	"kasbah/core/ledger"
+	"kasbah/core/value"
+)
+
+// renames finds the records of what was renamed, and takes them as records of
+// what it is called now.
+func (w *proposer) renames() error {
+	for _, d := range w.o.Declared.Resources {
+		full := d.Full()
+		if len(d.Former) == 0 || w.recorded[full] != nil {
+			continue // what was renamed before changes nothing
+		}
+		for _, former := range d.Former {
+			ward, short := value.SplitWard(former)
+			if !slices.Contains(w.o.Wards, ward) {
+				if err := w.recordedElsewhere(full, ward, short); err != nil {
+					return err
+				}
+				continue
+			}
+			r := w.recorded[former]
+			if r == nil || w.declared[former] != nil || r.Type != d.FullType() {
+				continue
+			}
+			w.was[full], w.recorded[full] = former, r
+			delete(w.recorded, former)
+			if w.dangling[former] {
+				w.dangling[full] = true
+				delete(w.dangling, former)
+			}
+			break
+		}
+	}
+	if len(w.was) == 0 {
+		return nil
+	}
+	now := make(map[string]string, len(w.was))
+	for full, former := range w.was {
+		now[former] = full
+	}
+	for full, old := range w.recorded {
+		if !slices.ContainsFunc(old.Needs, func(n string) bool { return now[n] != "" }) {
+			continue
+		}
+		r := *old
+		r.Needs = slices.Clone(old.Needs)
+		for i, n := range r.Needs {
+			if is := now[n]; is != "" {
+				r.Needs[i] = is
+			}
+		}
+		w.recorded[full] = &r
+	}
+	return nil
+}
+
+// recordedElsewhere blocks a rename from a ward that is not part of this.
+func (w *proposer) recordedElsewhere(full, ward, short string) error {
+	if w.o.Outside == nil {
+		return nil
+	}
+	s, err := w.o.Outside(ward)
+	if err != nil || s.Records[short] == nil {
+		return err
+	}
+	d := w.declared[full]
+	pos, _ := d.At("care")
+	w.p.Blocked = append(w.p.Blocked, Block{Ward: d.Ward, Address: d.Address, Position: pos,
+		Because: fmt.Sprintf("it was %s in ward %s, which is not part of this; take both wards together", short, ward)})
+	return nil
+}
+
+// usersOfRenamed are what needs the renamed ones among some resources: their
+// records are to name what they need as it is called now.
+func (w *proposer) usersOfRenamed(g *graph.Graph, of []int32) []int32 {
+	var out []int32
+	for n, in := range g.Down(of...) {
+		if in && w.was[g.Name(int32(n))] != "" {
+			out = append(out, g.Users(int32(n))...)
+		}
+	}
+	return out
+}
+
+// movedAway deals with what a run that ended in the middle of a rename between
+// wards has left: two ledgers that know one thing.
+func (w *proposer) movedAway(a *Action, r *ledger.Record) bool {
+	if r.MovingTo == "" {
+		return false
+	}
+	ward, short := value.SplitWard(r.MovingTo)
+	var there *ledger.Record
+	if slices.Contains(w.o.Wards, ward) {
+		there = w.recorded[r.MovingTo]
+	} else if w.o.Outside != nil {
+		s, err := w.o.Outside(ward)
+		if err == nil && s.Records[short] != nil {
+			there, err = s.Records[short].Record()
+		}
+		if err != nil {
+			w.problems = append(w.problems, err)
+			return true
+		}
+	}
+	if there == nil || there.Type != r.Type || there.ID != r.ID {
+		return false
+	}
+	a.Kind, a.Because = Release, "it is "+r.MovingTo+" now"
+	return true
+}
+
+// renamedAway forbids dropping what another ward, which is not part of this,
+// says that it has taken over.
+func (w *proposer) renamedAway() error {
+	if w.o.RenamedAway == nil || !slices.ContainsFunc(w.p.Actions, (*Action).Leaves) {
+		return nil
+	}
+	now, err := w.o.RenamedAway()
+	if err != nil {
+		return err
+	}
+	for _, a := range w.p.Actions {
+		if to := now[a.Full()]; a.Leaves() && to != "" {
+			ward, short := value.SplitWard(to)
+			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address,
+				Because: fmt.Sprintf("ward %s declares it as %s, and is not part of this; take both wards together", ward, short)})
+		}
+	}
+	return nil
+}
