@@ -69,7 +69,7 @@ func (o *Out) undo(p *propose.Proposal) {
 	}
 	var parts []string
 	for _, x := range []struct{ how, words string }{
-		{propose.UndoDrop, "dropped again"}, {propose.UndoEdit, "edited back"}, {propose.UndoRecord, "recorded again"}, {propose.UndoMake, "made again, with another id"},
+		{propose.UndoDrop, "dropped again"}, {propose.UndoEdit, "edited back"}, {propose.UndoRename, "renamed back"}, {propose.UndoRecord, "recorded again"}, {propose.UndoMake, "made again, with another id"},
 		{propose.UndoEmpty, "made again without its data"}, {propose.UndoNone, "not taken back, since it is guarded"},
 	} {
 		if n[x.how] > 0 {

@@ -234,7 +234,7 @@ func TestPositions(t *testing.T) {
 		{"medina.bucket(\"b\"", "2:1", "got end of file"},
 		{"def f():\n    return f()\nf()", "2:12", "called recursively"},
 		{"care(swap = \"sideways\")", "1:5", "must be \"create-first\" or \"drop-first\""},
-		{"care(renamed_from = \"x\")", "1:5", "does not do care(renamed_from = …) yet"},
+		{"care(renamed_from = \"x y\")", "1:5", "must be a former address"},
 		{"medina.bucket(\"b\", care = care(after = [\"medina.bucket/none\"]))", "1:27", "after names medina.bucket/none, which nothing declares"},
 		{"medina.bucket(\"b\", name = \"same\")\nmedina.bucket(\"c\", care = 1)", "2:27", "care wants care(…)"},
 		{"published(\"signal\", \"x\")", "1:10", "no ward is called \"signal\""},
