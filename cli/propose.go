@@ -37,7 +37,7 @@ func proposeCommand() *command {
 		examples: [2]string{"kasbah propose -env trial", "kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		flags: func(fs *flag.FlagSet) {
 			f.register(fs)
-			fs.StringVar(&f.form, "form", "text", "the `form`: text, markdown or json")
+			fs.StringVar(&f.form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`")
 			fs.BoolVar(&f.raze, "raze", false, "propose the removal of everything in the wards")
 			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something would change")
@@ -54,10 +54,7 @@ func (f *proposeFlags) register(fs *flag.FlagSet) {
 }
 
 func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) error {
-	if f.form == "html" {
-		return usage("this version of kasbah does not write pages yet; -form is text, markdown or json")
-	}
-	if err := a.chooseForm(&f.form, "text", "markdown", "json"); err != nil {
+	if err := a.chooseForm(&f.form, "text", "markdown", "html", "json"); err != nil {
 		return err
 	}
 	p, err := a.open(ctx, args)
@@ -78,6 +75,8 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 		err = a.document(proposal)
 	case "markdown":
 		_, err = a.buffer.Write(render.Markdown(proposal, render.ProposalOptions{}, 0))
+	case "html":
+		err = a.page(proposal, render.ProposalOptions{})
 	default:
 		a.out().Proposal(proposal, render.ProposalOptions{Full: f.full})
 	}
@@ -142,6 +141,12 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, stat
 		}
 	}
 	return propose.Propose(ctx, o)
+}
+
+// page writes a proposal as an HTML page.
+func (a *app) page(p *propose.Proposal, o render.ProposalOptions) error {
+	_, err := a.buffer.Write(render.Page(p, o))
+	return err
 }
 
 // keep writes a proposal to a file, whole or not at all.

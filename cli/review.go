@@ -20,23 +20,20 @@ func reviewCommand() *command {
 	var fit int
 	return &command{
 		name: "review", line: "see a kept proposal again, in part or for a pull request", args: "FILE",
-		examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form markdown -fit 60000"},
+		examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form html > change.html"},
 		flags: func(fs *flag.FlagSet) {
 			fs.Var(&only, "only", "show addresses that match this `pattern`; may be given again")
 			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
 			fs.BoolVar(&summary, "summary", false, "show the summary alone")
 			fs.BoolVar(&full, "full", false, "tell every action, also alike ones")
-			fs.StringVar(&form, "form", "text", "the `form`: text, markdown or json")
+			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.IntVar(&fit, "fit", 0, "shorten Markdown to so many `bytes`, from the harmless end")
 		},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) != 1 {
 				return usage("review wants one file, which propose -o has kept")
 			}
-			if form == "html" {
-				return usage("this version of kasbah does not write pages yet; -form is text, markdown or json")
-			}
-			if err := a.chooseForm(&form, "text", "markdown", "json"); err != nil {
+			if err := a.chooseForm(&form, "text", "markdown", "html", "json"); err != nil {
 				return err
 			}
 			if fit < 0 || fit > 0 && form != "markdown" {
@@ -61,6 +58,8 @@ func reviewCommand() *command {
 			case "markdown":
 				_, err := a.buffer.Write(render.Markdown(p, o, fit))
 				return err
+			case "html":
+				return a.page(p, o)
 			}
 			a.out().Proposal(p, o)
 			return nil

@@ -82,6 +82,11 @@ func (o *Out) undo(p *propose.Proposal) {
 }
 
 func (o *Out) wardHead(p *propose.Proposal, w propose.WardAt, opts ProposalOptions) {
+	o.Printf("%s\n", o.Bold(Wrap(fmt.Sprintf("%s, %s: %s", w.Ward, p.Env, wardFrom(p, w, opts)), o.Width-2, "  ")))
+}
+
+// wardFrom says what a ward's part of a proposal was made from.
+func wardFrom(p *propose.Proposal, w propose.WardAt, opts ProposalOptions) string {
 	from := fmt.Sprintf("from ledger entry %d", w.Entry)
 	if w.Entry == 0 {
 		from = "nothing recorded yet"
@@ -98,7 +103,7 @@ func (o *Out) wardHead(p *propose.Proposal, w propose.WardAt, opts ProposalOptio
 	if live != "" {
 		from += ", " + live
 	}
-	o.Printf("%s\n", o.Bold(Wrap(fmt.Sprintf("%s, %s: %s", w.Ward, p.Env, from), o.Width-2, "  ")))
+	return from
 }
 
 var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose.Rename: 3, propose.Edit: 4, propose.Release: 5, propose.Swap: 6, propose.Drop: 7}

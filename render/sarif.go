@@ -4,9 +4,6 @@ import (
 	"encoding/json"
 	"net/url"
 
-	"github.com/owenrumney/go-sarif/v3/pkg/report"
-	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
-
 	"kasbah/core/problem"
 )
 
@@ -14,44 +11,103 @@ import (
 // says.
 const checkRule = "check"
 
-// SARIF writes problems as a SARIF 2.1.0 log (OASIS). Undecided rules are
-// open results, excused ones carry their suppression.
+const english = "en-US"
+
+// The parts of a SARIF 2.1.0 log (OASIS) that are written here.
+type (
+	sarifLog struct {
+		Schema  string     `json:"$schema"`
+		Version string     `json:"version"`
+		Runs    []sarifRun `json:"runs"`
+	}
+	sarifRun struct {
+		Tool     sarifTool     `json:"tool"`
+		Language string        `json:"language"`
+		Results  []sarifResult `json:"results"`
+	}
+	sarifTool struct {
+		Driver sarifDriver `json:"driver"`
+	}
+	sarifDriver struct {
+		Name     string       `json:"name"`
+		Version  string       `json:"version"`
+		Language string       `json:"language"`
+		Rules    []*sarifRule `json:"rules"`
+	}
+	sarifRule struct {
+		ID               string     `json:"id"`
+		ShortDescription sarifText  `json:"shortDescription"`
+		Help             *sarifText `json:"help,omitempty"`
+	}
+	sarifText struct {
+		Text string `json:"text"`
+	}
+	sarifResult struct {
+		RuleID       string             `json:"ruleId"`
+		RuleIndex    int                `json:"ruleIndex"`
+		Kind         string             `json:"kind,omitempty"`
+		Level        string             `json:"level"`
+		Message      sarifText          `json:"message"`
+		Locations    []sarifLocation    `json:"locations,omitempty"`
+		Suppressions []sarifSuppression `json:"suppressions,omitempty"`
+	}
+	sarifSuppression struct {
+		Kind          string `json:"kind"`
+		Justification string `json:"justification"`
+	}
+	sarifLocation struct {
+		Physical sarifPhysical `json:"physicalLocation"`
+	}
+	sarifPhysical struct {
+		Artifact sarifArtifact `json:"artifactLocation"`
+		Region   *sarifRegion  `json:"region,omitempty"`
+	}
+	sarifArtifact struct {
+		URI string `json:"uri"`
+	}
+	sarifRegion struct {
+		StartLine   int `json:"startLine"`
+		StartColumn int `json:"startColumn,omitempty"`
+	}
+)
+
+// SARIF writes problems as a SARIF 2.1.0 log. Undecided rules are open
+// results, excused ones carry their suppression.
 func SARIF(list problem.List, program string) ([]byte, error) {
-	driver := sarif.NewToolComponent().WithName("kasbah").WithVersion(program)
-	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(driver))
-	run.Results = []*sarif.Result{}
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "kasbah", Version: program, Language: english, Rules: []*sarifRule{}}}, Language: english, Results: []sarifResult{}}
+	rules := map[string]int{}
 	for _, p := range list {
-		id := p.Rule
+		id, about := p.Rule, "house rule "+p.Rule
 		if id == "" {
-			id = checkRule
+			id, about = checkRule, "mistakes that can be known offline"
 		}
-		rule := run.AddRule(id)
-		if p.Rule == "" {
-			rule.WithDescription("mistakes that can be known offline")
-		} else if rule.ShortDescription == nil {
-			rule.WithDescription("house rule " + p.Rule)
+		at, known := rules[id]
+		if !known {
+			at = len(rules)
+			rules[id] = at
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, &sarifRule{ID: id, ShortDescription: sarifText{about}})
 		}
 		if p.Rule != "" && p.Hint != "" {
-			rule.WithHelp(sarif.NewMultiformatMessageString().WithText(p.Hint))
+			run.Tool.Driver.Rules[at].Help = &sarifText{p.Hint}
 		}
-		result := run.CreateResultForRule(id).WithLevel(string(p.Level)).WithMessage(sarif.NewTextMessage(sarifText(p)))
+		r := sarifResult{RuleID: id, RuleIndex: at, Level: string(p.Level), Message: sarifText{sarifMessage(p)}}
 		switch p.Standing {
 		case problem.Undecided:
-			result.WithKind("open").WithLevel("none")
+			r.Kind, r.Level = "open", "none"
 		case problem.Excused:
-			result.AddSuppression(sarif.NewSuppression().WithKind("inSource").WithJustification(p.Message))
+			r.Suppressions = []sarifSuppression{{"inSource", p.Message}}
 		}
 		if p.Position.File != "" {
-			result.AddLocation(location(p))
+			r.Locations = []sarifLocation{locationOf(p)}
 		}
+		run.Results = append(run.Results, r)
 	}
-	log := report.NewV210Report()
-	log.AddRun(run)
+	log := sarifLog{Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run}}
 	body, err := json.MarshalIndent(log, "", "  ")
 	return append(body, '\n'), err
 }
 
-func sarifText(p *problem.Problem) string {
+func sarifMessage(p *problem.Problem) string {
 	s := Clean(p.Message)
 	if p.Address != "" {
 		s = Clean(p.Address) + ": " + s
@@ -62,14 +118,10 @@ func sarifText(p *problem.Problem) string {
 	return s
 }
 
-func location(p *problem.Problem) *sarif.Location {
-	at := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation((&url.URL{Path: p.Position.File}).EscapedPath()))
+func locationOf(p *problem.Problem) sarifLocation {
+	at := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Path: p.Position.File}).EscapedPath()}}
 	if p.Position.Line > 0 {
-		region := sarif.NewRegion().WithStartLine(p.Position.Line)
-		if p.Position.Column > 0 {
-			region.WithStartColumn(p.Position.Column)
-		}
-		at.WithRegion(region)
+		at.Region = &sarifRegion{p.Position.Line, p.Position.Column}
 	}
-	return sarif.NewLocationWithPhysicalLocation(at)
+	return sarifLocation{at}
 }

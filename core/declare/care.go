@@ -6,6 +6,7 @@ import (
 	"maps"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"go.starlark.net/starlark"
@@ -83,7 +84,7 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 		for _, item := range excuse.Items() {
 			rule, ok1 := item[0].(starlark.String)
 			text, ok2 := item[1].(starlark.String)
-			m := excuseForm.FindStringSubmatch(string(text))
+			m := excuseForm().FindStringSubmatch(string(text))
 			if !ok1 || !ok2 || m == nil {
 				return nil, fmt.Errorf("care: excuse wants {\"RULE\": \"reason, until 2026-12-31\"}, and got %s: %s", item[0], item[1])
 			}
@@ -99,7 +100,7 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 	return &careValue{c}, nil
 }
 
-var excuseForm = regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`)
+var excuseForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`) })
 
 // over is the care of something inside what outer holds for.
 func (c Care) over(outer Care) Care {

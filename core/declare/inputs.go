@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"github.com/BurntSushi/toml"
 	"go.starlark.net/starlark"
@@ -15,7 +16,7 @@ import (
 	"kasbah/core/value"
 )
 
-var inputForm = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+var inputForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_]*$`) })
 
 // input is the built-in of that name: a value from outside.
 func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
@@ -28,7 +29,7 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 		"one_of?", &oneOf, "min?", &lo, "max?", &hi, "min_length?", &minLength, "max_length?", &maxLength, "matches?", &matches); err != nil {
 		return nil, err
 	}
-	if !inputForm.MatchString(name) {
+	if !inputForm().MatchString(name) {
 		return nil, fmt.Errorf("%q is no name for an input: lower-case letters, digits and _, a letter first", name)
 	}
 	attr := &schema.Attribute{Kind: schema.Any}
@@ -187,7 +188,7 @@ func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args 
 	if err := starlark.UnpackArgs("publish", args, kwargs, "name", &name, "value", &v, "help?", &help, "secret?", &secret); err != nil {
 		return nil, err
 	}
-	if !inputForm.MatchString(name) {
+	if !inputForm().MatchString(name) {
 		return nil, fmt.Errorf("%q is no name to publish: lower-case letters, digits and _, a letter first", name)
 	}
 	if first := ev.out.Published[name]; first != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"sync"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/starlarkstruct"
@@ -116,7 +117,7 @@ func kinds() *starlarkstruct.Module {
 		"list": nested("list", schema.List), "map": nested("map", schema.MapOf), "record": of("record", recordKind),
 		"handle": of("handle", func(arg starlark.Value) (*schema.Attribute, error) {
 			s, ok := arg.(starlark.String)
-			if !ok || !typeForm.MatchString(string(s)) {
+			if !ok || !typeForm().MatchString(string(s)) {
 				return nil, errors.New("kind.handle wants a type with its driver, such as \"medina.subnet\"")
 			}
 			return &schema.Attribute{Kind: handleKind, Refers: string(s)}, nil
@@ -124,7 +125,7 @@ func kinds() *starlarkstruct.Module {
 	}}
 }
 
-var typeForm = regexp.MustCompile(`^[a-z][a-z0-9-]*\.[^./ ]+$`)
+var typeForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*\.[^./ ]+$`) })
 
 func recordKind(arg starlark.Value) (*schema.Attribute, error) {
 	fields, ok := arg.(*starlark.Dict)

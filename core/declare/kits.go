@@ -6,6 +6,7 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"sync"
 
 	"go.starlark.net/starlark"
 
@@ -178,7 +179,7 @@ func (ev *evaluator) kitOf(file string) *Kit {
 	return ev.o.Kits[name]
 }
 
-var instanceForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+var instanceForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*$`) })
 
 // CallInternal opens an instance: everything that is declared during the call
 // is addressed below its name. All that is wrong with the inputs is reported
@@ -192,7 +193,7 @@ func (k *kitValue) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		return nil, p.cannot("an instance's name")
 	}
 	name, ok := args[0].(starlark.String)
-	if !ok || !instanceForm.MatchString(string(name)) {
+	if !ok || !instanceForm().MatchString(string(name)) {
 		return nil, fmt.Errorf("an instance's name is lower-case letters, digits and -, a letter first, and not %s", args[0])
 	}
 	if what, ok := thread.Local(definesOnly).(string); ok {

@@ -27,7 +27,7 @@ func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args s
 	if err := starlark.UnpackArgs("secret", args, kwargs, "name", &name); err != nil {
 		return nil, err
 	}
-	if !inputForm.MatchString(name) {
+	if !inputForm().MatchString(name) {
 		return nil, fmt.Errorf("%q is no name for a secret: lower-case letters, digits and _, a letter first", name)
 	}
 	if ev.out.Secrets[name] == nil {

@@ -5,18 +5,19 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/BurntSushi/toml"
 
 	"kasbah/core/problem"
 )
 
-var wardsList = regexp.MustCompile(`(?m)^(\s*wards\s*=\s*\[[^\]]*?)(,?\s*)\]`)
+var wardsList = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)^(\s*wards\s*=\s*\[[^\]]*?)(,?\s*)\]`) })
 
 // WithWard adds a ward to the list in the text of a kasbah.toml and leaves
 // everything else as it stands.
 func WithWard(body, ward string) (string, error) {
-	after := wardsList.ReplaceAllString(body, "${1}, "+strconv.Quote(ward)+"${2}]")
+	after := wardsList().ReplaceAllString(body, "${1}, "+strconv.Quote(ward)+"${2}]")
 	var is struct{ Wards []string }
 	if err := toml.Unmarshal([]byte(after), &is); err != nil || !slices.Contains(is.Wards, ward) { // a comment at its end, perhaps
 		return "", problem.At(Keys(File, body)("wards"), "the list of wards cannot be changed safely; add %q to it by hand", ward)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 
 	"github.com/BurntSushi/toml"
 
@@ -209,7 +210,7 @@ type reader struct {
 	problems problem.List
 }
 
-var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*$`) })
 
 // later are keys of the language that this version reads but cannot serve.
 var later = map[string]string{
@@ -367,7 +368,7 @@ func (r *reader) table(section string, v any) map[string]any {
 
 func (r *reader) name(key string, v any) string {
 	s, ok := v.(string)
-	if !ok || !nameForm.MatchString(s) {
+	if !ok || !nameForm().MatchString(s) {
 		if v == nil {
 			r.wrong(key, "%s is missing: give the estate a name, such as %s = \"lantern-coast\"", key, key)
 		} else {
@@ -396,7 +397,7 @@ func (r *reader) wards(v any) []string {
 	return out
 }
 
-var placeholder = regexp.MustCompile(`\{[^}]*\}`)
+var placeholder = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^}]*\}`) })
 
 func (r *reader) pattern(v any) string {
 	s, ok := v.(string)
@@ -404,7 +405,7 @@ func (r *reader) pattern(v any) string {
 		r.wrong("names", "names must be a text that holds {name}, such as %q", DefaultNames)
 		return DefaultNames
 	}
-	for _, p := range placeholder.FindAllString(s, -1) {
+	for _, p := range placeholder().FindAllString(s, -1) {
 		switch p {
 		case "{name}", "{ward}", "{env}", "{estate}":
 		default:

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+	"sync"
 
 	"github.com/BurntSushi/toml"
 
@@ -59,7 +60,7 @@ func (e *Estate) Kits(env string) map[string]KitSource {
 	return out
 }
 
-var tagForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
+var tagForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`) })
 
 func (r *reader) kits(section string, v any) map[string]KitSource {
 	out := map[string]KitSource{}
@@ -98,7 +99,7 @@ func (r *reader) kitSource(at string, k KitSource) {
 		r.wrong(at, "kit %s comes from a folder, which has no tag and no path", k.Name)
 	case k.Git != "" && k.Tag == "":
 		r.wrong(at, "kit %s needs a tag: a repository alone is not one version", k.Name)
-	case k.Git != "" && !tagForm.MatchString(k.Tag):
+	case k.Git != "" && !tagForm().MatchString(k.Tag):
 		r.wrong(at, "%q is no tag that kasbah takes", k.Tag)
 	case k.Git != "" && (strings.HasPrefix(k.Git, "-") || strings.Contains(k.Git, "::")):
 		r.wrong(at, "%q is no repository that kasbah takes", k.Git)
@@ -270,7 +271,7 @@ func ParsePins(body []byte) (*Pins, error) {
 		switch {
 		case k.Name == "" || k.Source == "":
 			return nil, problem.At(problem.Position{File: PinsFile}, "pin %d has no name or no source", i+1)
-		case !digestForm.MatchString(k.Digest):
+		case !digestForm().MatchString(k.Digest):
 			return nil, problem.At(problem.Position{File: PinsFile}, "the pin of kit %s has no digest such as sha256:…", k.Name)
 		case p.Of(k.Name, k.Source) != &p.Kits[i]:
 			return nil, problem.At(problem.Position{File: PinsFile}, "kit %s from %s is pinned twice", k.Name, k.Source)
@@ -279,7 +280,7 @@ func ParsePins(body []byte) (*Pins, error) {
 	return p, nil
 }
 
-var digestForm = regexp.MustCompile(`^sha256:[0-9a-f]{64}$`)
+var digestForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^sha256:[0-9a-f]{64}$`) })
 
 // Encode writes a pins.toml.
 func (p *Pins) Encode() ([]byte, error) {
