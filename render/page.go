@@ -133,7 +133,7 @@ func (w *page) summary(p *propose.Proposal, opts ProposalOptions) {
 		}
 	}
 	for _, line := range lines {
-		if !hurts(line) && strings.TrimSpace(line) != "" {
+		if !hurts(line) && strings.TrimSpace(line) != "" && !strings.Contains(line, " would change: ") {
 			w.put("<p>%s</p>\n", line)
 		}
 	}
@@ -190,7 +190,11 @@ func (w *page) action(a *propose.Action, open bool) {
 	w.mark(touchesSecurity(a), "security")
 	w.put("<span class=\"at\">%s</span></summary>\n", a.Position.Short())
 	if len(a.Changes) > 0 && !a.Leaves() {
-		w.put("<table><thead><tr><th>attribute<th>was<th>will be</thead><tbody>\n")
+		was := "<th>was"
+		if a.Kind == propose.New {
+			was = ""
+		}
+		w.put("<table><thead><tr><th>attribute" + was + "<th>will be</thead><tbody>\n")
 		for _, c := range a.Changes {
 			w.change(a, c)
 		}
@@ -215,11 +219,10 @@ func (w *page) change(a *propose.Action, c propose.Change) {
 		w.put("<td colspan=\"2\"><pre>%s</pre></tr>\n", strings.Join(diff, "\n"))
 		return
 	}
-	was := ""
-	if c.Was.V != nil || a.Kind != propose.New {
-		was = shownIn(a.Ward, c.Was.V, c.Secret)
+	if a.Kind != propose.New {
+		w.put("<td class=\"was\">%s", shownIn(a.Ward, c.Was.V, c.Secret))
 	}
-	w.put("<td>%s<td>%s</tr>\n", was, shownIn(a.Ward, c.WillBe.V, c.Secret))
+	w.put("<td>%s</tr>\n", shownIn(a.Ward, c.WillBe.V, c.Secret))
 }
 
 // notes are what else is known of an action.
@@ -239,7 +242,7 @@ func (w *page) notes(a *propose.Action) {
 		parts = append(parts, "Declared by the kit "+a.Kit+".")
 	}
 	if len(a.Via) > 0 {
-		parts = append(parts, "Called "+strings.Join(a.Via, ", ")+".")
+		parts = append(parts, "By way of "+strings.Join(a.Via, ", ")+".")
 	}
 	if a.Seconds > 0 {
 		parts = append(parts, "Takes about "+About(a.Seconds)+".")

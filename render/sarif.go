@@ -45,7 +45,7 @@ type (
 	sarifResult struct {
 		RuleID       string             `json:"ruleId"`
 		RuleIndex    int                `json:"ruleIndex"`
-		Kind         string             `json:"kind,omitempty"`
+		Kind         string             `json:"kind"`
 		Level        string             `json:"level"`
 		Message      sarifText          `json:"message"`
 		Locations    []sarifLocation    `json:"locations,omitempty"`
@@ -90,7 +90,7 @@ func SARIF(list problem.List, program string) ([]byte, error) {
 		if p.Rule != "" && p.Hint != "" {
 			run.Tool.Driver.Rules[at].Help = &sarifText{p.Hint}
 		}
-		r := sarifResult{RuleID: id, RuleIndex: at, Level: string(p.Level), Message: sarifText{sarifMessage(p)}}
+		r := sarifResult{RuleID: id, RuleIndex: at, Kind: "fail", Level: string(p.Level), Message: sarifText{sarifMessage(p)}}
 		switch p.Standing {
 		case problem.Undecided:
 			r.Kind, r.Level = "open", "none"
