@@ -27,7 +27,9 @@ import (
 
 // enactFlags are those of enact and raze.
 type enactFlags struct {
-	file string // the kept proposal that is enacted; "" for none
+	file    string // the kept proposal that is enacted; "" for none
+	summary string // the file that the run's summary goes into; "" for none
+	form    string // of what is written to standard output
 	proposeFlags
 	parallel   int
 	timeout    time.Duration
@@ -45,6 +47,8 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
 	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish), go-on (do all that does not depend on it) or undo (take back what the run has done)")
 	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change); may be given again")
+	fs.StringVar(&f.summary, "o", "", "write what became of everything to this `file`, as JSON")
+	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
 }
 
@@ -62,6 +66,9 @@ func enactCommand() *command {
 }
 
 func (f *enactFlags) check() error {
+	if f.form != "text" && f.form != "markdown" {
+		return usage("-form is %q, and must be text or markdown", f.form)
+	}
 	for _, s := range f.allow {
 		if s != "data" && s != "security" {
 			return usage("-allow is %q, and must be data or security", s)
@@ -212,7 +219,7 @@ func (a *app) waiting() func(ledger.OpenRun) {
 
 // carryOut shows a proposal, asks for consent and enacts it.
 func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, file *enact.Kept, old bool) error {
-	if !a.json && !(a.quiet && a.yes) {
+	if !a.json && f.form == "text" && !(a.quiet && a.yes) {
 		opts := render.ProposalOptions{Full: f.full, Undo: f.ifOneFails == string(enact.Undo)}
 		if file != nil {
 			var err error
@@ -232,7 +239,7 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return exitError(exitRefused)
 	}
 	if proposal.Idle() {
-		return nil
+		return a.summarise(f, newRunDocument(p, proposal, f, time.Now(), &enact.Result{Outcome: "done"}))
 	}
 	if len(proposal.Approvals) > 0 && file == nil {
 		return unsigned(proposal)
@@ -256,14 +263,17 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return true
 	})
 	defer a.setOnStop(nil)
-	shown := a.progress(proposal)
+	shown, began := a.progress(proposal), time.Now()
 	o.Event = shown.event
 	r, err := enact.Enact(ctx, proposal, o)
 	shown.close()
 	if err != nil {
 		return err
 	}
-	return a.ended(p, proposal, f.file, r)
+	if err := a.summarise(f, newRunDocument(p, proposal, f, began, r)); err != nil {
+		return err
+	}
+	return a.ended(p, proposal, f, r)
 }
 
 // unsigned refuses a proposal that was made just now and needs signatures.
@@ -296,26 +306,17 @@ func (p *project) judgeAgain(proposal *propose.Proposal) func(context.Context, *
 	}
 }
 
-// ended says how a run ended. file is where its proposal was kept, "" when it
-// was made just now.
-func (a *app) ended(p *project, proposal *propose.Proposal, file string, r *enact.Result) error {
-	c := r.Counts
+// ended says how a run ended.
+func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *enact.Result) error {
 	if len(r.Failures) > 0 {
 		a.errs().Problems(problem.List(r.Failures))
 	}
-	if !a.json && proposal.Counts.Changing() == 0 && proposal.ChangesPolicy() {
+	text := !a.json && f.form == "text"
+	if text && proposal.Counts.Changing() == 0 && proposal.ChangesPolicy() {
 		a.out().Printf("Who must sign is noted in the ledger. Run %s.\n", render.ShortRun(r.Run))
 	}
-	if !a.json && proposal.Counts.Changing() > 0 {
-		line := fmt.Sprintf("%d done", c.Done)
-		for _, x := range []struct {
-			n    int
-			word string
-		}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.NotBegun, "not begun"}, {c.Undone, "taken back"}} {
-			if x.n > 0 {
-				line += fmt.Sprintf(", %d %s", x.n, x.word)
-			}
-		}
+	if text && proposal.Counts.Changing() > 0 {
+		line := render.CountsLine(r.Counts)
 		out := a.out()
 		if r.Resumed > 0 {
 			line += fmt.Sprintf(" (%d of them before)", r.Resumed)
@@ -333,8 +334,8 @@ func (a *app) ended(p *project, proposal *propose.Proposal, file string, r *enac
 				again = "raze"
 			}
 			with := strings.Join(p.wards, " ") + " -env " + p.env
-			if file != "" {
-				with = file
+			if f.file != "" {
+				with = f.file
 			}
 			out.Printf("Go on with: kasbah %s %s\n", again, with)
 		}

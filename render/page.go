@@ -242,7 +242,7 @@ func (w *page) notes(a *propose.Action) {
 		parts = append(parts, "Declared by the kit "+a.Kit+".")
 	}
 	if len(a.Via) > 0 {
-		parts = append(parts, "By way of "+strings.Join(a.Via, ", ")+".")
+		parts = append(parts, "Called "+strings.Join(a.Via, ", ")+".")
 	}
 	if a.Seconds > 0 {
 		parts = append(parts, "Takes about "+About(a.Seconds)+".")

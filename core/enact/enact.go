@@ -106,6 +106,16 @@ type Result struct {
 	Recovered []string             // addresses whose unfinished calls were found out
 	Resumed   int                  // of those done, the actions that earlier runs of the same proposal did
 	Undone    []Undone             // what was taken back, or could not be
+	Actions   []ActionResult       // by ward and address, same left out
+}
+
+// ActionResult is what became of one action.
+type ActionResult struct {
+	Action  *propose.Action
+	Outcome string        // done, failed, unclear, not begun, undone
+	ID      string        // of the thing afterwards; "" when there is none
+	Took    time.Duration // its calls, waiting for the cloud included
+	Err     error         // nil unless it failed
 }
 
 // Refused is returned when a run is refused before it acted: exit code 5.
@@ -195,9 +205,11 @@ type executor struct {
 	unclearCalls   []*call
 	undoneHalves   map[string]int // full address -> steps taken back
 	undone         []Undone
-	earlier        []string          // runs of the same proposal that this one goes on from
-	already        map[string]bool   // steps that they have done
-	was            map[string]string // full address -> the one that it is renamed from
+	took           map[string]time.Duration // by full address
+	errs           map[string]error         // by full address
+	earlier        []string                 // runs of the same proposal that this one goes on from
+	already        map[string]bool          // steps that they have done
+	was            map[string]string        // full address -> the one that it is renamed from
 	resumedActions int
 	tookBackAll    bool
 	pace           *pace
@@ -217,7 +229,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
@@ -329,10 +341,13 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	tell(Event{Kind: EventStart, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h})
 	began := time.Now()
 	err := e.carryOut(ctx, s)
-	seconds := time.Since(began).Seconds()
+	took := time.Since(began)
+	seconds := took.Seconds()
 	if err != nil {
 		unclear := errors.Is(err, errUnclear)
 		e.mu.Lock()
+		e.errs[a.Full()] = err
+		e.took[a.Full()] += took
 		if unclear {
 			e.counts.Unclear++
 			e.byWard[a.Ward].Unclear++
@@ -346,6 +361,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 		return false
 	}
 	e.mu.Lock()
+	e.took[a.Full()] += took
 	e.halfDone[a.Full()]++
 	whole := e.halfDone[a.Full()] == len(halves(a))
 	skipped := e.skipped[a.Full()]
@@ -409,9 +425,41 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 		values[w.Ward] = e.values(w)
 		r.Published[w.Ward] = value.Map(values[w.Ward].Published)
 	}
+	r.Actions = e.actions()
 	err := e.end(ctx, r.Outcome, values)
 	e.event(Event{Kind: EventEnd})
 	return r, errors.Join(err, e.broken)
+}
+
+// actions says what became of each.
+func (e *executor) actions() []ActionResult {
+	undone := map[string]bool{}
+	for _, u := range e.undone {
+		undone[value.InWard(u.Ward, u.Address)] = u.Err == nil
+	}
+	out := make([]ActionResult, 0, e.counts.Total)
+	for _, a := range e.p.Actions {
+		if a.Kind == propose.Same {
+			continue
+		}
+		full := a.Full()
+		x := ActionResult{Action: a, Outcome: "not begun", Took: e.took[full], Err: e.errs[full]}
+		switch {
+		case undone[full]:
+			x.Outcome = "undone"
+		case errors.Is(x.Err, errUnclear):
+			x.Outcome = "unclear"
+		case x.Err != nil:
+			x.Outcome = "failed"
+		case e.halfDone[full] == len(halves(a)):
+			x.Outcome = "done"
+		}
+		if r, err := e.recordOf(full, a.Was); err == nil && r != nil {
+			x.ID = r.ID
+		}
+		out = append(out, x)
+	}
+	return out
 }
 
 // values are what the run leaves of a ward besides records, as far as it is
@@ -474,13 +522,24 @@ func (e *executor) judgeAgain(ctx context.Context, a *propose.Action, inputs val
 	return err
 }
 
+// failedIn says what failed in a ward, and why.
+func (e *executor) failedIn(ward string) []string {
+	var out []string
+	for _, f := range e.failures {
+		if f.Ward == ward {
+			out = append(out, f.Address+": "+f.Message)
+		}
+	}
+	return out
+}
+
 // end gives every lock back. Locks that were taken away are past giving.
 func (e *executor) end(ctx context.Context, outcome string, values map[string]ledger.Values) error {
 	var errs []error
 	for w, run := range e.runs {
 		c := e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear, "undone": c.Undone}
-		err := run.End(ctx, outcome, counts, e.rulesSaid(w), values[w])
+		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w), Values: values[w]})
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)
 		}

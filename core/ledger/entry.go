@@ -125,7 +125,8 @@ type Beat struct {
 type End struct {
 	Outcome string         `json:"outcome"` // done, failed, stopped
 	Counts  map[string]int `json:"counts,omitempty"`
-	Rules   []string       `json:"rules,omitempty"` // what house rules said without stopping the run
+	Rules   []string       `json:"rules,omitempty"`  // what house rules said without stopping the run
+	Failed  []string       `json:"failed,omitempty"` // what failed, each as `ADDRESS: why`
 	Values
 }
 

@@ -24,8 +24,9 @@ type RunSummary struct {
 	Outcome string         `json:"outcome"`       // done, failed, stopped, broken, open
 	Why     string         `json:"why,omitempty"` // of a broken one
 	Counts  map[string]int `json:"counts,omitempty"`
-	Rules   []string       `json:"rules,omitempty"` // what house rules said without stopping it
-	First   int64          `json:"first"`           // entries
+	Rules   []string       `json:"rules,omitempty"`  // what house rules said without stopping it
+	Failed  []string       `json:"failed,omitempty"` // what failed, each as `ADDRESS: why`
+	First   int64          `json:"first"`            // entries
 	Last    int64          `json:"last"`
 	Calls   []Call         `json:"calls,omitempty"`
 }
@@ -79,7 +80,7 @@ func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
 				}
 			case line.Kind == KindEnd:
 				at := e.Time
-				r.Ended, r.Outcome, r.Counts, r.Rules = &at, line.End.Outcome, line.End.Counts, line.End.Rules
+				r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed = &at, line.End.Outcome, line.End.Counts, line.End.Rules, line.End.Failed
 			}
 			if r != nil {
 				r.Last = max(r.Last, e.Seq)

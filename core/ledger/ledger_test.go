@@ -39,7 +39,7 @@ func enact(t testing.TB, r *Run, n int, address string, inputs value.Map) {
 }
 
 func end(t testing.TB, r *Run) {
-	require.NoError(t, r.End(ctx, "done", map[string]int{"done": 1}, nil, Values{Published: value.Attributes{"x": "y"}}))
+	require.NoError(t, r.End(ctx, End{Outcome: "done", Counts: map[string]int{"done": 1}, Values: Values{Published: value.Attributes{"x": "y"}}}))
 }
 
 func TestRunIsRecorded(t *testing.T) {
@@ -88,7 +88,7 @@ func TestLockRefusesAndWaits(t *testing.T) {
 	go func() {
 		w, err := two.BeginWaiting(ctx, BeginOptions{ID: "run-2"}, WaitOptions{Wait: time.Minute, Waiting: func(OpenRun) { seen <- struct{}{} }})
 		if err == nil {
-			err = w.End(ctx, "done", nil, nil, Values{})
+			err = w.End(ctx, End{Outcome: "done"})
 		}
 		got <- err
 	}()
@@ -147,7 +147,7 @@ func TestFencing(t *testing.T) {
 	r.mu.Unlock()
 	require.ErrorIs(t, r.MayCall(ctx), ErrBroken)
 	require.ErrorIs(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Address: "medina.bucket/b", Outcome: Done}}), ErrBroken)
-	require.ErrorIs(t, r.End(ctx, "done", nil, nil, Values{}), ErrBroken)
+	require.ErrorIs(t, r.End(ctx, End{Outcome: "done"}), ErrBroken)
 	state, err := two.Load(ctx)
 	require.NoError(t, err)
 	require.Len(t, state.Unresolved(), 1)

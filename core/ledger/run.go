@@ -329,7 +329,7 @@ func (r *Run) MayCall(ctx context.Context) error {
 
 // End gives the lock back. Calls that were never started get their result
 // from the caller before.
-func (r *Run) End(ctx context.Context, outcome string, counts map[string]int, said []string, values Values) error {
+func (r *Run) End(ctx context.Context, end End) error {
 	defer r.stop()
 	r.mu.Lock()
 	long := r.state.sinceEntries >= 200
@@ -337,7 +337,7 @@ func (r *Run) End(ctx context.Context, outcome string, counts map[string]int, sa
 	if long {
 		r.checkpoint()
 	}
-	return r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &End{Outcome: outcome, Counts: counts, Rules: said, Values: values}})
+	return r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &end})
 }
 
 func (r *Run) stop() {

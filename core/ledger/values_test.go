@@ -47,7 +47,7 @@ func TestDurations(t *testing.T) {
 	state, err = l.Load(ctx)
 	require.NoError(t, err)
 	require.InDelta(t, 100, state.Durations["medina.bucket create"].Mean, 0.1, "what was long ago is forgotten")
-	require.NoError(t, r.End(ctx, "done", nil, nil, Values{}))
+	require.NoError(t, r.End(ctx, End{Outcome: "done"}))
 }
 
 // TestValues: what a run leaves of its ward is kept as a whole, through
@@ -67,7 +67,7 @@ func TestValues(t *testing.T) {
 		if id == "run-3" {
 			r.checkpoint()
 		}
-		require.NoError(t, r.End(ctx, "done", map[string]int{"done": 0}, said, v))
+		require.NoError(t, r.End(ctx, End{Outcome: "done", Counts: map[string]int{"done": 0}, Rules: said, Values: v}))
 		state, err := l.Load(ctx)
 		require.NoError(t, err)
 		return state
@@ -91,7 +91,7 @@ func TestLastChange(t *testing.T) {
 		r := begin(t, l, run)
 		require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "c", Address: "medina.bucket/b", Type: "medina.bucket", Call: "update", Key: "k"}}))
 		require.NoError(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "c", Address: "medina.bucket/b", Outcome: Done, Record: &Record{Address: "medina.bucket/b", ID: "bkt-1", Live: live}}}))
-		require.NoError(t, r.End(ctx, "done", nil, nil, Values{}))
+		require.NoError(t, r.End(ctx, End{Outcome: "done"}))
 	}
 	set("run-1", value.Attributes{"a": "1", "b": "1"})
 	set("run-2", value.Attributes{"a": "2", "b": "1"})
