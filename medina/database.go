@@ -27,6 +27,7 @@ create table if not exists things (
 	revision integer not null, body text not null, parent text, lo integer, hi integer, zone text);
 create index if not exists things_type on things (type, seq);
 create index if not exists things_name on things (type, name);
+create index if not exists things_zone on things (type, zone) where zone is not null;
 create index if not exists things_range on things (parent, lo) where parent is not null;
 create table if not exists refs (thing text not null, attribute text not null, target text not null, primary key (thing, attribute)) without rowid;
 create index if not exists refs_target on refs (target);

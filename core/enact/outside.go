@@ -68,7 +68,7 @@ func (o *outside) manages(ward, typ, id string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return s.RecordedAs(typ, id)
+	return s.RecordedAs(typ, id), nil
 }
 
 // finder answers for things that are looked up: as the proposal found them,
@@ -155,7 +155,7 @@ func (e *executor) manages(ward, typ, id string) (string, error) {
 	if run == nil {
 		return e.outside.manages(ward, typ, id)
 	}
-	return run.RecordedAs(typ, id)
+	return run.RecordedAs(typ, id), nil
 }
 
 // of are the things found for a ward, for its ledger: what was not looked up

@@ -3,6 +3,7 @@ package ledger
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -61,15 +62,49 @@ type Leftover struct {
 // between goroutines before Record was called once.
 type Stored struct {
 	Address  string
+	Type     string // with its driver
+	ID       string
+	Tag      string
 	Needs    []string
 	Declared string // fingerprint
-	whole    bool   // nothing unfinished: it has an id and no leftovers
-	body     []byte // JSON of the record, until it is decoded
-	record   *Record
+	Whole    bool   // nothing is unfinished: it has an id and no leftovers
+	Settled  bool   // when it was seen last, it was as its inputs say
+	Seq      int64  // the entry in which its id, inputs or attributes changed last
+
+	body   []byte // JSON of the record, until it is decoded
+	record *Record
 }
 
-func stored(r *Record) *Stored {
-	return &Stored{Address: r.Address, Needs: r.Needs, Declared: r.Declared, whole: r.Whole(), record: r}
+func stored(r *Record, seq int64) *Stored {
+	return &Stored{
+		Address: r.Address, Type: r.Type, ID: r.ID, Tag: r.Tag, Needs: r.Needs, Declared: r.Declared, Whole: r.Whole(), Settled: r.settled(),
+		Seq: seq, record: r,
+	}
+}
+
+func (r *Record) settled() bool {
+	for name, v := range r.Inputs {
+		if !value.Equal(v, r.Live[name]) {
+			return false
+		}
+	}
+	return true
+}
+
+// put makes r the record of its address. What only says something else about
+// care or needs does not count as a change of the resource.
+func (s *State) put(r *Record, seq int64) error {
+	if old := s.Records[r.Address]; old != nil {
+		was, err := old.Record()
+		if err != nil {
+			return err
+		}
+		if was.ID == r.ID && value.Equal(map[string]any(was.Inputs), map[string]any(r.Inputs)) && value.Equal(map[string]any(was.Live), map[string]any(r.Live)) {
+			seq = old.Seq
+		}
+	}
+	s.Records[r.Address] = stored(r, seq)
+	return nil
 }
 
 // Whole reports whether the record has an id and no leftovers.
@@ -87,10 +122,10 @@ func (s *Stored) Record() (*Record, error) {
 	return s.record, nil
 }
 
-// appendLine writes the record's line of a checkpoint: a JSON array of
-// address, needs, fingerprint, whether it is whole, and the record.
+// appendLine writes the record's line of a checkpoint: a JSON array of what a
+// comparison needs first, a tab, and the record.
 func (s *Stored) appendLine(b *bytes.Buffer) error {
-	head, err := json.Marshal([]any{s.Address, s.Needs, s.Declared, s.whole})
+	head, err := json.Marshal([]any{s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared, s.Whole, s.Settled, s.Seq})
 	if err != nil {
 		return err
 	}
@@ -100,26 +135,27 @@ func (s *Stored) appendLine(b *bytes.Buffer) error {
 			return err
 		}
 	}
-	b.Write(head[:len(head)-1])
-	b.WriteByte(',')
+	b.Write(head)
+	b.WriteByte('\t') // which no JSON text holds
 	b.Write(body)
-	b.WriteString("]\n")
+	b.WriteByte('\n')
 	return nil
 }
 
-// parseLine reads what appendLine wrote, leaving the record undecoded.
+// parseLine reads what appendLine wrote, leaving the record undecoded. The
+// line must not be changed afterwards.
 func parseLine(line []byte) (*Stored, error) {
-	dec := json.NewDecoder(bytes.NewReader(line))
-	s := &Stored{}
-	if t, err := dec.Token(); err != nil || t != json.Delim('[') {
-		return nil, fmt.Errorf("a record's line is no array")
+	head, body, ok := bytes.Cut(bytes.TrimSuffix(line, []byte("\n")), []byte("\t"))
+	if !ok {
+		return nil, errors.New("a record's line has one part only")
 	}
-	var body json.RawMessage
-	for _, into := range []any{&s.Address, &s.Needs, &s.Declared, &s.whole, &body} {
-		if err := dec.Decode(into); err != nil {
-			return nil, fmt.Errorf("a record's line: %w", err)
-		}
+	s := &Stored{body: body}
+	into := [...]any{&s.Address, &s.Type, &s.ID, &s.Tag, &s.Needs, &s.Declared, &s.Whole, &s.Settled, &s.Seq}
+	if err := json.Unmarshal(head, &into); err != nil {
+		return nil, fmt.Errorf("a record's line: %w", err)
 	}
-	s.body = body
+	if s.Address == "" {
+		return nil, errors.New("a record's line has no address")
+	}
 	return s, nil
 }

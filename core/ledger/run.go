@@ -105,7 +105,7 @@ func (r *Run) Record(address string) (*Record, error) {
 }
 
 // RecordedAs is the address under which a thing of a type is recorded, or "".
-func (r *Run) RecordedAs(typ, id string) (string, error) {
+func (r *Run) RecordedAs(typ, id string) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.state.RecordedAs(typ, id)

@@ -81,7 +81,7 @@ type OpenIntent struct {
 func NewState(records ...*Record) *State {
 	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}, Durations: map[string]Duration{}, Proposals: map[string]*Use{}}
 	for _, r := range records {
-		s.Records[r.Address] = stored(r)
+		s.Records[r.Address] = stored(r, 0)
 	}
 	return s
 }
@@ -100,17 +100,13 @@ func (s *State) Holders() []*OpenRun {
 }
 
 // RecordedAs is the address under which a thing of a type is recorded, or "".
-func (s *State) RecordedAs(typ, id string) (string, error) {
+func (s *State) RecordedAs(typ, id string) string {
 	for a, st := range s.Records {
-		r, err := st.Record()
-		if err != nil {
-			return "", err
-		}
-		if r.Type == typ && r.ID == id {
-			return a, nil
+		if st.Type == typ && st.ID == id {
+			return a
 		}
 	}
-	return "", nil
+	return ""
 }
 
 func (s *State) ignore(e *Entry, format string, args ...any) {
@@ -192,7 +188,9 @@ func (s *State) line(e *Entry, l *Line) {
 			}
 		}
 		if l.Note.Record != nil {
-			s.Records[l.Note.Record.Address] = stored(l.Note.Record)
+			if err := s.put(l.Note.Record, e.Seq); err != nil {
+				s.ignore(e, "%v", err)
+			}
 		}
 	case KindEnd:
 		if l.End.Published != nil {
@@ -224,7 +222,9 @@ func (s *State) result(e *Entry, r *Result, run *OpenRun) {
 			case r.Dropped:
 				delete(s.Records, r.Address)
 			case r.Record != nil:
-				s.Records[r.Address] = stored(r.Record)
+				if err := s.put(r.Record, e.Seq); err != nil {
+					s.ignore(e, "%v", err)
+				}
 			}
 			return
 		}

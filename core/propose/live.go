@@ -32,16 +32,19 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 	wanted := map[string]map[string]bool{}
 	for _, s := range states {
 		for _, st := range s.Records {
+			ids := wanted[st.Type]
+			if ids == nil {
+				ids = map[string]bool{}
+				wanted[st.Type] = ids
+			}
+			ids[st.ID] = true
+			if st.Whole {
+				continue
+			}
 			r, err := st.Record()
 			if err != nil {
 				return nil, err
 			}
-			ids := wanted[r.Type]
-			if ids == nil {
-				ids = map[string]bool{}
-				wanted[r.Type] = ids
-			}
-			ids[r.ID] = true
 			for _, l := range r.Leftovers {
 				ids[l.ID] = true
 			}

@@ -142,12 +142,7 @@ func (w *proposer) manages(typ, id string) string {
 			}
 			ids := value.Map{}
 			for a, st := range s.Records {
-				r, err := st.Record()
-				if err != nil {
-					w.problems = append(w.problems, err)
-					continue
-				}
-				ids[r.Type+" "+r.ID] = a
+				ids[st.Type+" "+st.ID] = a
 			}
 			add(ward, ids)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sort"
 	"strings"
 	"time"
 
@@ -53,7 +54,7 @@ type proposer struct {
 	p        *Proposal
 	declared map[string]*declare.Resource // by full address
 	actions  map[string]*Action           // by full address
-	recorded map[string]*ledger.Record    // by full address, with unfinished calls taken as done
+	recorded *records                     // with unfinished calls taken as done
 	dangling map[string]bool              // full addresses with an unfinished call
 	was      map[string]string            // full address -> the former one under which it is recorded
 	selected map[string]bool              // by -only; nil for all
@@ -66,7 +67,8 @@ type proposer struct {
 // Propose makes the proposal. It writes nothing, and reads nothing but
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
-	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, recorded: map[string]*ledger.Record{}, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
+	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
+	w.recorded = &records{stored: map[string]*ledger.Stored{}, instead: map[string]*ledger.Record{}, fault: func(err error) { w.problems = append(w.problems, err) }}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
@@ -108,7 +110,7 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	if err := w.finish(ctx); err != nil {
 		return nil, err
 	}
-	return w.p, nil
+	return w.p, errors.Join(w.problems...)
 }
 
 // gather collects the declared resources and the records, taking unfinished
@@ -121,11 +123,7 @@ func (w *proposer) gather() error {
 			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does is not in this preview", ward, h.Who, h.Host, h.Begin.Command))
 		}
 		for a, st := range s.Records {
-			r, err := st.Record()
-			if err != nil {
-				return err
-			}
-			w.recorded[value.InWard(ward, a)] = r
+			w.recorded.stored[value.InWard(ward, a)] = st
 		}
 		for _, in := range s.Unresolved() {
 			full := value.InWard(ward, in.Intent.Address)
@@ -166,21 +164,21 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 	case "create", "update":
 		if in.Plan != nil {
 			r := *in.Plan
-			if old := w.recorded[full]; old != nil {
+			if old := w.recorded.get(full); old != nil {
 				r.Version = old.Version
 				if r.ID == "" {
 					r.Live = nil
 				}
 			}
-			w.recorded[full] = &r
+			w.recorded.set(full, &r)
 		}
 	case "delete":
 		switch {
 		case in.Plan == nil:
-			delete(w.recorded, full)
+			w.recorded.set(full, nil)
 		default:
 			r := *in.Plan
-			w.recorded[full] = &r
+			w.recorded.set(full, &r)
 		}
 	}
 }
@@ -189,14 +187,21 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 // addresses. What is declared needs what it declares; what is only recorded
 // needs what it was recorded to.
 func (w *proposer) graph() *graph.Graph {
-	all := make(map[string]bool, len(w.declared)+len(w.recorded))
+	names := make([]string, 0, len(w.declared))
 	for a := range w.declared {
-		all[a] = true
+		names = append(names, a)
 	}
-	for a := range w.recorded {
-		all[a] = true
+	for a := range w.recorded.stored {
+		if w.declared[a] == nil && w.recorded.has(a) {
+			names = append(names, a)
+		}
 	}
-	names := value.Keys(all)
+	for a, r := range w.recorded.instead { // an unfinished call may have made what is not recorded yet
+		if r != nil && w.declared[a] == nil && w.recorded.stored[a] == nil {
+			names = append(names, a)
+		}
+	}
+	sort.Strings(names)
 	var edges []graph.Edge
 	for _, a := range names {
 		if d := w.declared[a]; d != nil {
@@ -204,7 +209,7 @@ func (w *proposer) graph() *graph.Graph {
 				edges = append(edges, graph.Edge{From: a, To: n.Address, Why: n.Why})
 			}
 		} else {
-			for _, n := range w.recorded[a].Needs {
+			for _, n := range w.recorded.needs(a) {
 				if w.declared[n] == nil { // else the two may need each other across the change
 					edges = append(edges, graph.Edge{From: a, To: n})
 				}
@@ -270,7 +275,7 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 		}
 		for _, n := range hits {
 			full := g.Name(n)
-			if w.declared[full] == nil || w.recorded[full] == nil {
+			if w.declared[full] == nil || !w.recorded.has(full) {
 				_, short := value.SplitWard(full)
 				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap", pattern, short)
 			}
@@ -283,19 +288,26 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 // action decides what becomes of one resource. What it needs was decided
 // before.
 func (w *proposer) action(full string) (*Action, error) {
-	d, r := w.declared[full], w.recorded[full]
+	d := w.declared[full]
 	ward, address := value.SplitWard(full)
 	a := &Action{Ward: ward, Address: address, Was: w.was[full], Changes: []Change{}, Needs: []string{}}
-	typ, err := w.typeOf(d, r)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", address, err)
-	}
 	if d != nil {
 		a.Type = d.FullType()
 		a.Position, a.Via = d.Position()
 		a.Needs = NeedsOf(d)
 		a.Kit = kitOf(d)
-	} else {
+		if a.Was == "" && w.unchanged(full, d, a.Needs) {
+			a.Kind = Same
+			a.Cost = w.costOfSame(full, d, d.Type)
+			return a, nil
+		}
+	}
+	r := w.recorded.get(full)
+	typ, err := w.typeOf(d, r)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", address, err)
+	}
+	if d == nil {
 		a.Kit = r.Kit
 		a.Type = r.Type
 		a.Needs = append(a.Needs, r.Needs...)
@@ -419,7 +431,7 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 		return v, err
 	}
 	a := w.actions[ref.Address]
-	r := w.recorded[ref.Address]
+	r := w.recorded.get(ref.Address)
 	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) && w.isID(r, ref.Path) {
 		return r.ID, nil // an unfinished edit leaves it as it is
 	}

@@ -14,7 +14,7 @@ import (
 func (w *proposer) renames() error {
 	for _, d := range w.o.Declared.Resources {
 		full := d.Full()
-		if len(d.Former) == 0 || w.recorded[full] != nil {
+		if len(d.Former) == 0 || w.recorded.has(full) {
 			continue // what was renamed before changes nothing
 		}
 		for _, former := range d.Former {
@@ -25,12 +25,13 @@ func (w *proposer) renames() error {
 				}
 				continue
 			}
-			r := w.recorded[former]
+			r := w.recorded.get(former)
 			if r == nil || w.declared[former] != nil || r.Type != d.FullType() {
 				continue
 			}
-			w.was[full], w.recorded[full] = former, r
-			delete(w.recorded, former)
+			w.was[full] = former
+			w.recorded.set(full, r)
+			w.recorded.set(former, nil)
 			if w.dangling[former] {
 				w.dangling[full] = true
 				delete(w.dangling, former)
@@ -45,9 +46,10 @@ func (w *proposer) renames() error {
 	for full, former := range w.was {
 		now[former] = full
 	}
-	for full, old := range w.recorded {
-		if !slices.ContainsFunc(old.Needs, func(n string) bool { return now[n] != "" }) {
-			continue
+	rename := func(full string) {
+		old := w.recorded.get(full)
+		if old == nil || !slices.ContainsFunc(old.Needs, func(n string) bool { return now[n] != "" }) {
+			return
 		}
 		r := *old
 		r.Needs = slices.Clone(old.Needs)
@@ -56,7 +58,15 @@ func (w *proposer) renames() error {
 				r.Needs[i] = is
 			}
 		}
-		w.recorded[full] = &r
+		w.recorded.set(full, &r)
+	}
+	for full, st := range w.recorded.stored {
+		if slices.ContainsFunc(st.Needs, func(n string) bool { return now[n] != "" }) {
+			rename(full)
+		}
+	}
+	for full := range w.was {
+		rename(full)
 	}
 	return nil
 }
@@ -98,7 +108,7 @@ func (w *proposer) movedAway(a *Action, r *ledger.Record) bool {
 	ward, short := value.SplitWard(r.MovingTo)
 	var there *ledger.Record
 	if slices.Contains(w.o.Wards, ward) {
-		there = w.recorded[r.MovingTo]
+		there = w.recorded.get(r.MovingTo)
 	} else if w.o.Outside != nil {
 		s, err := w.o.Outside(ward)
 		if err == nil && s.Records[short] != nil {

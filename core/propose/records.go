@@ -1,0 +1,97 @@
+package propose
+
+import (
+	"kasbah/core/declare"
+	"kasbah/core/ledger"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// records is what the ledgers record, by full address. Records are decoded
+// when they are asked for: of what stays as it is, none is.
+type records struct {
+	stored  map[string]*ledger.Stored
+	instead map[string]*ledger.Record // what unfinished calls and renames make of a record; nil for none
+	fault   func(error)
+}
+
+func (rs *records) has(full string) bool {
+	if r, ok := rs.instead[full]; ok {
+		return r != nil
+	}
+	return rs.stored[full] != nil
+}
+
+// get is nil when nothing is recorded, or it cannot be read.
+func (rs *records) get(full string) *ledger.Record {
+	if r, ok := rs.instead[full]; ok {
+		return r
+	}
+	st := rs.stored[full]
+	if st == nil {
+		return nil
+	}
+	r, err := st.Record()
+	if err != nil {
+		rs.fault(err)
+		return nil
+	}
+	return r
+}
+
+func (rs *records) needs(full string) []string {
+	if r := rs.instead[full]; r != nil {
+		return r.Needs
+	}
+	if st := rs.stored[full]; st != nil {
+		return st.Needs
+	}
+	return nil
+}
+
+// set puts a record in place of what is recorded; nil takes it away.
+func (rs *records) set(full string, r *ledger.Record) { rs.instead[full] = r }
+
+// unchanged reports whether a declared resource stays as it is for reasons
+// that need no look at its attributes: it is declared as it was when it was
+// enacted, was then as declared, has not changed since, and what its inputs
+// are made from has not either.
+func (w *proposer) unchanged(full string, d *declare.Resource, needs []string) bool {
+	st := w.recorded.stored[full]
+	if st == nil || !st.Whole || !st.Settled || st.Declared == "" || w.dangling[full] || w.asked[full] {
+		return false
+	}
+	if _, ok := w.recorded.instead[full]; ok {
+		return false
+	}
+	if w.o.Live != nil {
+		l, ok := w.o.Live[st.Type][st.ID]
+		if !ok || st.Tag == "" || l.Tag != st.Tag {
+			return false
+		}
+	}
+	same := true
+	value.Refs(d.Inputs, func(ref value.Ref) {
+		if !same {
+			return
+		}
+		from, a := w.recorded.stored[ref.Address], w.actions[ref.Address]
+		same = from != nil && from.Seq < st.Seq && a != nil && a.Kind == Same && !w.dangling[ref.Address]
+	})
+	return same && fingerprint(d, needs) == st.Declared
+}
+
+// costOfSame is what a resource costs that stays as it is.
+func (w *proposer) costOfSame(full string, d *declare.Resource, typ *schema.Type) *Cost {
+	was, ok := typ.PriceOf(d.Inputs)
+	if !ok {
+		r := w.recorded.get(full)
+		if r == nil {
+			return nil
+		}
+		if was, ok = typ.PriceOf(value.Map(r.Live)); !ok {
+			return nil
+		}
+	}
+	return &Cost{Was: was, WillBe: was}
+}
