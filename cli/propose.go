@@ -98,6 +98,13 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 // propose makes a proposal for the project's wards.
 func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose.Proposal, error) {
 	var d *declare.Declared
+	var states map[string]*ledger.State
+	var unread error
+	read := make(chan struct{})
+	go func() { // beside the evaluation, which keeps one core busy
+		defer close(read)
+		states, unread = p.states(ctx)
+	}()
 	if !f.raze {
 		var err error
 		if d, err = a.declaredWithSecrets(ctx, p); err != nil {
@@ -107,9 +114,8 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	if err := a.rulesFor(ctx, p); err != nil {
 		return nil, err
 	}
-	states, err := p.states(ctx)
-	if err != nil {
-		return nil, err
+	if <-read; unread != nil {
+		return nil, unread
 	}
 	return a.compare(ctx, p, d, states, f)
 }

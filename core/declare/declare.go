@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -111,6 +112,7 @@ type Resource struct {
 	Within   []*Instance // the instances of kits around it, outermost first
 	Former   []string    // addresses with their ward under which it may be recorded still
 
+	full  string // address with its ward
 	index *index
 	trace trace
 	star  map[string]string // schema name -> the name used in the code, where they differ
@@ -147,7 +149,12 @@ type Excuse struct {
 func (r *Resource) FullType() string { return r.Driver + "." + r.Type.Name }
 
 // Full is the address with its ward.
-func (r *Resource) Full() string { return value.InWard(r.Ward, r.Address) }
+func (r *Resource) Full() string {
+	if r.full == "" { // of a resource that was not made here
+		return value.InWard(r.Ward, r.Address)
+	}
+	return r.full
+}
 
 // Position is the outermost line that declared the resource, and the calls
 // between it and the driver.
@@ -214,6 +221,9 @@ func sameNames(d *Declared) problem.List {
 // unknownAfter reports addresses in care(after = …) that nothing declares.
 func unknownAfter(o Options, d *Declared) problem.List {
 	var out problem.List
+	if !slices.ContainsFunc(d.Resources, func(r *Resource) bool { return len(r.Care.After) > 0 }) {
+		return nil
+	}
 	known := make(map[string]bool, len(d.Resources))
 	for _, r := range d.Resources {
 		known[r.Full()] = true
@@ -241,6 +251,9 @@ func unknownAfter(o Options, d *Declared) problem.List {
 // that two resources claim.
 func stillDeclared(d *Declared) problem.List {
 	var out problem.List
+	if !slices.ContainsFunc(d.Resources, func(r *Resource) bool { return len(r.Former) > 0 }) {
+		return nil
+	}
 	known := make(map[string]bool, len(d.Resources))
 	for _, r := range d.Resources {
 		known[r.Full()] = true

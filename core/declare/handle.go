@@ -107,6 +107,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		Ward: ev.out.Name, Address: in.path + t.full() + "/" + string(name), Driver: t.d.name, Type: t.typ, Name: string(name),
 		Within: in.within, Care: in.care, index: ev.index, trace: traceOf(thread), star: t.star,
 	}
+	r.full = value.InWard(r.Ward, r.Address)
 	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make(map[string]starlark.Value, len(kwargs))}
 	if first := ev.declared[r.Address]; first != nil {
 		pos, _ := r.Position()

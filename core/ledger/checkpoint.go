@@ -42,22 +42,24 @@ type checkpointHeader struct {
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
 	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Approval: s.Approval, Records: len(s.Records)}
-	var frames, plain bytes.Buffer
+	var frames, heads, bodies bytes.Buffer
 	flush := func() {
-		frame := c.enc.EncodeAll(plain.Bytes(), nil)
-		h.Frames = append(h.Frames, len(frame))
-		frames.Write(frame)
-		plain.Reset()
+		for _, part := range []*bytes.Buffer{&heads, &bodies} {
+			frame := c.enc.EncodeAll(part.Bytes(), nil)
+			h.Frames = append(h.Frames, len(frame))
+			frames.Write(frame)
+			part.Reset()
+		}
 	}
 	for _, a := range s.Addresses() {
-		if err := s.Records[a].appendLine(&plain); err != nil {
+		if err := s.Records[a].appendTo(&heads, &bodies); err != nil {
 			return nil, err
 		}
-		if plain.Len() >= frameBytes {
+		if bodies.Len() >= frameBytes {
 			flush()
 		}
 	}
-	if plain.Len() > 0 {
+	if bodies.Len() > 0 {
 		flush()
 	}
 	out, err := json.Marshal(h)
@@ -100,23 +102,23 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	parts := make([][]*Stored, len(h.Frames))
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, n := range h.Frames {
-		if n < 0 || n > len(rest) {
+	if len(h.Frames)%2 != 0 {
+		return nil, errors.New("it has lines about records without the records")
+	}
+	for i := 0; i < len(h.Frames); i += 2 {
+		n, m := h.Frames[i], h.Frames[i+1]
+		if n < 0 || m < 0 || n > len(rest) || m > len(rest)-n {
 			return nil, errors.New("it is cut off")
 		}
-		frame := rest[:n]
-		rest = rest[n:]
+		frame, in := rest[:n], &block{dec: c.dec, packed: rest[n : n+m]}
+		rest = rest[n+m:]
 		g.Go(func() error {
-			plain, err := c.dec.DecodeAll(frame, nil)
+			heads, err := c.dec.DecodeAll(frame, nil)
 			if err != nil {
 				return fmt.Errorf("frame %d cannot be decompressed: %w", i+1, err)
 			}
-			for line := range bytes.Lines(plain) {
-				r, err := parseLine(line)
-				if err != nil {
-					return fmt.Errorf("frame %d: %w", i+1, err)
-				}
-				parts[i] = append(parts[i], r)
+			if parts[i], err = parseHeads(heads, in); err != nil {
+				return fmt.Errorf("frame %d: %w", i+1, err)
 			}
 			return nil
 		})

@@ -5,7 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 
 	"kasbah/core/value"
 )
@@ -71,8 +74,9 @@ type Stored struct {
 	Settled  bool   // when it was seen last, it was as its inputs say
 	Seq      int64  // the entry in which its id, inputs or attributes changed last
 
-	body   []byte // JSON of the record, until it is decoded
-	record *Record
+	record   *Record // nil until it is decoded:
+	in       *block  // that holds its JSON,
+	at, size int     // from where, and how much
 }
 
 func stored(r *Record, seq int64) *Stored {
@@ -110,52 +114,91 @@ func (s *State) put(r *Record, seq int64) error {
 // Whole reports whether the record has an id and no leftovers.
 func (r *Record) Whole() bool { return r.ID != "" && len(r.Leftovers) == 0 }
 
-// Record decodes the record. It must not be changed.
-func (s *Stored) Record() (*Record, error) {
-	if s.record == nil {
-		var r Record
-		if err := json.Unmarshal(s.body, &r); err != nil {
-			return nil, fmt.Errorf("the record of %s cannot be read: %w", s.Address, err)
-		}
-		s.record, s.body = &r, nil
-	}
-	return s.record, nil
+// block is a number of records as a checkpoint holds them, compressed until
+// one of them is asked for.
+type block struct {
+	dec    *zstd.Decoder
+	packed []byte
+	open   sync.Once
+	plain  []byte
+	err    error
 }
 
-// appendLine writes the record's line of a checkpoint: a JSON array of what a
-// comparison needs first, a tab, and the record.
-func (s *Stored) appendLine(b *bytes.Buffer) error {
-	head, err := json.Marshal([]any{s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared, s.Whole, s.Settled, s.Seq})
+func (b *block) bytes() ([]byte, error) {
+	b.open.Do(func() {
+		if b.plain, b.err = b.dec.DecodeAll(b.packed, nil); b.err != nil {
+			b.err = fmt.Errorf("its frame cannot be decompressed: %w", b.err)
+		}
+		b.packed = nil
+	})
+	return b.plain, b.err
+}
+
+// Record decodes the record. It must not be changed.
+func (s *Stored) Record() (*Record, error) {
+	if s.record != nil {
+		return s.record, nil
+	}
+	body, err := s.body()
+	if err == nil {
+		var r Record
+		if err = json.Unmarshal(body, &r); err == nil {
+			s.record, s.in = &r, nil
+			return s.record, nil
+		}
+	}
+	return nil, fmt.Errorf("the record of %s cannot be read: %w", s.Address, err)
+}
+
+// body is the JSON of the record.
+func (s *Stored) body() ([]byte, error) {
+	if s.record != nil {
+		return json.Marshal(s.record)
+	}
+	plain, err := s.in.bytes()
+	if err != nil {
+		return nil, err
+	}
+	if s.at < 0 || s.size < 0 || s.at+s.size > len(plain) {
+		return nil, errors.New("its frame is too short")
+	}
+	return plain[s.at : s.at+s.size], nil
+}
+
+// appendTo writes the record's two lines of a checkpoint: a JSON array of what
+// a comparison needs first, and the record.
+func (s *Stored) appendTo(heads, bodies *bytes.Buffer) error {
+	body, err := s.body()
 	if err != nil {
 		return err
 	}
-	body := s.body
-	if s.record != nil {
-		if body, err = json.Marshal(s.record); err != nil {
-			return err
-		}
+	head, err := json.Marshal([]any{s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared, s.Whole, s.Settled, s.Seq, len(body)})
+	if err != nil {
+		return err
 	}
-	b.Write(head)
-	b.WriteByte('\t') // which no JSON text holds
-	b.Write(body)
-	b.WriteByte('\n')
+	heads.Write(head)
+	heads.WriteByte('\n')
+	bodies.Write(body)
+	bodies.WriteByte('\n')
 	return nil
 }
 
-// parseLine reads what appendLine wrote, leaving the record undecoded. The
-// line must not be changed afterwards.
-func parseLine(line []byte) (*Stored, error) {
-	head, body, ok := bytes.Cut(bytes.TrimSuffix(line, []byte("\n")), []byte("\t"))
-	if !ok {
-		return nil, errors.New("a record's line has one part only")
+// parseHeads reads the first lines that appendTo wrote of a number of records;
+// the records stay in their block.
+func parseHeads(heads []byte, in *block) ([]*Stored, error) {
+	out := make([]*Stored, 0, bytes.Count(heads, []byte("\n")))
+	at := 0
+	for line := range bytes.Lines(heads) {
+		s := &Stored{in: in, at: at}
+		into := [...]any{&s.Address, &s.Type, &s.ID, &s.Tag, &s.Needs, &s.Declared, &s.Whole, &s.Settled, &s.Seq, &s.size}
+		if err := json.Unmarshal(line, &into); err != nil {
+			return nil, fmt.Errorf("a record's line: %w", err)
+		}
+		if s.Address == "" || s.size <= 0 {
+			return nil, errors.New("a record's line does not say whose it is, or where")
+		}
+		at += s.size + 1
+		out = append(out, s)
 	}
-	s := &Stored{body: body}
-	into := [...]any{&s.Address, &s.Type, &s.ID, &s.Tag, &s.Needs, &s.Declared, &s.Whole, &s.Settled, &s.Seq}
-	if err := json.Unmarshal(head, &into); err != nil {
-		return nil, fmt.Errorf("a record's line: %w", err)
-	}
-	if s.Address == "" {
-		return nil, errors.New("a record's line has no address")
-	}
-	return s, nil
+	return out, nil
 }

@@ -56,6 +56,8 @@ type proposer struct {
 	actions  map[string]*Action           // by full address
 	recorded *records                     // with unfinished calls taken as done
 	dangling map[string]bool              // full addresses with an unfinished call
+	alike    map[*declare.Resource]bool   // declared as it was when it was enacted
+	since    []int64                      // by node: the entry in which what stays as it is changed last; -1 for what changes
 	was      map[string]string            // full address -> the former one under which it is recorded
 	selected map[string]bool              // by -only; nil for all
 	found    map[string]*Found            // by full address
@@ -90,18 +92,24 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	if cycle != nil {
 		return nil, fmt.Errorf("the graph has a cycle: %s", strings.Join(cycle, " needs "))
 	}
+	w.since = make([]int64, g.Len())
 	for _, n := range order {
 		full := g.Name(n)
+		w.since[n] = -1
 		if w.selected != nil && !w.selected[full] {
 			w.p.LeftOut++
 			continue
 		}
-		a, err := w.action(full)
+		same := w.unchanged(g, n)
+		a, err := w.action(full, same)
 		if err != nil {
 			w.problems = append(w.problems, err)
 			continue
 		}
 		w.actions[full] = a
+		if st := w.recorded.stored[full]; st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" {
+			w.since[n] = st.Seq
+		}
 	}
 	w.lookForAll()
 	if err := errors.Join(w.problems...); err != nil {
@@ -141,6 +149,7 @@ func (w *proposer) gather() error {
 	if err := w.renames(); err != nil {
 		return err
 	}
+	w.compareFingerprints()
 	for i, at := range w.p.Wards {
 		for _, dw := range w.o.Declared.Wards {
 			if dw.Name != at.Ward {
@@ -286,8 +295,8 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 }
 
 // action decides what becomes of one resource. What it needs was decided
-// before.
-func (w *proposer) action(full string) (*Action, error) {
+// before. same says that it stays as it is.
+func (w *proposer) action(full string, same bool) (*Action, error) {
 	d := w.declared[full]
 	ward, address := value.SplitWard(full)
 	a := &Action{Ward: ward, Address: address, Was: w.was[full], Changes: []Change{}, Needs: []string{}}
@@ -296,7 +305,7 @@ func (w *proposer) action(full string) (*Action, error) {
 		a.Position, a.Via = d.Position()
 		a.Needs = NeedsOf(d)
 		a.Kit = kitOf(d)
-		if a.Was == "" && w.unchanged(full, d, a.Needs) {
+		if same {
 			a.Kind = Same
 			a.Cost = w.costOfSame(full, d, d.Type)
 			return a, nil

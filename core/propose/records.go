@@ -1,7 +1,12 @@
 package propose
 
 import (
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+
 	"kasbah/core/declare"
+	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -56,11 +61,13 @@ func (rs *records) set(full string, r *ledger.Record) { rs.instead[full] = r }
 // that need no look at its attributes: it is declared as it was when it was
 // enacted, was then as declared, has not changed since, and what its inputs
 // are made from has not either.
-func (w *proposer) unchanged(full string, d *declare.Resource, needs []string) bool {
-	st := w.recorded.stored[full]
-	if st == nil || !st.Whole || !st.Settled || st.Declared == "" || w.dangling[full] || w.asked[full] {
+func (w *proposer) unchanged(g *graph.Graph, n int32) bool {
+	full := g.Name(n)
+	d := w.declared[full]
+	if d == nil || !w.alike[d] || w.dangling[full] || w.asked[full] || w.was[full] != "" {
 		return false
 	}
+	st := w.recorded.stored[full]
 	if _, ok := w.recorded.instead[full]; ok {
 		return false
 	}
@@ -70,15 +77,48 @@ func (w *proposer) unchanged(full string, d *declare.Resource, needs []string) b
 			return false
 		}
 	}
-	same := true
-	value.Refs(d.Inputs, func(ref value.Ref) {
-		if !same {
-			return
+	for _, m := range g.Needs(n) {
+		if at := w.since[m]; at < 0 || at >= st.Seq {
+			return false
 		}
-		from, a := w.recorded.stored[ref.Address], w.actions[ref.Address]
-		same = from != nil && from.Seq < st.Seq && a != nil && a.Kind == Same && !w.dangling[ref.Address]
+	}
+	return true
+}
+
+// compareFingerprints notes which resources are declared as they were when
+// they were enacted, on all the cores there are.
+func (w *proposer) compareFingerprints() {
+	all := w.o.Declared.Resources
+	w.alike = make(map[*declare.Resource]bool, len(all))
+	same := make([]bool, len(all))
+	const chunk = 512
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < len(all); from += chunk {
+		g.Go(func() error {
+			for i, d := range all[from:min(from+chunk, len(all))] {
+				st := w.recorded.stored[d.Full()]
+				same[from+i] = st != nil && st.Whole && st.Settled && st.Declared != "" && !w.looksOutside(d) && fingerprint(d, NeedsOf(d)) == st.Declared
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // it never fails
+	for i, d := range all {
+		if same[i] {
+			w.alike[d] = true
+		}
+	}
+}
+
+// looksOutside reports whether inputs are made from what is no resource of the
+// proposed wards, which may change without them.
+func (w *proposer) looksOutside(d *declare.Resource) bool {
+	outside := false
+	value.Refs(d.Inputs, func(ref value.Ref) {
+		outside = outside || w.declared[ref.Address] == nil
 	})
-	return same && fingerprint(d, needs) == st.Declared
+	return outside
 }
 
 // costOfSame is what a resource costs that stays as it is.
