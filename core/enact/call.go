@@ -430,15 +430,19 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		if ctx.Err() != nil { // stopped between the intent and its call
 			return errors.Join(ctx.Err(), e.result(c, ledger.Result{Outcome: ledger.NotStarted}))
 		}
-		began := time.Now()
-		live, err := e.send(ctx, c)
-		seconds := time.Since(began).Seconds()
+		var live driver.Live
+		var seconds float64
+		e.pace.call(func() {
+			began := time.Now()
+			live, err = e.send(ctx, c)
+			seconds = time.Since(began).Seconds()
+		})
 		if err == nil && c.made != nil {
 			c.made(live)
 		}
 		switch {
 		case err == nil:
-			return e.succeeded(c, e.doneResult(&c.intent, live, seconds))
+			return e.pace.write(func() error { return e.succeeded(c, e.doneResult(&c.intent, live, seconds)) })
 		case unknownEnd(err):
 			e.unclear(c)
 			return fmt.Errorf("%w: %w", err, errUnclear)

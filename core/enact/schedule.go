@@ -35,7 +35,7 @@ func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
 	stop := e.o.Stop
 	stopped := false
 	for {
-		for !stopped && ready.Len() > 0 && running < e.pace.limit() && may() {
+		for !stopped && ready.Len() > 0 && running-e.pace.settling() < e.pace.limit() && may() {
 			s := ready.take()
 			if s.half == barrier {
 				release(s, true)
@@ -51,13 +51,15 @@ func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
 		case f := <-done:
 			running--
 			release(f.s, f.ok)
+		case <-e.pace.settled: // its call is over, and room for another one
 		case <-stop:
 			stopped, stop = true, nil
 		}
 	}
 }
 
-// pace is how many steps may go on at once. It is halved when the cloud asks
+// pace is how many calls may go on at once. A step whose call is over, and
+// that only writes to the ledger, leaves its room to another one. It is halved when the cloud asks
 // for fewer calls, once for all calls that were on their way then, and grows
 // by one for each round of calls that went well: additive increase,
 // multiplicative decrease (Chiu and Jain, 1989).
@@ -66,9 +68,56 @@ type pace struct {
 	most float64
 	now  float64
 	cut  time.Time // when it was halved last
+
+	room    *sync.Cond
+	calling int           // calls on their way
+	writing int           // steps whose call is over
+	settled chan struct{} // told when a step begins to write
 }
 
-func newPace(most int) *pace { return &pace{most: float64(most), now: float64(most)} }
+func newPace(most int) *pace {
+	p := &pace{most: float64(most), now: float64(most), settled: make(chan struct{}, 1)}
+	p.room = sync.NewCond(&p.mu)
+	return p
+}
+
+// call makes a call when there is room for it.
+func (p *pace) call(make func()) {
+	p.mu.Lock()
+	for p.calling >= int(p.now) {
+		p.room.Wait()
+	}
+	p.calling++
+	p.mu.Unlock()
+	make()
+	p.mu.Lock()
+	p.calling--
+	p.mu.Unlock()
+	p.room.Broadcast()
+}
+
+// write does what comes after a call.
+func (p *pace) write(do func() error) error {
+	p.count(+1)
+	defer p.count(-1)
+	select {
+	case p.settled <- struct{}{}:
+	default: // it is told already
+	}
+	return do()
+}
+
+func (p *pace) count(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.writing += n
+}
+
+func (p *pace) settling() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.writing
+}
 
 func (p *pace) limit() int {
 	p.mu.Lock()

@@ -1,0 +1,119 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+
+	"kasbah/core/declare"
+	"kasbah/core/enact"
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/driver"
+	"kasbah/medina"
+	"kasbah/store/file"
+)
+
+// large declares n resources, with a little more than three needs each.
+const large = `n = input("n", kind.int)
+coast = medina.network("coast", range = "10.0.0.0/8")
+subnets = [medina.subnet("quay-%d" % i, network = coast, range = cidr.slice("10.0.0.0/8", 20, i)) for i in range(max(1, n // 1000))]
+machines = [medina.machine("gauge-%d" % i, subnet = subnets[i % len(subnets)], size = "tiny", image = "stone-1", tags = {"light": "l%d" % (i % 7), "number": str(i)}) for i in range(n // 4)]
+m = len(machines)
+for i in range(n - m - len(subnets) - 1):
+    medina.record("name-%d" % i, name = "n%d.lantern-coast.example" % i, kind = "A", ttl = 60 + i % 40,
+        values = [machines[i % m].address, machines[(i * 7 + 1) % m].address, machines[(i * 13 + 2) % m].address], care = care(after = [subnets[i % len(subnets)]]))
+`
+
+// write writes an estate of one ward.
+func (b *bench) write(name, star string, n int, pace float64) (string, error) {
+	dir := filepath.Join(b.dir, name)
+	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %v\n[env.trial.inputs]\nn = %d\n", pace, n)
+	if err := os.MkdirAll(filepath.Join(dir, "shore"), 0o755); err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "kasbah.toml"), []byte(toml), 0o644); err != nil {
+		return "", err
+	}
+	return dir, os.WriteFile(filepath.Join(dir, "shore", "shore.star"), []byte(star), 0o644)
+}
+
+// instant is a cloud that has made everything at once and keeps nothing: it
+// fills ledgers.
+type instant struct {
+	driver.Driver
+	catalog *schema.Catalog
+	made    atomic.Int64
+}
+
+// Create makes up what the cloud would decide.
+func (d *instant) Create(_ context.Context, typ string, inputs value.Map, _ string) (driver.Live, error) {
+	t := d.catalog.Types[typ]
+	id := fmt.Sprintf("%s-%d", typ, d.made.Add(1))
+	attributes := value.CloneMap(inputs)
+	for _, a := range t.Attributes {
+		switch {
+		case a.Name == t.ID:
+			attributes[a.Name] = id
+		case a.Output && a.Kind == schema.Text:
+			attributes[a.Name] = "10.0." + strings.ReplaceAll(id, "-", ".")
+		}
+	}
+	return driver.Live{ID: id, Tag: "1", Attributes: attributes}, nil
+}
+
+// recorded enacts an estate against the instant cloud, so that its ledger is
+// as after a real run.
+func (b *bench) recorded(name string, n int) (string, error) {
+	dir, err := b.write(name, large, n, 0)
+	if err != nil {
+		return "", err
+	}
+	real, err := medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(dir, ".kasbah", "medina.db")}}.Driver("keeper-1")
+	if err != nil {
+		return "", err
+	}
+	defer real.Close()
+	catalog, err := real.Describe(b.ctx)
+	if err != nil {
+		return "", err
+	}
+	e, err := estate.Load(dir)
+	if err != nil {
+		return "", err
+	}
+	catalogs := map[string]*schema.Catalog{"medina": catalog}
+	d, problems := declare.Evaluate(b.ctx, declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs,
+		Inputs: []declare.Input{{Name: "n", Value: int64(n), Source: "bench"}}})
+	if problems.Wrong() > 0 {
+		return "", problems
+	}
+	s, err := file.Open(filepath.Join(dir, ".kasbah", "ledger"))
+	if err != nil {
+		return "", err
+	}
+	defer s.Close()
+	l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"})
+	if err != nil {
+		return "", err
+	}
+	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d, Catalogs: catalogs, States: map[string]*ledger.State{"shore": ledger.NewState()}})
+	if err != nil {
+		return "", err
+	}
+	r, err := enact.Enact(b.ctx, p, enact.Options{Run: "bench", Command: "bench", Parallel: 256, Catalogs: catalogs,
+		Drivers: map[string]driver.Driver{"medina": &instant{Driver: real, catalog: catalog}}, Ledgers: map[string]*ledger.Ledger{"shore": l}})
+	if err != nil {
+		return "", err
+	}
+	if r.Counts.Done != n {
+		return "", fmt.Errorf("%d of %d recorded: %v", r.Counts.Done, n, r.Failures)
+	}
+	return dir, nil
+}

@@ -1,0 +1,203 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// offline is a proposal in which nothing changes, without a look at the
+// cloud, against a build tool that has nothing to do on the same graph.
+func (b *bench) offline() ([]row, error) {
+	dir, err := b.recorded("offline", b.n)
+	if err != nil {
+		return nil, err
+	}
+	tree, err := b.ninja(b.n)
+	if err != nil {
+		return nil, err
+	}
+	ours, floor, err := paired(b.times,
+		func() (ran, error) { return b.program(dir, b.kasbah, "propose", "-offline", "-exit-code") },
+		func() (ran, error) { return b.program(tree, "ninja") })
+	if err != nil {
+		return nil, err
+	}
+	check, err := b.program(dir, b.kasbah, "check")
+	return []row{
+		{work: fmt.Sprintf("propose, %d resources, nothing changed, `-offline`", b.n), against: "`ninja` with nothing to do on the same graph", took: ours.seconds, floor: floor.seconds, bar: "1x"},
+		{work: "of that, evaluating the declarations (`kasbah check`)", took: check.seconds},
+		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB", bar: "500 MB"},
+	}, err
+}
+
+// ninja writes the graph of large as a build in which all is up to date.
+func (b *bench) ninja(n int) (string, error) {
+	dir := filepath.Join(b.dir, "ninja")
+	if err := os.MkdirAll(filepath.Join(dir, "o"), 0o755); err != nil {
+		return "", err
+	}
+	var w strings.Builder
+	w.WriteString("rule make\n  command = true\n  generator = 1\n")
+	at := time.Now().Add(-time.Hour)
+	build := func(name string, needs ...string) error {
+		fmt.Fprintf(&w, "build o/%s: make", name)
+		for _, x := range needs {
+			w.WriteString(" o/" + x)
+		}
+		w.WriteByte('\n')
+		path := filepath.Join(dir, "o", name)
+		if err := os.WriteFile(path, nil, 0o644); err != nil {
+			return err
+		}
+		return os.Chtimes(path, at, at)
+	}
+	subnets, m := max(1, n/1000), n/4
+	err := build("coast")
+	for i := 0; i < subnets && err == nil; i++ {
+		err = build(fmt.Sprintf("quay-%d", i), "coast")
+	}
+	for i := 0; i < m && err == nil; i++ {
+		err = build(fmt.Sprintf("gauge-%d", i), fmt.Sprintf("quay-%d", i%subnets))
+	}
+	for i := 0; i < n-m-subnets-1 && err == nil; i++ {
+		gauge := func(k int) string { return fmt.Sprintf("gauge-%d", k%m) }
+		err = build(fmt.Sprintf("name-%d", i), gauge(i), gauge(i*7+1), gauge(i*13+2), fmt.Sprintf("quay-%d", i%subnets))
+	}
+	if err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "build.ninja"), []byte(w.String()), 0o644); err != nil {
+		return "", err
+	}
+	_, err = b.program(dir, "ninja") // it notes what it found
+	return dir, err
+}
+
+// live is the same with the cloud read, against reading the same pages over
+// HTTP and parsing them.
+func (b *bench) live() ([]row, error) {
+	dir, err := b.write("live", large, b.n, 0)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {
+		return nil, err
+	}
+	serve := exec.CommandContext(b.ctx, b.kasbah, "medina", "serve", "-address", "127.0.0.1:0", "-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
+	out, err := serve.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := serve.Start(); err != nil {
+		return nil, err
+	}
+	defer func() {
+		_ = serve.Process.Signal(os.Interrupt)
+		_ = serve.Wait() // how it ends is of no interest here
+	}()
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		return nil, err
+	}
+	api := strings.Trim(strings.Fields(line)[2], ",")
+	ours, floor, err := paired(b.times,
+		func() (ran, error) {
+			return b.program(dir, b.kasbah, "propose", "-exit-code", "-with", "drivers.medina.api="+api)
+		},
+		func() (ran, error) {
+			began := time.Now()
+			n, err := pages(api)
+			if err == nil && n != b.n {
+				err = fmt.Errorf("%d of %d read", n, b.n)
+			}
+			return ran{seconds: time.Since(began).Seconds()}, err
+		})
+	return []row{
+		{work: "the same, live read included", against: "reading the same pages over HTTP and parsing them", took: ours.seconds, floor: floor.seconds, bar: "1.5x"},
+		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB"},
+	}, err
+}
+
+// pages reads and parses every page of the lists that the estate uses.
+func pages(api string) (int, error) {
+	n := 0
+	for _, list := range []string{"networks", "subnets", "machines", "records"} {
+		for next := api + "/" + list + "?limit=1000"; next != ""; {
+			r, err := http.Get(next)
+			if err != nil {
+				return n, err
+			}
+			body, err := io.ReadAll(r.Body)
+			r.Body.Close()
+			if err != nil {
+				return n, err
+			}
+			var page struct {
+				Items []map[string]any `json:"items"`
+			}
+			if err := json.NewDecoder(bytes.NewReader(body)).Decode(&page); err != nil {
+				return n, fmt.Errorf("%s: %w", next, err)
+			}
+			n += len(page.Items)
+			link := r.Header.Get("Link")
+			from, to := strings.Index(link, "<"), strings.Index(link, ">")
+			if next = ""; from >= 0 && to > from {
+				if next = link[from+1 : to]; strings.HasPrefix(next, "/") {
+					next = api + next
+				}
+			}
+		}
+	}
+	return n, nil
+}
+
+// growth is how the cost of a proposal grows with the estate: the exponent of
+// the power law through the medians.
+func (b *bench) growth() ([]row, error) {
+	var out []row
+	var xs, ys []float64
+	for n := 1000; n <= b.most; n *= 10 {
+		dir, err := b.recorded(fmt.Sprintf("growth-%d", n), n)
+		if err != nil {
+			return nil, err
+		}
+		var all []ran
+		for range max(1, b.times*10_000/max(n, 10_000)+1) {
+			r, err := b.program(dir, b.kasbah, "propose", "-offline", "-exit-code")
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, r)
+		}
+		m := median(all)
+		xs, ys = append(xs, math.Log(float64(n))), append(ys, math.Log(m.seconds))
+		out = append(out, row{work: fmt.Sprintf("propose, %d resources, `-offline`", n), took: m.seconds, note: fmt.Sprintf("%d MB", m.peak>>20)})
+		if err := os.RemoveAll(dir); err != nil {
+			return nil, err
+		}
+	}
+	out = append(out, row{work: fmt.Sprintf("its growth from 1000 to %d", b.most), against: "linear", note: fmt.Sprintf("exponent %.2f", slope(xs, ys)), bar: "exponent 1.05"})
+	return out, nil
+}
+
+// slope is that of the straight line through points, by least squares.
+func slope(xs, ys []float64) float64 {
+	var mx, my, num, den float64
+	for i := range xs {
+		mx, my = mx+xs[i]/float64(len(xs)), my+ys[i]/float64(len(ys))
+	}
+	for i := range xs {
+		num, den = num+(xs[i]-mx)*(ys[i]-my), den+(xs[i]-mx)*(xs[i]-mx)
+	}
+	return num / den
+}

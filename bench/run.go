@@ -1,0 +1,178 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/value"
+	"kasbah/store/file"
+)
+
+// seconds are what the simulated cloud takes to make a thing at pace 1.
+var seconds = map[string]float64{"network": 2, "subnet": 2, "machine": 25, "disk": 6, "bucket": 3, "record": 4}
+
+// enacting is a run over a random graph in which every call takes its time,
+// against what no order of the calls could beat.
+func (b *bench) enacting() ([]row, error) {
+	const n = 1000
+	rnd := rand.New(rand.NewPCG(1, 2))
+	var star strings.Builder
+	work, chain := 0.0, 0.0
+	ends := map[string]float64{} // variable -> when it can be done at the earliest
+	count := map[string]int{}
+	put := func(typ, attrs string, needs ...string) string {
+		name := fmt.Sprintf("%s_%d", typ, count[typ])
+		count[typ]++
+		begins := 0.0
+		for _, x := range needs {
+			begins = max(begins, ends[x])
+		}
+		ends[name] = begins + seconds[typ]
+		work, chain = work+seconds[typ], max(chain, ends[name])
+		fmt.Fprintf(&star, "%s = medina.%s(%q, %s)\n", name, typ, strings.ReplaceAll(name, "_", "-"), attrs)
+		return name
+	}
+	any := func(typ string) string { return fmt.Sprintf("%s_%d", typ, rnd.IntN(count[typ])) }
+	net := put("network", `range = "10.0.0.0/8"`)
+	for i := range 30 {
+		put("subnet", fmt.Sprintf(`network = %s, range = "10.%d.0.0/20"`, net, i), net)
+	}
+	for total := 31; total < n; total++ {
+		switch kind := rnd.IntN(5); {
+		case kind == 0 || count["machine"] == 0:
+			s, after := any("subnet"), ""
+			needs := []string{s}
+			if count["machine"] > 0 && rnd.IntN(3) == 0 { // a chain of machines
+				m := any("machine")
+				after, needs = fmt.Sprintf(", care = care(after = [%s])", m), append(needs, m)
+			}
+			put("machine", fmt.Sprintf(`subnet = %s, size = "tiny", image = "stone-1"%s`, s, after), needs...)
+		case kind == 1:
+			m := any("machine")
+			put("disk", "gigabytes = 1, machine = "+m, m)
+		case kind == 2:
+			put("bucket", `tags = {"light": "sallow"}`)
+		default:
+			one, two := any("machine"), any("machine")
+			put("record", fmt.Sprintf(`name = "n%d.lantern-coast.example", kind = "A", values = [%s.address, %s.address]`, total, one, two), one, two)
+		}
+	}
+	dir, err := b.write("enact", "n = input(\"n\", kind.int)\n"+star.String(), n, b.enact)
+	if err != nil {
+		return nil, err
+	}
+	ours, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet")
+	if err != nil {
+		return nil, err
+	}
+	bound := b.enact * max(chain, work/enact.DefaultParallel)
+	return []row{{work: fmt.Sprintf("enact, %d resources in a random graph, durations times %v", n, b.enact), against: fmt.Sprintf("max(longest chain, work / %d)", enact.DefaultParallel), took: ours.seconds, floor: bound, bar: "1.05x"}}, nil
+}
+
+// appending is what the ledger writes for a long run, in batches, against
+// writing the same bytes as safely with nothing around it.
+func (b *bench) appending() ([]row, error) {
+	const batches, lines = 300, 64
+	var stored [][]byte
+	ours := func() (ran, error) {
+		dir, err := os.MkdirTemp(b.dir, "append")
+		if err != nil {
+			return ran{}, err
+		}
+		s, err := file.Open(dir)
+		if err != nil {
+			return ran{}, err
+		}
+		l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"})
+		if err != nil {
+			return ran{}, err
+		}
+		began := time.Now()
+		r, err := l.Begin(b.ctx, ledger.BeginOptions{ID: "bench", Command: "bench"})
+		for i := 0; i < batches && err == nil; i++ {
+			batch := make([]ledger.Line, lines)
+			for k := range batch {
+				name := fmt.Sprintf("gauge-%d", i*lines+k)
+				batch[k] = ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "bench", Record: &ledger.Record{
+					Address: "medina.machine/" + name, Type: "medina.machine", ID: fmt.Sprintf("mac-%d", i*lines+k), Version: 1, Run: "bench", Declared: "f",
+					Inputs: value.Attributes{"name": name, "size": "tiny", "image": "stone-1", "subnet": "sub-0001"}, Live: value.Attributes{"name": name, "size": "tiny", "address": "10.0.0.1"},
+				}}}
+			}
+			err = r.Append(b.ctx, batch...)
+		}
+		took := time.Since(began).Seconds()
+		if err == nil {
+			err = r.End(b.ctx, ledger.End{Outcome: "done"})
+		}
+		if stored == nil && err == nil {
+			stored, err = contents(filepath.Join(dir, "coast", "trial", "shore", "log"))
+			stored = stored[:min(len(stored), batches+1)]
+		}
+		return ran{seconds: took}, errors.Join(err, s.Close())
+	}
+	floor := func() (ran, error) {
+		dir, err := os.MkdirTemp(b.dir, "floor")
+		if err != nil {
+			return ran{}, err
+		}
+		began := time.Now()
+		for i, body := range stored {
+			if err := safely(dir, fmt.Sprint(i), body); err != nil {
+				return ran{}, err
+			}
+		}
+		return ran{seconds: time.Since(began).Seconds()}, nil
+	}
+	a, f, err := paired(b.times, ours, floor)
+	return []row{{work: fmt.Sprintf("ledger append, file store, %d batches of %d records", batches, lines), against: "the same bytes: new file, fsync, link, fsync of the folder", took: a.seconds, floor: f.seconds, bar: "1.2x"}}, err
+}
+
+func contents(dir string) ([][]byte, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	var out [][]byte
+	slices.SortFunc(entries, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	for _, e := range entries {
+		body, err := os.ReadFile(filepath.Join(dir, e.Name()))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, body)
+	}
+	return out, nil
+}
+
+// safely writes a file whole or not at all, so that it outlasts a power cut.
+func safely(dir, name string, body []byte) error {
+	f, err := os.CreateTemp(dir, "new")
+	if err != nil {
+		return err
+	}
+	if _, err = f.Write(body); err == nil {
+		err = f.Sync()
+	}
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if err := os.Link(f.Name(), filepath.Join(dir, name)); err != nil {
+		return err
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		return err
+	}
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
