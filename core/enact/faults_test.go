@@ -157,7 +157,7 @@ func TestUnclearEnd(t *testing.T) {
 		}
 		return nil
 	}
-	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 300 * time.Millisecond })
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 2 * time.Second })
 	require.NoError(t, err)
 	require.Equal(t, "failed", r.Outcome)
 	require.Equal(t, 1, r.Counts.Unclear)
@@ -307,7 +307,7 @@ func TestKeylessCloud(t *testing.T) {
 		}
 		return nil
 	}
-	_, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 200 * time.Millisecond })
+	_, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 1000 * time.Millisecond })
 	require.NoError(t, err)
 	f.after = nil
 	keyless := *c.catalog
@@ -434,7 +434,7 @@ func TestUnclearSwap(t *testing.T) {
 		}
 		return nil
 	}
-	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 200 * time.Millisecond })
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout = 1000 * time.Millisecond })
 	require.NoError(t, err)
 	require.Equal(t, 1, r.Counts.Unclear)
 	f.after = nil

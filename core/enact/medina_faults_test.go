@@ -59,7 +59,7 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 	}}, c.store)
 	o.IfOneFails, o.Timeout = then, 10*time.Second
 	if lasting && kind != "refuse" {
-		o.Timeout = 150 * time.Millisecond
+		o.Timeout = 600 * time.Millisecond
 	}
 	failed := 0
 	o.Event = func(e enact.Event) {
