@@ -34,7 +34,7 @@ for i in range(n - m - len(subnets) - 1):
 // write writes an estate of one ward.
 func (b *bench) write(name, star string, n int, pace float64) (string, error) {
 	dir := filepath.Join(b.dir, name)
-	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %v\n[env.trial.inputs]\nn = %d\n", pace, n)
+	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[limits]\nheap_bytes = 16000000000\nsteps = 1000000000\n[drivers.medina]\nkind = \"medina\"\npace = %v\n[env.trial.inputs]\nn = %d\n", pace, n)
 	if err := os.MkdirAll(filepath.Join(dir, "shore"), 0o755); err != nil {
 		return "", err
 	}
@@ -68,52 +68,63 @@ func (d *instant) Create(_ context.Context, typ string, inputs value.Map, _ stri
 	return driver.Live{ID: id, Tag: "1", Attributes: attributes}, nil
 }
 
-// recorded enacts an estate against the instant cloud, so that its ledger is
-// as after a real run.
+// recorded makes an estate whose ledger is as after a real run. It does so in
+// another process: the memory that this one holds would count as that of every
+// program that it starts.
 func (b *bench) recorded(name string, n int) (string, error) {
 	dir, err := b.write(name, large, n, 0)
 	if err != nil {
 		return "", err
 	}
-	real, err := medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(dir, ".kasbah", "medina.db")}}.Driver("keeper-1")
+	self, err := os.Executable()
 	if err != nil {
 		return "", err
+	}
+	_, err = b.program(dir, self, "-n", fmt.Sprint(n), "-record", dir)
+	return dir, err
+}
+
+// record enacts an estate of n resources against the instant cloud.
+func (b *bench) record(dir string, n int) error {
+	real, err := medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(dir, ".kasbah", "medina.db")}}.Driver("keeper-1")
+	if err != nil {
+		return err
 	}
 	defer real.Close()
 	catalog, err := real.Describe(b.ctx)
 	if err != nil {
-		return "", err
+		return err
 	}
 	e, err := estate.Load(dir)
 	if err != nil {
-		return "", err
+		return err
 	}
 	catalogs := map[string]*schema.Catalog{"medina": catalog}
 	d, problems := declare.Evaluate(b.ctx, declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs,
 		Inputs: []declare.Input{{Name: "n", Value: int64(n), Source: "bench"}}})
 	if problems.Wrong() > 0 {
-		return "", problems
+		return problems
 	}
 	s, err := file.Open(filepath.Join(dir, ".kasbah", "ledger"))
 	if err != nil {
-		return "", err
+		return err
 	}
 	defer s.Close()
 	l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"})
 	if err != nil {
-		return "", err
+		return err
 	}
 	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d, Catalogs: catalogs, States: map[string]*ledger.State{"shore": ledger.NewState()}})
 	if err != nil {
-		return "", err
+		return err
 	}
 	r, err := enact.Enact(b.ctx, p, enact.Options{Run: "bench", Command: "bench", Parallel: 256, Catalogs: catalogs,
 		Drivers: map[string]driver.Driver{"medina": &instant{Driver: real, catalog: catalog}}, Ledgers: map[string]*ledger.Ledger{"shore": l}})
 	if err != nil {
-		return "", err
+		return err
 	}
 	if r.Counts.Done != n {
-		return "", fmt.Errorf("%d of %d recorded: %v", r.Counts.Done, n, r.Failures)
+		return fmt.Errorf("%d of %d recorded: %v", r.Counts.Done, n, r.Failures)
 	}
-	return dir, nil
+	return nil
 }

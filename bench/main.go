@@ -51,7 +51,15 @@ func main() {
 	flag.Float64Var(&b.enact, "pace", 0.05, "how fast the simulated cloud works for the run of 1 000 resources; 1 is as slow as a real one")
 	flag.StringVar(&b.kasbah, "kasbah", "", "the `program`")
 	flag.StringVar(&b.hello, "hello", "", "the `program` that prints a line")
+	record := flag.String("record", "", "fill the ledger of the estate in this `folder`, and end")
 	flag.Parse()
+	if *record != "" {
+		if err := b.record(*record, b.n); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := b.run(flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

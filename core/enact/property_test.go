@@ -43,6 +43,7 @@ type coast struct {
 	runs    int
 
 	approval *approval.Policy // as kasbah.toml would have it
+	offline  bool             // proposals compare with the ledger alone
 }
 
 // thing is a declaration that the test writes.
@@ -228,8 +229,10 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	s, err := c.ledger().Load(ctx)
 	require.NoError(c.t, err)
 	o.States = map[string]*ledger.State{"shore": s}
-	o.Live, err = propose.ReadLive(ctx, c.drivers(), o.States, false)
-	require.NoError(c.t, err)
+	if !c.offline {
+		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.States, false)
+		require.NoError(c.t, err)
+	}
 	p, err := propose.Propose(context.Background(), o)
 	require.NoError(c.t, err)
 	union := map[string]bool{}
@@ -332,5 +335,45 @@ func TestRandomEstates(t *testing.T) {
 			require.NoError(t, err)
 			require.Empty(t, s.Records)
 		})
+	}
+}
+
+// TestRecordedChanges: what the ledger says differently since something was
+// enacted is seen, though its declaration is as it was: its own attributes,
+// and those that it is made from.
+func TestRecordedChanges(t *testing.T) {
+	ctx := context.Background()
+	c := everyAction(t)
+	c.enact(c.propose(false))
+	c.offline = true
+	require.Zero(t, c.propose(false).Counts.Changing())
+	r, err := c.ledger().Begin(ctx, ledger.BeginOptions{ID: "look", Command: "test"})
+	require.NoError(t, err)
+	note := func(address string, change func(*ledger.Record)) {
+		old, err := r.Record(address)
+		require.NoError(t, err)
+		now := *old
+		now.Live = value.Attributes(value.CloneMap(value.Map(old.Live)))
+		change(&now)
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "seen", Record: &now}}))
+	}
+	note("medina.bucket/fresh", func(r *ledger.Record) { r.Live["tags"] = value.Map{"a": "by hand"} })
+	note("medina.machine/imaged", func(r *ledger.Record) { r.Live["address"] = "10.9.9.9" })
+	note("medina.subnet/stays", func(r *ledger.Record) { r.Care.Swap = "drop-first" }) // which says nothing about the cloud
+	require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
+	p := c.propose(false)
+	require.Equal(t, 2, p.Counts.Changing())
+	for _, a := range p.Actions {
+		switch a.Address {
+		case "medina.bucket/fresh":
+			require.Equal(t, propose.Edit, a.Kind)
+			require.True(t, a.Changes[0].ByHand)
+		case "medina.record/named":
+			require.Equal(t, propose.Edit, a.Kind)
+			require.Equal(t, "values[0]", a.Changes[0].Path)
+			require.Equal(t, "10.9.9.9", a.Changes[0].WillBe.V)
+		default:
+			require.Equal(t, propose.Same, a.Kind, a.Address)
+		}
 	}
 }

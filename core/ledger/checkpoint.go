@@ -147,7 +147,7 @@ func (l *Ledger) checkpoint(ctx context.Context, s *State) error {
 	if err := l.store.PutIfAbsent(ctx, l.checkpointKey(s.Seq), body); err != nil && !errors.Is(err, store.ErrExists) {
 		return fmt.Errorf("the checkpoint at entry %d could not be written: %w", s.Seq, err)
 	}
-	s.sinceEntries, s.sinceBytes = 0, 0
+	s.sinceEntries, s.sinceLines, s.sinceBytes = 0, 0, 0
 	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
 	if err != nil {
 		return err

@@ -217,7 +217,7 @@ func (r *Run) checkpoint() {
 	defer r.mu.Unlock()
 	if err := r.l.checkpoint(context.Background(), r.state); err != nil {
 		r.state.Notes = append(r.state.Notes, err.Error())
-		r.state.sinceEntries, r.state.sinceBytes = 0, 0 // try again after as many entries more
+		r.state.sinceEntries, r.state.sinceLines, r.state.sinceBytes = 0, 0, 0 // try again after as many entries more
 	}
 }
 
@@ -332,7 +332,7 @@ func (r *Run) MayCall(ctx context.Context) error {
 func (r *Run) End(ctx context.Context, end End) error {
 	defer r.stop()
 	r.mu.Lock()
-	long := r.state.sinceEntries >= 200
+	long := r.state.sinceEntries >= 200 || r.state.sinceLines >= 1000 // what comes next would read them all
 	r.mu.Unlock()
 	if long {
 		r.checkpoint()

@@ -23,6 +23,7 @@ type State struct {
 	Approval  *approval.Policy    // in force; nil when nobody must sign
 
 	sinceEntries int   // since the last checkpoint
+	sinceLines   int   // in these
 	sinceBytes   int64 // of stored entries
 }
 
@@ -124,6 +125,7 @@ func (s *State) fold(e *Entry) error {
 	}
 	s.Seq, s.Hash = e.Seq, e.Hash
 	s.sinceEntries++
+	s.sinceLines += len(e.Lines)
 	s.sinceBytes += int64(e.Size)
 	for i := range e.Lines {
 		s.line(e, &e.Lines[i])

@@ -358,9 +358,17 @@ func (w *proposer) action(full string, same bool) (*Action, error) {
 		}
 	}
 	if r != nil && r.Care.Guard && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && d.Care.Guard {
-		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: "it is guarded, and would be " + map[Kind]string{Drop: "dropped", Swap: "swapped"}[a.Kind], Position: a.Position})
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: guarded(a.Kind), Position: a.Position})
 	}
 	return a, nil
+}
+
+// guarded says why a guarded resource stops a proposal, and what to do.
+func guarded(k Kind) string {
+	if k == Drop {
+		return "it is guarded, and would be dropped; keep it declared, or enact its care without guard first"
+	}
+	return "it is guarded, and would be swapped; leave what is fixed as it is, or enact its care without guard first"
 }
 
 func (w *proposer) typeOf(d *declare.Resource, r *ledger.Record) (*schema.Type, error) {
