@@ -45,7 +45,7 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 			o.Printf("    failed  %s\n", Wrap(Clean(s), o.Width-12, "            "))
 		}
 		for _, c := range r.Calls {
-			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, Pad(c.Action+" ", 8)), Clean(c.Address), c.Call, c.Outcome)
+			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, Pad(c.Action+" ", 6)), Clean(c.Address), c.Call, c.Outcome)
 			if c.Seconds > 0 {
 				line += fmt.Sprintf(" in %.1f s", c.Seconds)
 			}
