@@ -3,8 +3,10 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 
@@ -173,6 +175,9 @@ const maxProposal = 1 << 30
 // was kept is refused.
 func kept(path string) (*propose.Proposal, *approval.Envelope, error) {
 	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, fmt.Errorf("there is no file %s: `kasbah propose -o FILE` keeps a proposal", path)
+	}
 	if err != nil {
 		return nil, nil, err
 	}

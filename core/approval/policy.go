@@ -9,7 +9,6 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -133,11 +132,7 @@ func (p *Policy) Digest() string {
 	if p == nil {
 		return ""
 	}
-	body, err := json.Marshal(p)
-	if err != nil {
-		panic("a policy of texts and numbers could not be written as JSON: " + err.Error())
-	}
-	return fmt.Sprintf("%x", sha256.Sum256(body))
+	return fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%d %q %q %q", p.Signatures, p.Keys, p.For, p.Valid))) // maps are printed in order
 }
 
 // Asks lists why a proposal needs signatures, given what it does and touches:

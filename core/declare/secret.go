@@ -73,33 +73,23 @@ func (ev *evaluator) reference(address string, of *schema.Type, attr *schema.Att
 
 // hidden marks every reference inside v as secret.
 func hidden(v any) any {
-	switch v := v.(type) {
-	case []any:
-		out := make([]any, len(v))
-		for i, e := range v {
-			out[i] = hidden(e)
+	return value.Replace(v, func(leaf any) any {
+		p, ok := leaf.(*value.Pending)
+		if !ok {
+			return leaf
 		}
-		return out
-	case map[string]any:
-		out := value.Map{}
-		for k, e := range v {
-			out[k] = hidden(e)
-		}
-		return out
-	case *value.Pending:
-		if v.Ref != nil {
-			ref := *v.Ref
+		if p.Ref != nil {
+			ref := *p.Ref
 			ref.Secret = true
 			return &value.Pending{Ref: &ref}
 		}
 		out := &value.Pending{}
-		for _, p := range v.Parts {
-			if p.Value != nil {
-				p.Value = hidden(p.Value)
+		for _, part := range p.Parts {
+			if part.Value != nil {
+				part.Value = hidden(part.Value)
 			}
-			out.Parts = append(out.Parts, p)
+			out.Parts = append(out.Parts, part)
 		}
 		return out
-	}
-	return v
+	})
 }

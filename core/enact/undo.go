@@ -271,29 +271,12 @@ func (u *undoing) remap(needs []string, inputs value.Attributes) value.Attribute
 	if len(now) == 0 || inputs == nil {
 		return inputs
 	}
-	var at func(any) any
-	at = func(v any) any {
-		switch x := v.(type) {
-		case string:
-			if is, ok := now[x]; ok {
-				return is
-			}
-		case []any:
-			out := make([]any, len(x))
-			for i := range x {
-				out[i] = at(x[i])
-			}
-			return out
-		case map[string]any:
-			out := value.Map{}
-			for k, y := range x {
-				out[k] = at(y)
-			}
-			return out
+	return value.Attributes(value.Replace(map[string]any(inputs), func(leaf any) any {
+		if was, ok := leaf.(string); ok && now[was] != "" {
+			return now[was]
 		}
-		return v
-	}
-	return value.Attributes(at(map[string]any(inputs)).(map[string]any))
+		return leaf
+	}).(map[string]any))
 }
 
 // note keeps what is new about a thing that was made in place of another.

@@ -141,6 +141,26 @@ func Clone(v any) any {
 	return v
 }
 
+// Replace copies a value with everything in it that is no list and no map put
+// through leaf.
+func Replace(v any, leaf func(any) any) any {
+	switch v := v.(type) {
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = Replace(v[i], leaf)
+		}
+		return out
+	case map[string]any:
+		out := make(Map, len(v))
+		for k, x := range v {
+			out[k] = Replace(x, leaf)
+		}
+		return out
+	}
+	return leaf(v)
+}
+
 // CloneMap is Clone for a set of attributes.
 func CloneMap(m Map) Map {
 	if m == nil {
