@@ -26,6 +26,7 @@
       same.textContent = left.join("\n");
       rest = ", " + left.length + " that stay as they are";
     }
+    hits.dataset.words = find.value; // what is shown answers this
     hits.value = words.length || off.size ? n + " of " + actions.length + " shown" + rest : "";
   };
 
