@@ -16,6 +16,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/enact"
+	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -146,8 +147,9 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 		return err
 	}
 	var d *declare.Declared
+	var g *graph.Graph
 	if !f.raze {
-		if d, err = a.declaredWithSecrets(ctx, p); err != nil {
+		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return err
 		}
 	}
@@ -169,7 +171,7 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 			return err
 		}
 	}
-	proposal, err := a.compare(ctx, p, d, states, f.proposeFlags)
+	proposal, err := a.compare(ctx, p, d, g, states, f.proposeFlags)
 	if err != nil {
 		return err
 	}

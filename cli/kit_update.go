@@ -184,7 +184,7 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 	}
 	p.kits[u.pin.Name] = k
 	p.rules = nil
-	d, _, problems, err := a.evaluate(ctx, p)
+	d, g, problems, err := a.evaluate(ctx, p)
 	if oldKit != nil && oldKit.Root != nil {
 		p.closers = append(p.closers, oldKit.Root.Close)
 	}
@@ -195,7 +195,7 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 	if err != nil {
 		return nil, err
 	}
-	after, err := a.compare(ctx, p, d, states, f)
+	after, err := a.compare(ctx, p, d, g, states, f)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +216,7 @@ func (u *update) before(ctx context.Context, p *project, f proposeFlags) (*propo
 	if err != nil {
 		return nil, o, err
 	}
-	d, _, problems, err := u.a.evaluate(ctx, p)
+	d, g, problems, err := u.a.evaluate(ctx, p)
 	if err != nil || problems.Wrong() > 0 {
 		return nil, o, err
 	}
@@ -224,7 +224,7 @@ func (u *update) before(ctx context.Context, p *project, f proposeFlags) (*propo
 	if err != nil {
 		return nil, o, err
 	}
-	before, err := u.a.compare(ctx, p, d, states, f)
+	before, err := u.a.compare(ctx, p, d, g, states, f)
 	return before, o, err
 }
 

@@ -13,6 +13,7 @@ import (
 	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/enact"
+	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
@@ -100,6 +101,7 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 // propose makes a proposal for the project's wards.
 func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose.Proposal, error) {
 	var d *declare.Declared
+	var g *graph.Graph
 	var states map[string]*ledger.State
 	var unread error
 	read := make(chan struct{})
@@ -109,7 +111,7 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	}()
 	if !f.raze {
 		var err error
-		if d, err = a.declaredWithSecrets(ctx, p); err != nil {
+		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return nil, err
 		}
 	}
@@ -119,13 +121,13 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	if <-read; unread != nil {
 		return nil, unread
 	}
-	return a.compare(ctx, p, d, states, f)
+	return a.compare(ctx, p, d, g, states, f)
 }
 
-func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
+func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
-		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Wards: p.wards,
+		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Graph: g, Wards: p.wards,
 		Approval: p.approval, States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
 	}

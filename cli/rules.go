@@ -138,7 +138,7 @@ func (a *app) sarif(list problem.List) error {
 }
 
 func (a *app) judgeProposed(ctx context.Context, p *project) (*rules.Report, error) {
-	d, _, _, err := a.evaluate(ctx, p)
+	d, g, _, err := a.evaluate(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +148,7 @@ func (a *app) judgeProposed(ctx context.Context, p *project) (*rules.Report, err
 	}
 	found := p.found
 	p.found = nil // told already
-	proposal, err := a.compare(ctx, p, d, states, proposeFlags{})
+	proposal, err := a.compare(ctx, p, d, g, states, proposeFlags{})
 	p.found = found
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
+	"kasbah/core/graph"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -94,12 +95,12 @@ func nonEmpty(text string) (string, error) {
 }
 
 // declaredWithSecrets is declared for commands that will need the secrets.
-func (a *app) declaredWithSecrets(ctx context.Context, p *project) (*declare.Declared, error) {
-	d, _, err := a.declared(ctx, p)
+func (a *app) declaredWithSecrets(ctx context.Context, p *project) (*declare.Declared, *graph.Graph, error) {
+	d, g, err := a.declared(ctx, p)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return d, p.secretProblems(ctx, d, problem.Wrong).Err()
+	return d, g, p.secretProblems(ctx, d, problem.Wrong).Err()
 }
 
 // secretProblems reports secrets that cannot be had here, or do not fit, and

@@ -20,9 +20,32 @@ type converter struct {
 	driver string
 }
 
+// value converts what stands at path.
 func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Path) (any, error) {
-	if len(path) > c.levels {
-		return nil, fmt.Errorf("%s is nested deeper than %d levels", path[:1], c.levels)
+	x, err := c.convert(v, attr, len(path))
+	if err != nil {
+		return nil, err.at(path)
+	}
+	return x, nil
+}
+
+// unfit says why something cannot be converted. The path to it begins at the
+// value that was to be converted, so that it is only made when it is needed.
+type unfit struct {
+	path  value.Path
+	words string // what follows the path
+	deep  bool   // it is nested too deep
+}
+
+func (u *unfit) at(path value.Path) error {
+	return errors.New(append(path[:len(path):len(path)], u.path...).String() + u.words)
+}
+
+func unfitting(format string, args ...any) *unfit { return &unfit{words: fmt.Sprintf(format, args...)} }
+
+func (c converter) convert(v starlark.Value, attr *schema.Attribute, level int) (any, *unfit) {
+	if level > c.levels {
+		return nil, &unfit{deep: true, words: fmt.Sprintf(" is nested deeper than %d levels", c.levels)}
 	}
 	switch v := v.(type) {
 	case starlark.NoneType:
@@ -32,31 +55,35 @@ func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Pa
 	case starlark.Int:
 		n, ok := v.Int64()
 		if !ok {
-			return nil, fmt.Errorf("%s: %s is too large a number", path, v)
+			return nil, unfitting(": %s is too large a number", v)
 		}
 		return n, nil
 	case starlark.Float:
-		return value.Normal(float64(v))
+		x, err := value.Normal(float64(v))
+		if err != nil {
+			return nil, unfitting(": %v", err)
+		}
+		return x, nil
 	case starlark.String:
 		if !utf8.ValidString(string(v)) {
-			return nil, fmt.Errorf("%s holds bytes that are no UTF-8", path)
+			return nil, unfitting(" holds bytes that are no UTF-8")
 		}
 		return string(v), nil
 	case *pending:
-		return c.pending(v, attr, path)
+		return c.pending(v, attr)
 	case *Handle:
-		return c.handle(thing{v.Full(), v.Address, v.Driver, v.typ}, attr, path)
+		return c.handle(thing{v.Full(), v.Address, v.Driver, v.typ}, attr)
 	case *found:
 		_, short := value.SplitWard(v.Address)
-		return c.handle(thing{v.Address, short, v.Driver, v.Find.Type}, attr, path)
+		return c.handle(thing{v.Address, short, v.Driver, v.Find.Type}, attr)
 	case *starlark.Dict:
 		out := make(value.Map, v.Len())
-		for _, item := range v.Items() {
-			k, ok := item[0].(starlark.String)
+		for k, e := range v.Entries() {
+			name, ok := k.(starlark.String)
 			if !ok {
-				return nil, fmt.Errorf("%s: the keys of a map are texts, and this one is a %s", path, item[0].Type())
+				return nil, unfitting(": the keys of a map are texts, and this one is a %s", k.Type())
 			}
-			if err := c.into(out, string(k), item[1], attr, path); err != nil {
+			if err := c.into(out, string(name), e, attr, level); err != nil {
 				return nil, err
 			}
 		}
@@ -66,42 +93,54 @@ func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Pa
 		for _, k := range v.AttrNames() {
 			e, err := v.Attr(k)
 			if err != nil {
-				return nil, err
+				return nil, unfitting(": %v", err)
 			}
-			if err := c.into(out, k, e, attr, path); err != nil {
+			if err := c.into(out, k, e, attr, level); err != nil {
 				return nil, err
 			}
 		}
 		return out, nil
 	case *starlark.List:
-		return c.list(v, v.Len(), attr, path)
+		return c.list(v, v.Len(), attr, level)
 	case starlark.Tuple:
-		return c.list(v, v.Len(), attr, path)
+		return c.list(v, v.Len(), attr, level)
 	}
-	return nil, fmt.Errorf("%s cannot hold a %s", path, v.Type())
+	return nil, unfitting(" cannot hold a %s", v.Type())
 }
 
-func (c converter) into(out value.Map, key string, v starlark.Value, attr *schema.Attribute, path value.Path) error {
+func (c converter) into(out value.Map, key string, v starlark.Value, attr *schema.Attribute, level int) *unfit {
 	if !utf8.ValidString(key) {
-		return fmt.Errorf("%s has a key with bytes that are no UTF-8", path)
+		return unfitting(" has a key with bytes that are no UTF-8")
 	}
-	e, err := c.value(v, child(attr, value.Key(key)), append(path, value.Key(key)))
-	if err == nil && e != nil {
+	e, err := c.convert(v, child(attr, value.Key(key)), level+1)
+	if err != nil {
+		return err.below(value.Key(key))
+	}
+	if e != nil {
 		out[key] = e
 	}
-	return err
+	return nil
 }
 
-func (c converter) list(v starlark.Indexable, n int, attr *schema.Attribute, path value.Path) (any, error) {
+func (c converter) list(v starlark.Indexable, n int, attr *schema.Attribute, level int) (any, *unfit) {
 	out := make([]any, n)
 	for i := range out {
-		e, err := c.value(v.Index(i), child(attr, value.Item(i)), append(path, value.Item(i)))
+		e, err := c.convert(v.Index(i), child(attr, value.Item(i)), level+1)
 		if err != nil {
-			return nil, err
+			return nil, err.below(value.Item(i))
 		}
 		out[i] = e
 	}
 	return out, nil
+}
+
+// below is what is wrong with a part as something wrong with the whole. Of what
+// is nested too deep only the whole is told.
+func (u *unfit) below(s value.Step) *unfit {
+	if !u.deep {
+		u.path = append(value.Path{s}, u.path...)
+	}
+	return u
 }
 
 func child(a *schema.Attribute, s value.Step) *schema.Attribute {
@@ -126,18 +165,18 @@ type thing struct {
 	typ            *schema.Type
 }
 
-func (c converter) handle(t thing, attr *schema.Attribute, path value.Path) (any, error) {
+func (c converter) handle(t thing, attr *schema.Attribute) (any, *unfit) {
 	full := t.driver + "." + t.typ.Name
 	if attr == nil || attr.Refers == "" {
-		return nil, fmt.Errorf("%s wants a value, and this is the handle of %s: write one of its attributes, such as .%s", path, t.short, t.typ.ID)
+		return nil, unfitting(" wants a value, and this is the handle of %s: write one of its attributes, such as .%s", t.short, t.typ.ID)
 	}
 	if t.typ.Name != attr.Refers || t.driver != c.driver {
-		return nil, fmt.Errorf("%s wants a %s.%s, and this is the handle of %s, a %s", path, c.driver, attr.Refers, t.short, full)
+		return nil, unfitting(" wants a %s.%s, and this is the handle of %s, a %s", c.driver, attr.Refers, t.short, full)
 	}
 	return value.NewRef(t.address, value.Key(t.typ.ID)), nil
 }
 
-func (c converter) pending(p *pending, attr *schema.Attribute, path value.Path) (any, error) {
+func (c converter) pending(p *pending, attr *schema.Attribute) (any, *unfit) {
 	if p.missing {
 		return p.p, nil
 	}
@@ -145,10 +184,10 @@ func (c converter) pending(p *pending, attr *schema.Attribute, path value.Path) 
 		return p.p, nil
 	}
 	if attr.Refers != "" && p.of != nil && p.attr.Name == p.of.ID && p.of.Name != attr.Refers {
-		return nil, fmt.Errorf("%s wants the id of a %s.%s, and this is the id of %s, a %s", path, c.driver, attr.Refers, p.p.Ref.Address, p.of.Name)
+		return nil, unfitting(" wants the id of a %s.%s, and this is the id of %s, a %s", c.driver, attr.Refers, p.p.Ref.Address, p.of.Name)
 	}
 	if k := p.kind(); p.p.Ref != nil && k != schema.Any && attr.Kind != schema.Any && !fits(k, attr.Kind) {
-		return nil, fmt.Errorf("%s wants a %s, and %s is a %s", path, attr.Kind, p.p, k)
+		return nil, unfitting(" wants a %s, and %s is a %s", attr.Kind, p.p, k)
 	}
 	return p.p, nil
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -55,6 +54,18 @@ type Declared struct {
 	Wards     []*Ward
 	Resources []*Resource      // of all wards, in the order of wards and declarations
 	Finds     map[string]*Find // things that are looked up, by the address that references use
+
+	byAddress map[string]map[string]*Resource // by ward, and by the address in it
+}
+
+// Resource finds a resource by its address with its ward; nil when it is not
+// declared.
+func (d *Declared) Resource(full string) *Resource {
+	if d == nil {
+		return nil
+	}
+	ward, short := value.SplitWard(full)
+	return d.byAddress[ward][short]
 }
 
 // Ward is what one ward says.
@@ -198,12 +209,17 @@ func unusedInputs(o Options, d *Declared, used map[int]bool) problem.List {
 // sameNames reports resources of one type that would get one name.
 func sameNames(d *Declared) problem.List {
 	var out problem.List
-	seen := map[string]*Resource{}
+	type named struct {
+		typ    *schema.Type
+		driver string
+		name   string
+	}
+	seen := map[named]*Resource{}
 	for _, r := range d.Resources {
 		if r.MadeName == "" {
 			continue
 		}
-		key := r.FullType() + " " + r.MadeName
+		key := named{r.Type, r.Driver, r.MadeName}
 		if first := seen[key]; first != nil {
 			pos, via := r.Position()
 			other, _ := first.Position()
@@ -221,21 +237,10 @@ func sameNames(d *Declared) problem.List {
 // unknownAfter reports addresses in care(after = …) that nothing declares.
 func unknownAfter(o Options, d *Declared) problem.List {
 	var out problem.List
-	if !slices.ContainsFunc(d.Resources, func(r *Resource) bool { return len(r.Care.After) > 0 }) {
-		return nil
-	}
-	known := make(map[string]bool, len(d.Resources))
-	for _, r := range d.Resources {
-		known[r.Full()] = true
-	}
-	evaluated := map[string]bool{}
-	for _, w := range d.Wards {
-		evaluated[w.Name] = true
-	}
 	for _, r := range d.Resources {
 		for _, a := range r.Care.After {
 			ward, short := value.SplitWard(a)
-			if known[a] || o.Estate.HasWard(ward) && !evaluated[ward] {
+			if d.Resource(a) != nil || o.Estate.HasWard(ward) && d.byAddress[ward] == nil {
 				continue
 			}
 			pos, via := r.At("care")
@@ -251,18 +256,11 @@ func unknownAfter(o Options, d *Declared) problem.List {
 // that two resources claim.
 func stillDeclared(d *Declared) problem.List {
 	var out problem.List
-	if !slices.ContainsFunc(d.Resources, func(r *Resource) bool { return len(r.Former) > 0 }) {
-		return nil
-	}
-	known := make(map[string]bool, len(d.Resources))
-	for _, r := range d.Resources {
-		known[r.Full()] = true
-	}
 	claimed := map[string]*Resource{}
 	for _, r := range d.Resources {
 		for _, former := range r.Former {
 			first := claimed[former]
-			if !known[former] && first == nil {
+			if d.Resource(former) == nil && first == nil {
 				claimed[former] = r
 				continue
 			}

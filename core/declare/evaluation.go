@@ -29,7 +29,7 @@ type evaluation struct {
 // Evaluate evaluates the wards. The problems hold everything found, in the
 // order of files; when one of them is wrong, what is declared is incomplete.
 func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
-	d := &Declared{Env: o.Env}
+	d := &Declared{Env: o.Env, byAddress: map[string]map[string]*Resource{}}
 	var problems problem.List
 	root, err := os.OpenRoot(o.Estate.Dir)
 	if err != nil {
@@ -47,6 +47,7 @@ func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
 		}
 		problems = append(problems, ev.problems...)
 		d.Wards = append(d.Wards, ev.out)
+		d.byAddress[name] = ev.declared
 		d.Resources = append(d.Resources, ev.out.Resources...)
 		if err := ctx.Err(); err != nil {
 			problems.Add(err)

@@ -3,6 +3,7 @@ package declare
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -103,12 +104,12 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		return nil, fmt.Errorf("the ward declares more than %d resources", ev.limits.WardValues)
 	}
 	in := ev.scope()
+	full := ev.out.Name + ":" + in.path + t.full() + "/" + string(name)
 	r := &Resource{
-		Ward: ev.out.Name, Address: in.path + t.full() + "/" + string(name), Driver: t.d.name, Type: t.typ, Name: string(name),
+		Ward: ev.out.Name, Address: full[len(ev.out.Name)+1:], full: full, Driver: t.d.name, Type: t.typ, Name: string(name),
 		Within: in.within, Care: in.care, index: ev.index, trace: traceOf(thread), star: t.star,
 	}
-	r.full = value.InWard(r.Ward, r.Address)
-	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make(map[string]starlark.Value, len(kwargs))}
+	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make([]givenValue, 0, len(kwargs))}
 	if first := ev.declared[r.Address]; first != nil {
 		pos, _ := r.Position()
 		other, _ := first.Position()
@@ -117,15 +118,14 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	}
 	ev.declared[r.Address] = r
 	inputs := make(value.Map, len(kwargs))
-	given := make(map[string]bool, len(kwargs))
+	var names texts
 	for _, kv := range kwargs {
 		code := string(kv[0].(starlark.String))
-		if given[code] {
+		if !names.add(code) {
 			pos, _ := r.index.attribute(r.trace, code)
 			ev.fault(thread, r, pos, code, code+" is given twice", "")
 			continue
 		}
-		given[code] = true
 		ev.take(thread, h, inputs, code, kv[1])
 	}
 	checked, faults := t.typ.Check(inputs)
@@ -175,15 +175,15 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 	}
 	attr := r.Type.Attribute(name)
 	conv := converter{levels: ev.limits.Levels, attr: attr, driver: r.Driver}
-	x, err := conv.value(v, attr, value.Path{value.Key(name)})
-	if err != nil {
+	x, wrong := conv.convert(v, attr, 1)
+	if wrong != nil {
 		pos, via := r.index.attribute(r.trace, code)
-		p := ev.fault(thread, r, pos, name, err.Error(), "")
+		p := ev.fault(thread, r, pos, name, wrong.at(value.Path{value.Key(name)}).Error(), "")
 		p.Via = via
 		inputs[name] = value.NewRef(r.Full(), value.Key(name)) // stands in, so that it does not count as missing
 		return
 	}
-	h.given[name] = v
+	h.given = append(h.given, givenValue{name, v})
 	inputs[name] = x
 }
 
@@ -199,13 +199,12 @@ func (ev *evaluator) fault(thread *starlark.Thread, r *Resource, pos problem.Pos
 // that is looked up is found by is needed as well.
 func (ev *evaluator) needs(r *Resource) []Need {
 	var out []Need
-	seen := map[string]bool{}
+	var seen texts
 	var add func(address, why string)
 	add = func(address, why string) {
-		if address == r.Full() || seen[address] {
+		if address == r.Full() || !seen.add(address) {
 			return
 		}
-		seen[address] = true
 		if f := ev.s.finds[address]; f != nil {
 			value.Refs(f.Match, func(ref value.Ref) { add(ref.Address, why) })
 			return
@@ -225,11 +224,37 @@ func (ev *evaluator) needs(r *Resource) []Need {
 	return out
 }
 
+// texts is a set of texts that is most often small.
+type texts struct {
+	few  [8]string
+	n    int
+	many map[string]bool
+}
+
+// add reports whether s was not in the set yet.
+func (t *texts) add(s string) bool {
+	switch {
+	case t.many[s] || slices.Contains(t.few[:t.n], s):
+		return false
+	case t.n < len(t.few):
+		t.few[t.n] = s
+		t.n++
+	case t.many == nil:
+		t.many = map[string]bool{s: true}
+	default:
+		t.many[s] = true
+	}
+	return true
+}
+
 func goodName(s string) bool {
 	if s == "" || len(s) > 1000 || !utf8.ValidString(s) {
 		return false
 	}
 	for _, c := range s {
+		if c > ' ' && c < 0x7f {
+			continue
+		}
 		if unicode.IsSpace(c) || !unicode.IsPrint(c) {
 			return false
 		}
@@ -270,7 +295,14 @@ type Handle struct {
 	ev       *evaluator
 	typ      *schema.Type
 	declarer *declarer
-	given    map[string]starlark.Value // by schema name
+	given    []givenValue
+	asked    []*pending // the pending attributes that were asked for: they are asked for again
+}
+
+// givenValue is an attribute as it was given, by its schema name.
+type givenValue struct {
+	name string
+	is   starlark.Value
 }
 
 var (
@@ -286,7 +318,7 @@ func (h *Handle) Hash() (uint32, error) { return starlark.String(h.Full()).Hash(
 // Freeze freezes the values that were given.
 func (h *Handle) Freeze() {
 	for _, v := range h.given {
-		v.Freeze()
+		v.is.Freeze()
 	}
 }
 
@@ -319,13 +351,22 @@ func (h *Handle) Attr(code string) (starlark.Value, error) {
 		}
 		return nil, errors.New(msg)
 	}
-	if v, ok := h.given[name]; ok {
-		return v, nil
+	for _, v := range h.given {
+		if v.name == name {
+			return v.is, nil
+		}
 	}
 	attr := h.typ.Attribute(name)
+	for _, p := range h.asked {
+		if p.attr == attr {
+			return p, nil
+		}
+	}
 	why := "it was left out, so the cloud decides it"
 	if attr.Output {
 		why = "the cloud decides it"
 	}
-	return h.ev.reference(h.Full(), h.typ, attr, why), nil
+	p := h.ev.reference(h.Full(), h.typ, attr, why)
+	h.asked = append(h.asked, p)
+	return p, nil
 }

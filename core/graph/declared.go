@@ -8,17 +8,18 @@ import (
 	"kasbah/core/value"
 )
 
-// OfDeclared builds the graph of what is declared, and reports cycles.
+// OfDeclared builds the graph of what is declared, its nodes in the order of
+// d.Resources, and reports cycles.
 func OfDeclared(d *declare.Declared) (*Graph, problem.List) {
 	names := make([]string, len(d.Resources))
-	var edges []Edge
 	for i, r := range d.Resources {
 		names[i] = r.Full()
-		for _, n := range r.Needs {
-			edges = append(edges, Edge{From: r.Full(), To: n.Address, Why: n.Why})
-		}
 	}
-	g := New(names, edges)
+	g := Of(names, func(n int, add func(to, why string)) {
+		for _, need := range d.Resources[n].Needs {
+			add(need.Address, need.Why)
+		}
+	})
 	var problems problem.List
 	for _, c := range g.Cycles() {
 		first, _ := g.Node(c[0])

@@ -5,7 +5,7 @@ package graph
 
 import (
 	"container/heap"
-	"sort"
+	"slices"
 )
 
 // Graph is immutable once built. An edge leads from a node to one it needs.
@@ -24,6 +24,13 @@ type csr struct{ start, list []int32 }
 
 func (c csr) of(n int32) []int32 { return c.list[c.start[n]:c.start[n+1]] }
 
+// sum turns counts, each kept one place up, into offsets.
+func (c csr) sum() {
+	for i := 1; i < len(c.start); i++ {
+		c.start[i] += c.start[i-1]
+	}
+}
+
 // Edge says that From needs To, and why: the attribute, or "after".
 type Edge struct{ From, To, Why string }
 
@@ -31,45 +38,77 @@ type Edge struct{ From, To, Why string }
 // are left out; several edges between the same two count once, under the
 // first one's reason. Loops from a node to itself are left out.
 func New(names []string, edges []Edge) *Graph {
+	g := numbered(names)
+	from := csr{start: make([]int32, len(names)+1), list: make([]int32, len(edges))}
+	for _, e := range edges {
+		if n, ok := g.index[e.From]; ok {
+			from.start[n+1]++
+		}
+	}
+	from.sum()
+	next := append([]int32(nil), from.start...)
+	for i, e := range edges {
+		if n, ok := g.index[e.From]; ok {
+			from.list[next[n]] = int32(i)
+			next[n]++
+		}
+	}
+	g.connect(func(n int, add func(to, why string)) {
+		for _, i := range from.of(int32(n)) {
+			add(edges[i].To, edges[i].Why)
+		}
+	})
+	return g
+}
+
+// Of is New for edges that need not be gathered first: needs is asked for
+// those of every node in turn.
+func Of(names []string, needs func(n int, add func(to, why string))) *Graph {
+	g := numbered(names)
+	g.connect(needs)
+	return g
+}
+
+func numbered(names []string) *Graph {
 	g := &Graph{names: names, index: make(map[string]int32, len(names))}
 	for i, n := range names {
 		g.index[n] = int32(i)
 	}
-	type pair struct{ from, to, edge int32 }
-	pairs := make([]pair, 0, len(edges))
-	for i, e := range edges {
-		from, ok1 := g.index[e.From]
-		to, ok2 := g.index[e.To]
-		if ok1 && ok2 && from != to {
-			pairs = append(pairs, pair{from, to, int32(i)})
-		}
-	}
-	sort.Slice(pairs, func(i, j int) bool {
-		a, b := pairs[i], pairs[j]
-		if a.from != b.from {
-			return a.from < b.from
-		}
-		if a.to != b.to {
-			return a.to < b.to
-		}
-		return a.edge < b.edge
-	})
-	n := len(names)
+	return g
+}
+
+// need is an edge of the node that is being connected.
+type need struct {
+	to  int32
+	why string
+}
+
+func (g *Graph) connect(needs func(n int, add func(to, why string))) {
+	n := len(g.names)
 	g.needs.start = make([]int32, n+1)
 	g.users.start = make([]int32, n+1)
-	for i, p := range pairs {
-		if i > 0 && p.from == pairs[i-1].from && p.to == pairs[i-1].to {
-			continue
+	var own []need
+	at := int32(0)
+	add := func(to, why string) {
+		if m, ok := g.index[to]; ok && m != at {
+			own = append(own, need{m, why})
 		}
-		g.needs.list = append(g.needs.list, p.to)
-		g.why = append(g.why, edges[p.edge].Why)
-		g.needs.start[p.from+1]++
-		g.users.start[p.to+1]++
 	}
-	for i := 0; i < n; i++ {
-		g.needs.start[i+1] += g.needs.start[i]
-		g.users.start[i+1] += g.users.start[i]
+	for ; at < int32(n); at++ {
+		own = own[:0]
+		needs(int(at), add)
+		slices.SortStableFunc(own, func(a, b need) int { return int(a.to) - int(b.to) })
+		for i, e := range own {
+			if i > 0 && e.to == own[i-1].to {
+				continue
+			}
+			g.needs.list = append(g.needs.list, e.to)
+			g.why = append(g.why, e.why)
+			g.users.start[e.to+1]++
+		}
+		g.needs.start[at+1] = int32(len(g.needs.list))
 	}
+	g.users.sum()
 	g.users.list = make([]int32, len(g.needs.list))
 	next := append([]int32(nil), g.users.start...)
 	for from := int32(0); from < int32(n); from++ {
@@ -78,7 +117,6 @@ func New(names []string, edges []Edge) *Graph {
 			next[to]++
 		}
 	}
-	return g
 }
 
 // Len is the number of nodes.

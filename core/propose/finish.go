@@ -14,8 +14,7 @@ import (
 func (w *proposer) finish(ctx context.Context) error {
 	p := w.p
 	sum, priced := Cost{}, false
-	for _, full := range value.Keys(w.actions) {
-		a := w.actions[full]
+	for _, a := range w.sorted() {
 		p.Actions = append(p.Actions, a)
 		p.Counts.add(a.Kind)
 		sum.Add(a.Cost)
@@ -24,21 +23,15 @@ func (w *proposer) finish(ctx context.Context) error {
 			continue
 		}
 		if a.Plan.HoldsData && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
-			p.Data = append(p.Data, full)
+			p.Data = append(p.Data, a.Full())
 		}
 		for _, c := range a.Changes {
 			if c.Security {
-				p.Security = append(p.Security, full)
+				p.Security = append(p.Security, a.Full())
 				break
 			}
 		}
 	}
-	sort.SliceStable(p.Actions, func(i, j int) bool {
-		if p.Actions[i].Ward != p.Actions[j].Ward {
-			return w.rank(p.Actions[i].Ward) < w.rank(p.Actions[j].Ward)
-		}
-		return p.Actions[i].Address < p.Actions[j].Address
-	})
 	sort.Slice(p.Left, func(i, j int) bool { return p.Left[i].Address+p.Left[i].Path < p.Left[j].Address+p.Left[j].Path })
 	for _, u := range p.Unfinished {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("%s: the %s of run %s has no result yet and is taken as done; the next run finds out first", u.Address, u.Call, u.Run))
@@ -94,20 +87,28 @@ func (w *proposer) republish(at *WardAt) bool {
 	return !w.p.Offline && count != len(old.Found)
 }
 
-func (w *proposer) rank(ward string) int {
-	for i, n := range w.o.Wards {
-		if n == ward {
-			return i
+// sorted are the actions in the order of wards and, in each, of addresses.
+func (w *proposer) sorted() []*Action {
+	byWard := make(map[string][]*Action, len(w.o.Wards))
+	for _, a := range w.actions {
+		if a != nil {
+			byWard[a.Ward] = append(byWard[a.Ward], a)
 		}
 	}
-	return len(w.o.Wards)
+	out := make([]*Action, 0, len(w.actions))
+	for _, ward := range w.o.Wards {
+		of := byWard[ward]
+		slices.SortFunc(of, func(a, b *Action) int { return strings.Compare(a.Address, b.Address) })
+		out = append(out, of...)
+	}
+	return out
 }
 
 // notAssured lists the types of changing actions for which a kill or a second
 // writer is not covered.
 func (w *proposer) notAssured() []string {
 	lacks := map[string]string{}
-	for _, a := range w.actions {
+	for _, a := range w.p.Actions {
 		if a.Kind == Same {
 			continue
 		}

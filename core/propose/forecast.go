@@ -70,7 +70,7 @@ func (w *proposer) forecast() Forecast {
 		work += a.Seconds
 	}
 	g := graph.New(names, edges)
-	nodes, longest := g.Longest(func(n int32) float64 { return w.actions[g.Name(n)].Seconds + shortest })
+	nodes, longest := g.Longest(func(n int32) float64 { return w.decided(g.Name(n)).Seconds + shortest })
 	for _, n := range nodes {
 		out.Chain = append(out.Chain, g.Name(n))
 	}

@@ -67,7 +67,7 @@ func costMap(c *Cost) value.Map {
 
 // subject is an action as rules see it. What is dropped has no inputs.
 func (w *proposer) subject(a *Action) (*rules.Subject, error) {
-	d, r := w.declared[a.Full()], w.recorded.get(a.Full())
+	d, r := w.o.Declared.Resource(a.Full()), w.recorded.get(a.Full())
 	typ, err := w.typeOf(d, r)
 	if err != nil {
 		return nil, err

@@ -27,6 +27,7 @@ type Options struct {
 	Estate, Env string
 	By, Program string
 	Declared    *declare.Declared // nil for razing
+	Graph       *graph.Graph      // of what is declared, when it is known already
 	Wards       []string
 	States      map[string]*ledger.State   // by ward
 	Catalogs    map[string]*schema.Catalog // by driver
@@ -52,25 +53,26 @@ type Options struct {
 type proposer struct {
 	o        Options
 	p        *Proposal
-	declared map[string]*declare.Resource // by full address
-	actions  map[string]*Action           // by full address
-	recorded *records                     // with unfinished calls taken as done
-	dangling map[string]bool              // full addresses with an unfinished call
-	alike    map[*declare.Resource]bool   // declared as it was when it was enacted
-	since    []int64                      // by node: the entry in which what stays as it is changed last; -1 for what changes
-	was      map[string]string            // full address -> the former one under which it is recorded
-	selected map[string]bool              // by -only; nil for all
-	found    map[string]*Found            // by full address
-	asked    map[string]bool              // to be swapped though nothing differs, by full address
-	managed  map[string]string            // `TYPE ID` -> full address, of everything the estate records
+	g        *graph.Graph        // of everything declared or recorded: first what is declared, in its order
+	declared []*declare.Resource // by node; there are fewer of them than nodes when something is only recorded
+	actions  []*Action           // by node; nil for what was not decided yet, or is left out
+	recorded *records            // with unfinished calls taken as done
+	dangling map[string]bool     // full addresses with an unfinished call
+	alike    []bool              // by node: declared as it was when it was enacted
+	since    []int64             // by node: the entry in which what stays as it is changed last; -1 for what changes
+	was      map[string]string   // full address -> the former one under which it is recorded
+	selected map[string]bool     // by -only; nil for all
+	found    map[string]*Found   // by full address
+	asked    map[string]bool     // to be swapped though nothing differs, by full address
+	managed  map[string]string   // `TYPE ID` -> full address, of everything the estate records
 	problems []error
 }
 
 // Propose makes the proposal. It writes nothing, and reads nothing but
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
-	w := &proposer{o: o, declared: map[string]*declare.Resource{}, actions: map[string]*Action{}, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
-	w.recorded = &records{stored: map[string]*ledger.Stored{}, instead: map[string]*ledger.Record{}, fault: func(err error) { w.problems = append(w.problems, err) }}
+	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
+	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}, fault: func(err error) { w.problems = append(w.problems, err) }}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
@@ -81,34 +83,23 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	if err := w.gather(); err != nil {
 		return nil, err
 	}
-	g := w.graph()
-	if err := w.selectOnly(g); err != nil {
+	w.connect()
+	if err := w.selectOnly(w.g); err != nil {
 		return nil, err
 	}
-	if err := w.askSwaps(g); err != nil {
+	if err := w.askSwaps(w.g); err != nil {
 		return nil, err
 	}
-	order, cycle := g.Order()
+	order, cycle := w.g.Order()
 	if cycle != nil {
 		return nil, fmt.Errorf("the graph has a cycle: %s", strings.Join(cycle, " needs "))
 	}
-	w.since = make([]int64, g.Len())
+	w.compareFingerprints()
+	w.since = make([]int64, w.g.Len())
+	w.actions = make([]*Action, w.g.Len())
 	for _, n := range order {
-		full := g.Name(n)
-		w.since[n] = -1
-		if w.selected != nil && !w.selected[full] {
-			w.p.LeftOut++
-			continue
-		}
-		same := w.unchanged(g, n)
-		a, err := w.action(full, same)
-		if err != nil {
+		if err := w.decide(n); err != nil {
 			w.problems = append(w.problems, err)
-			continue
-		}
-		w.actions[full] = a
-		if st := w.recorded.stored[full]; st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" {
-			w.since[n] = st.Seq
 		}
 	}
 	w.lookForAll()
@@ -121,6 +112,38 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	return w.p, errors.Join(w.problems...)
 }
 
+// decide decides what becomes of a node.
+func (w *proposer) decide(n int32) error {
+	full := w.g.Name(n)
+	w.since[n] = -1
+	if w.selected != nil && !w.selected[full] {
+		w.p.LeftOut++
+		return nil
+	}
+	var d *declare.Resource
+	if int(n) < len(w.declared) {
+		d = w.declared[n]
+	}
+	st := w.recorded.stored(full)
+	a, err := w.action(full, d, w.unchanged(n, full, st))
+	if err != nil {
+		return err
+	}
+	w.actions[n] = a
+	if st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" {
+		w.since[n] = st.Seq
+	}
+	return nil
+}
+
+// decided is what was decided about a resource; nil when nothing was yet.
+func (w *proposer) decided(full string) *Action {
+	if n, ok := w.g.Node(full); ok {
+		return w.actions[n]
+	}
+	return nil
+}
+
 // gather collects the declared resources and the records, taking unfinished
 // calls as done.
 func (w *proposer) gather() error {
@@ -130,9 +153,7 @@ func (w *proposer) gather() error {
 		for _, h := range s.Holders() {
 			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does is not in this preview", ward, h.Who, h.Host, h.Begin.Command))
 		}
-		for a, st := range s.Records {
-			w.recorded.stored[value.InWard(ward, a)] = st
-		}
+		w.recorded.states[ward] = s
 		for _, in := range s.Unresolved() {
 			full := value.InWard(ward, in.Intent.Address)
 			w.p.Unfinished = append(w.p.Unfinished, Unfinished{Ward: ward, Run: in.Run, Address: in.Intent.Address, Call: in.Intent.Call})
@@ -143,13 +164,10 @@ func (w *proposer) gather() error {
 	if w.o.Declared == nil {
 		return nil
 	}
-	for _, r := range w.o.Declared.Resources {
-		w.declared[r.Full()] = r
-	}
+	w.declared = w.o.Declared.Resources
 	if err := w.renames(); err != nil {
 		return err
 	}
-	w.compareFingerprints()
 	for i, at := range w.p.Wards {
 		for _, dw := range w.o.Declared.Wards {
 			if dw.Name != at.Ward {
@@ -192,40 +210,54 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 	}
 }
 
-// graph is that of everything declared or recorded, in byte order of
-// addresses. What is declared needs what it declares; what is only recorded
-// needs what it was recorded to.
-func (w *proposer) graph() *graph.Graph {
-	names := make([]string, 0, len(w.declared))
-	for a := range w.declared {
-		names = append(names, a)
+// connect builds the graph of everything declared or recorded. What is
+// declared needs what it declares; what is only recorded needs what it was
+// recorded to.
+func (w *proposer) connect() {
+	w.g = w.o.Graph
+	if w.g == nil && w.o.Declared != nil {
+		w.g, _ = graph.OfDeclared(w.o.Declared)
 	}
-	for a := range w.recorded.stored {
-		if w.declared[a] == nil && w.recorded.has(a) {
-			names = append(names, a)
-		}
+	only := w.recordedOnly()
+	if w.g != nil && len(only) == 0 {
+		return
 	}
-	for a, r := range w.recorded.instead { // an unfinished call may have made what is not recorded yet
-		if r != nil && w.declared[a] == nil && w.recorded.stored[a] == nil {
-			names = append(names, a)
-		}
+	names := make([]string, 0, len(w.declared)+len(only))
+	for _, d := range w.declared {
+		names = append(names, d.Full())
 	}
-	sort.Strings(names)
-	var edges []graph.Edge
-	for _, a := range names {
-		if d := w.declared[a]; d != nil {
-			for _, n := range d.Needs {
-				edges = append(edges, graph.Edge{From: a, To: n.Address, Why: n.Why})
+	w.g = graph.Of(append(names, only...), func(n int, add func(to, why string)) {
+		if n < len(w.declared) {
+			for _, need := range w.declared[n].Needs {
+				add(need.Address, need.Why)
 			}
-		} else {
-			for _, n := range w.recorded.needs(a) {
-				if w.declared[n] == nil { // else the two may need each other across the change
-					edges = append(edges, graph.Edge{From: a, To: n})
-				}
+			return
+		}
+		for _, need := range w.recorded.needs(only[n-len(names)]) {
+			if w.o.Declared.Resource(need) == nil { // else the two may need each other across the change
+				add(need, "")
 			}
 		}
+	})
+}
+
+// recordedOnly lists what is recorded and not declared, in byte order.
+func (w *proposer) recordedOnly() []string {
+	var out []string
+	for ward, s := range w.recorded.states {
+		for a := range s.Records {
+			if full := value.InWard(ward, a); w.o.Declared.Resource(full) == nil && w.recorded.has(full) {
+				out = append(out, full)
+			}
+		}
 	}
-	return graph.New(names, edges)
+	for full, r := range w.recorded.instead { // an unfinished call may have made what is not recorded yet
+		if r != nil && w.o.Declared.Resource(full) == nil && w.recorded.stored(full) == nil {
+			out = append(out, full)
+		}
+	}
+	sort.Strings(out)
+	return out
 }
 
 // selectOnly marks the addresses that match and what they need.
@@ -284,7 +316,7 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 		}
 		for _, n := range hits {
 			full := g.Name(n)
-			if w.declared[full] == nil || !w.recorded.has(full) {
+			if w.o.Declared.Resource(full) == nil || !w.recorded.has(full) {
 				_, short := value.SplitWard(full)
 				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap", pattern, short)
 			}
@@ -296,8 +328,7 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 
 // action decides what becomes of one resource. What it needs was decided
 // before. same says that it stays as it is.
-func (w *proposer) action(full string, same bool) (*Action, error) {
-	d := w.declared[full]
+func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action, error) {
 	ward, address := value.SplitWard(full)
 	a := &Action{Ward: ward, Address: address, Was: w.was[full], Changes: []Change{}, Needs: []string{}}
 	if d != nil {
@@ -447,7 +478,7 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 	if answer, v, err := w.lookOutside(ref); answer {
 		return v, err
 	}
-	a := w.actions[ref.Address]
+	a := w.decided(ref.Address)
 	r := w.recorded.get(ref.Address)
 	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) && w.isID(r, ref.Path) {
 		return r.ID, nil // an unfinished edit leaves it as it is
@@ -548,7 +579,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 // where it may not, the resource must be swapped as well.
 func (w *proposer) letGo(a *Action, d *declare.Resource, typ *schema.Type) {
 	for _, n := range d.Needs {
-		b := w.actions[n.Address]
+		b := w.decided(n.Address)
 		if b == nil || b.Kind != Swap || !b.Remakes() || b.Plan.Order != "drop-first" {
 			continue
 		}
@@ -575,7 +606,7 @@ func (w *proposer) chainReason(d *declare.Resource, changes []Change) string {
 			continue
 		}
 		value.Refs(c.WillBe.V, func(ref value.Ref) {
-			if b := w.actions[ref.Address]; b != nil && (b.Kind == Swap || b.Kind == New) && !seen[ref.Address] {
+			if b := w.decided(ref.Address); b != nil && (b.Kind == Swap || b.Kind == New) && !seen[ref.Address] {
 				seen[ref.Address] = true
 				_, short := value.SplitWard(ref.Address)
 				from = append(from, short+" "+map[Kind]string{Swap: "is swapped", New: "is new"}[b.Kind])
@@ -589,7 +620,7 @@ func (w *proposer) chainReason(d *declare.Resource, changes []Change) string {
 // its type. What needs a thing that is dropped first must go before it.
 func (w *proposer) order(a *Action, d *declare.Resource, typ *schema.Type) string {
 	for _, n := range d.Needs {
-		if b := w.actions[n.Address]; b != nil && b.Kind == Swap && b.Remakes() && b.Plan.Order == "drop-first" {
+		if b := w.decided(n.Address); b != nil && b.Kind == Swap && b.Remakes() && b.Plan.Order == "drop-first" {
 			return "drop-first"
 		}
 	}

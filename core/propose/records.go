@@ -6,7 +6,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/declare"
-	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -15,16 +14,25 @@ import (
 // records is what the ledgers record, by full address. Records are decoded
 // when they are asked for: of what stays as it is, none is.
 type records struct {
-	stored  map[string]*ledger.Stored
+	states  map[string]*ledger.State  // by ward
 	instead map[string]*ledger.Record // what unfinished calls and renames make of a record; nil for none
 	fault   func(error)
+}
+
+// stored is what is recorded, whatever takes its place here.
+func (rs *records) stored(full string) *ledger.Stored {
+	ward, short := value.SplitWard(full)
+	if s := rs.states[ward]; s != nil {
+		return s.Records[short]
+	}
+	return nil
 }
 
 func (rs *records) has(full string) bool {
 	if r, ok := rs.instead[full]; ok {
 		return r != nil
 	}
-	return rs.stored[full] != nil
+	return rs.stored(full) != nil
 }
 
 // get is nil when nothing is recorded, or it cannot be read.
@@ -32,7 +40,7 @@ func (rs *records) get(full string) *ledger.Record {
 	if r, ok := rs.instead[full]; ok {
 		return r
 	}
-	st := rs.stored[full]
+	st := rs.stored(full)
 	if st == nil {
 		return nil
 	}
@@ -48,7 +56,7 @@ func (rs *records) needs(full string) []string {
 	if r := rs.instead[full]; r != nil {
 		return r.Needs
 	}
-	if st := rs.stored[full]; st != nil {
+	if st := rs.stored(full); st != nil {
 		return st.Needs
 	}
 	return nil
@@ -61,13 +69,10 @@ func (rs *records) set(full string, r *ledger.Record) { rs.instead[full] = r }
 // that need no look at its attributes: it is declared as it was when it was
 // enacted, was then as declared, has not changed since, and what its inputs
 // are made from has not either.
-func (w *proposer) unchanged(g *graph.Graph, n int32) bool {
-	full := g.Name(n)
-	d := w.declared[full]
-	if d == nil || !w.alike[d] || w.dangling[full] || w.asked[full] || w.was[full] != "" {
+func (w *proposer) unchanged(n int32, full string, st *ledger.Stored) bool {
+	if int(n) >= len(w.declared) || !w.alike[n] || w.dangling[full] || w.asked[full] || w.was[full] != "" {
 		return false
 	}
-	st := w.recorded.stored[full]
 	if _, ok := w.recorded.instead[full]; ok {
 		return false
 	}
@@ -77,7 +82,7 @@ func (w *proposer) unchanged(g *graph.Graph, n int32) bool {
 			return false
 		}
 	}
-	for _, m := range g.Needs(n) {
+	for _, m := range w.g.Needs(n) {
 		if at := w.since[m]; at < 0 || at >= st.Seq {
 			return false
 		}
@@ -88,27 +93,21 @@ func (w *proposer) unchanged(g *graph.Graph, n int32) bool {
 // compareFingerprints notes which resources are declared as they were when
 // they were enacted, on all the cores there are.
 func (w *proposer) compareFingerprints() {
-	all := w.o.Declared.Resources
-	w.alike = make(map[*declare.Resource]bool, len(all))
-	same := make([]bool, len(all))
+	all := w.declared
+	w.alike = make([]bool, len(all))
 	const chunk = 512
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for from := 0; from < len(all); from += chunk {
 		g.Go(func() error {
 			for i, d := range all[from:min(from+chunk, len(all))] {
-				st := w.recorded.stored[d.Full()]
-				same[from+i] = st != nil && st.Whole && st.Settled && st.Declared != "" && !w.looksOutside(d) && fingerprint(d, NeedsOf(d)) == st.Declared
+				st := w.recorded.stored(d.Full())
+				w.alike[from+i] = st != nil && st.Whole && st.Settled && st.Declared != "" && !w.looksOutside(d) && fingerprint(d, NeedsOf(d)) == st.Declared
 			}
 			return nil
 		})
 	}
 	_ = g.Wait() // it never fails
-	for i, d := range all {
-		if same[i] {
-			w.alike[d] = true
-		}
-	}
 }
 
 // looksOutside reports whether inputs are made from what is no resource of the
@@ -116,7 +115,7 @@ func (w *proposer) compareFingerprints() {
 func (w *proposer) looksOutside(d *declare.Resource) bool {
 	outside := false
 	value.Refs(d.Inputs, func(ref value.Ref) {
-		outside = outside || w.declared[ref.Address] == nil
+		outside = outside || w.o.Declared.Resource(ref.Address) == nil
 	})
 	return outside
 }

@@ -26,7 +26,7 @@ func (w *proposer) renames() error {
 				continue
 			}
 			r := w.recorded.get(former)
-			if r == nil || w.declared[former] != nil || r.Type != d.FullType() {
+			if r == nil || w.o.Declared.Resource(former) != nil || r.Type != d.FullType() {
 				continue
 			}
 			w.was[full] = former
@@ -60,9 +60,11 @@ func (w *proposer) renames() error {
 		}
 		w.recorded.set(full, &r)
 	}
-	for full, st := range w.recorded.stored {
-		if slices.ContainsFunc(st.Needs, func(n string) bool { return now[n] != "" }) {
-			rename(full)
+	for ward, s := range w.recorded.states {
+		for a, st := range s.Records {
+			if slices.ContainsFunc(st.Needs, func(n string) bool { return now[n] != "" }) {
+				rename(value.InWard(ward, a))
+			}
 		}
 	}
 	for full := range w.was {
@@ -80,7 +82,7 @@ func (w *proposer) recordedElsewhere(full, ward, short string) error {
 	if err != nil || s.Records[short] == nil {
 		return err
 	}
-	d := w.declared[full]
+	d := w.o.Declared.Resource(full)
 	pos, _ := d.At("care")
 	w.p.Blocked = append(w.p.Blocked, Block{Ward: d.Ward, Address: d.Address, Position: pos,
 		Because: fmt.Sprintf("it was %s in ward %s, which is not part of this; take both wards together", short, ward)})

@@ -21,52 +21,89 @@ type Fault struct {
 }
 
 // Check holds the inputs of a declaration against the type and returns them
-// with every value in its schema's kind, and all faults found. Pending values
-// pass where the schema cannot tell yet. Secret attributes given in clear are
-// the caller's business.
+// with every value in its schema's kind, and all faults found. It takes the
+// inputs over: what it returns is made of them. Pending values pass where the
+// schema cannot tell yet. Secret attributes given in clear are the caller's
+// business.
 func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 	var faults []Fault
-	out := make(value.Map, len(inputs))
-	for _, name := range value.Keys(inputs) {
-		v := inputs[name]
-		a := t.Attribute(name)
-		path := value.Path{value.Key(name)}
-		if a == nil {
-			f := Fault{Path: path, Message: fmt.Sprintf("a %s has no attribute %q", t.Name, name)}
-			f.Hint = nearest.Hint(name, t.AttributeNames())
-			faults = append(faults, f)
-			continue
-		}
-		if a.Output {
-			faults = append(faults, Fault{Path: path, Message: fmt.Sprintf("%s is decided by the cloud and cannot be given", name)})
-			continue
-		}
-		if v == nil {
-			continue
-		}
-		v, fs := a.Check(v, path)
-		faults = append(faults, fs...)
-		out[name] = v
-	}
+	all, known := len(inputs), 0
 	for _, a := range t.Attributes {
-		if a.Required && !a.Output {
-			if v, ok := inputs[a.Name]; !ok || v == nil {
+		v, given := inputs[a.Name]
+		if given {
+			known++
+		}
+		switch {
+		case a.Output && given:
+			faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)}, Message: fmt.Sprintf("%s is decided by the cloud and cannot be given", a.Name)})
+			delete(inputs, a.Name)
+		case v != nil:
+			v, fs := a.check(v)
+			for _, f := range fs {
+				faults = append(faults, f.in(value.Path{value.Key(a.Name)}))
+			}
+			inputs[a.Name] = v
+		default:
+			if a.Required && !a.Output {
 				faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)}, Message: fmt.Sprintf("%s is required and missing", a.Name)})
 			}
+			delete(inputs, a.Name)
 		}
 	}
-	return out, faults
+	if known == all {
+		return inputs, faults
+	}
+	for _, name := range value.Keys(inputs) {
+		if t.Attribute(name) == nil {
+			f := Fault{Path: value.Path{value.Key(name)}, Message: fmt.Sprintf("a %s has no attribute %q", t.Name, name)}
+			f.Hint = nearest.Hint(name, t.AttributeNames())
+			faults = append(faults, f)
+			delete(inputs, name)
+		}
+	}
+	return inputs, faults
 }
 
-// Check holds one value against the attribute and returns it in the
-// attribute's kind, with all faults found in it.
+// Check holds one value, which stands at path, against the attribute and
+// returns it in the attribute's kind, with all faults found in it. Lists and
+// maps are changed in place.
 func (a *Attribute) Check(v any, path value.Path) (any, []Fault) {
-	fault := func(format string, args ...any) []Fault {
-		return []Fault{{Path: path, Message: fmt.Sprintf(format, args...)}}
+	v, faults := a.check(v)
+	var out []Fault
+	for _, f := range faults {
+		out = append(out, f.in(path))
 	}
+	return v, out
+}
+
+// fault is one thing wrong with what a value holds. Its paths begin at the
+// value, so that they are only made when something is wrong.
+type fault struct {
+	about  value.Path // what the words are about
+	beyond value.Path // from there to the fault
+	words  string     // what follows the path
+	hint   string
+}
+
+func (f fault) in(path value.Path) Fault {
+	about := append(path[:len(path):len(path)], f.about...)
+	return Fault{Path: append(about[:len(about):len(about)], f.beyond...), Message: about.String() + f.words, Hint: f.hint}
+}
+
+// below are faults of a part as those of the whole.
+func below(s value.Step, faults []fault) []fault {
+	for i := range faults {
+		faults[i].about = append(value.Path{s}, faults[i].about...)
+	}
+	return faults
+}
+
+func wrong(format string, args ...any) []fault { return []fault{{words: fmt.Sprintf(format, args...)}} }
+
+func (a *Attribute) check(v any) (any, []fault) {
 	if p, ok := v.(*value.Pending); ok {
 		if p.Ref == nil && a.Kind != Text && a.Kind != Any {
-			return v, fault("%s wants %s, and this is a text made from pending values", path, article(a.Kind))
+			return v, wrong(" wants %s, and this is a text made from pending values", article(a.Kind))
 		}
 		return v, nil
 	}
@@ -74,21 +111,21 @@ func (a *Attribute) Check(v any, path value.Path) (any, []Fault) {
 	case Text:
 		s, ok := v.(string)
 		if !ok {
-			return v, fault("%s wants a text, and this is %s", path, article(Kind(value.Kind(v))))
+			return v, wrong(" wants a text, and this is %s", article(Kind(value.Kind(v))))
 		}
 		if !utf8.ValidString(s) {
-			return v, fault("%s holds bytes that are no UTF-8", path)
+			return v, wrong(" holds bytes that are no UTF-8")
 		}
 	case Int:
 		switch n := v.(type) {
 		case int64:
 		case float64:
 			if n != math.Trunc(n) || math.Abs(n) >= 1<<53 {
-				return v, fault("%s wants a whole number, and this is %v", path, n)
+				return v, wrong(" wants a whole number, and this is %v", n)
 			}
 			v = int64(n)
 		default:
-			return v, fault("%s wants a whole number, and this is %s", path, article(Kind(value.Kind(v))))
+			return v, wrong(" wants a whole number, and this is %s", article(Kind(value.Kind(v))))
 		}
 	case Number:
 		switch n := v.(type) {
@@ -96,130 +133,127 @@ func (a *Attribute) Check(v any, path value.Path) (any, []Fault) {
 			v = float64(n)
 		case float64:
 		default:
-			return v, fault("%s wants a number, and this is %s", path, article(Kind(value.Kind(v))))
+			return v, wrong(" wants a number, and this is %s", article(Kind(value.Kind(v))))
 		}
 	case Bool:
 		if _, ok := v.(bool); !ok {
-			return v, fault("%s wants True or False, and this is %s", path, article(Kind(value.Kind(v))))
+			return v, wrong(" wants True or False, and this is %s", article(Kind(value.Kind(v))))
 		}
 	case List:
 		list, ok := v.([]any)
 		if !ok {
-			return v, fault("%s wants a list, and this is %s", path, article(Kind(value.Kind(v))))
+			return v, wrong(" wants a list, and this is %s", article(Kind(value.Kind(v))))
 		}
-		return a.checkList(list, path)
+		return list, a.checkList(list)
 	case MapOf, Record:
 		m, ok := v.(map[string]any)
 		if !ok {
-			return v, fault("%s wants a %s, and this is %s", path, a.Kind, article(Kind(value.Kind(v))))
+			return v, wrong(" wants a %s, and this is %s", a.Kind, article(Kind(value.Kind(v))))
 		}
-		return a.checkMap(m, path)
+		return m, a.checkMap(m)
 	}
-	return v, a.checkBounds(v, path)
+	return v, a.checkBounds(v)
 }
 
-func (a *Attribute) checkList(list []any, path value.Path) (any, []Fault) {
-	var faults []Fault
-	out := make([]any, len(list))
-	for i, e := range list {
-		out[i] = e
-		if a.Elem != nil {
-			v, fs := a.Elem.Check(e, below(path, value.Item(i)))
-			out[i] = v
-			faults = append(faults, fs...)
+func (a *Attribute) checkList(list []any) []fault {
+	var faults []fault
+	if a.Elem != nil {
+		for i := range list {
+			v, fs := a.Elem.check(list[i])
+			list[i] = v
+			faults = append(faults, below(value.Item(i), fs)...)
 		}
 	}
-	return out, append(faults, a.checkLength(len(list), "items", path)...)
+	return append(faults, a.checkLength(len(list), "items")...)
 }
 
-func (a *Attribute) checkMap(m value.Map, path value.Path) (any, []Fault) {
-	var faults []Fault
-	out := make(value.Map, len(m))
+func (a *Attribute) checkMap(m value.Map) []fault {
+	var faults []fault
 	for _, k := range value.Keys(m) {
 		elem := a.Elem
-		at := below(path, value.Key(k))
 		if a.Kind == Record {
 			if elem = linear(a.Fields, k); elem == nil {
 				var names []string
 				for _, f := range a.Fields {
 					names = append(names, f.Name)
 				}
-				faults = append(faults, Fault{Path: at, Message: fmt.Sprintf("%s has no field %q", path, k), Hint: nearest.Hint(k, names)})
+				faults = append(faults, fault{beyond: value.Path{value.Key(k)}, words: fmt.Sprintf(" has no field %q", k), hint: nearest.Hint(k, names)})
+				delete(m, k)
 				continue
 			}
 		}
-		out[k] = m[k]
 		if elem != nil && m[k] != nil {
-			v, fs := elem.Check(m[k], at)
-			out[k] = v
-			faults = append(faults, fs...)
+			v, fs := elem.check(m[k])
+			m[k] = v
+			faults = append(faults, below(value.Key(k), fs)...)
 		}
 	}
 	for _, f := range a.Fields {
 		if _, ok := m[f.Name]; f.Required && !ok {
-			faults = append(faults, Fault{Path: below(path, value.Key(f.Name)), Message: fmt.Sprintf("%s.%s is required and missing", path, f.Name)})
+			faults = append(faults, below(value.Key(f.Name), wrong(" is required and missing"))...)
 		}
 	}
-	return out, append(faults, a.checkLength(len(m), "keys", path)...)
+	return append(faults, a.checkLength(len(m), "keys")...)
 }
 
-func (a *Attribute) checkLength(n int, what string, path value.Path) []Fault {
+func (a *Attribute) checkLength(n int, what string) []fault {
 	if a.MinLength != nil && n < *a.MinLength {
-		return []Fault{{Path: path, Message: fmt.Sprintf("%s has %d %s, and at least %d are wanted", path, n, what, *a.MinLength)}}
+		return wrong(" has %d %s, and at least %d are wanted", n, what, *a.MinLength)
 	}
 	if a.MaxLength != nil && n > *a.MaxLength {
-		return []Fault{{Path: path, Message: fmt.Sprintf("%s has %d %s, and at most %d are allowed", path, n, what, *a.MaxLength)}}
+		return wrong(" has %d %s, and at most %d are allowed", n, what, *a.MaxLength)
 	}
 	return nil
 }
 
 // checkBounds holds a scalar of the right kind against the constraints.
-func (a *Attribute) checkBounds(v any, path value.Path) []Fault {
-	fault := func(hint, format string, args ...any) []Fault {
-		return []Fault{{Path: path, Message: fmt.Sprintf(format, args...), Hint: hint}}
-	}
+func (a *Attribute) checkBounds(v any) []fault {
 	if len(a.OneOf) > 0 {
-		var names []string
 		for _, o := range a.OneOf {
 			if value.Equal(o, v) {
 				return nil
 			}
+		}
+		var names []string
+		for _, o := range a.OneOf {
 			names = append(names, value.Plain(o))
 		}
-		return fault(nearest.Hint(value.Plain(v), names), "%s: %s is not one of %s", path, quote(v), strings.Join(names, ", "))
+		out := wrong(": %s is not one of %s", quote(v), strings.Join(names, ", "))
+		out[0].hint = nearest.Hint(value.Plain(v), names)
+		return out
 	}
 	if n, ok := number(v); ok {
 		if a.Min != nil && n < *a.Min {
-			return fault("", "%s: %s is less than %s", path, value.Plain(v), value.Plain(*a.Min))
+			return wrong(": %s is less than %s", value.Plain(v), value.Plain(*a.Min))
 		}
 		if a.Max != nil && n > *a.Max {
-			return fault("", "%s: %s is more than %s", path, value.Plain(v), value.Plain(*a.Max))
+			return wrong(": %s is more than %s", value.Plain(v), value.Plain(*a.Max))
 		}
 	}
 	s, ok := v.(string)
 	if !ok {
 		return nil
 	}
-	if fs := a.checkLength(utf8.RuneCountInString(s), "characters", path); fs != nil {
+	if fs := a.checkLength(utf8.RuneCountInString(s), "characters"); fs != nil {
 		return fs
 	}
 	if a.Pattern != "" {
 		re, err := a.pattern()
 		if err != nil {
-			return fault("", "%s: the schema's pattern %q cannot be used: %v", path, a.Pattern, err)
+			return wrong(": the schema's pattern %q cannot be used: %v", a.Pattern, err)
 		}
 		if !re.MatchString(s) {
-			return fault("", "%s: %s does not match %s", path, quote(s), a.Pattern)
+			return wrong(": %s does not match %s", quote(s), a.Pattern)
 		}
 	}
 	switch a.Format {
 	case "cidr":
 		if msg := checkRange(s); msg != "" {
-			return fault("", "%s: %s", path, msg)
+			return wrong(": %s", msg)
 		}
 	case "duration":
 		if _, err := time.ParseDuration(s); err != nil {
-			return fault("", "%s: %q is no duration such as 90s or 1h30m", path, s)
+			return wrong(": %q is no duration such as 90s or 1h30m", s)
 		}
 	}
 	return nil
@@ -268,10 +302,6 @@ func article(k Kind) string {
 		return "None"
 	}
 	return "a " + string(k)
-}
-
-func below(p value.Path, s value.Step) value.Path {
-	return append(append(value.Path(nil), p...), s)
 }
 
 func (a *Attribute) pattern() (*regexp.Regexp, error) {
