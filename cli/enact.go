@@ -171,7 +171,7 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 			return err
 		}
 	}
-	proposal, err := a.compare(ctx, p, d, g, states, f.proposeFlags)
+	proposal, err := a.compareNow(ctx, p, d, g, states, f.proposeFlags)
 	if err != nil {
 		return err
 	}

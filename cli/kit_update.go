@@ -195,7 +195,7 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 	if err != nil {
 		return nil, err
 	}
-	after, err := a.compare(ctx, p, d, g, states, f)
+	after, err := a.compareNow(ctx, p, d, g, states, f)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func (u *update) before(ctx context.Context, p *project, f proposeFlags) (*propo
 	if err != nil {
 		return nil, o, err
 	}
-	before, err := u.a.compare(ctx, p, d, g, states, f)
+	before, err := u.a.compareNow(ctx, p, d, g, states, f)
 	return before, o, err
 }
 

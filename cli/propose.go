@@ -19,6 +19,8 @@ import (
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/render"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // proposeFlags are those of propose, and of enact without a file.
@@ -103,12 +105,19 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	var d *declare.Declared
 	var g *graph.Graph
 	var states map[string]*ledger.State
-	var unread error
-	read := make(chan struct{})
-	go func() { // beside the evaluation, which keeps one core busy
-		defer close(read)
-		states, unread = p.states(ctx)
+	var live propose.Live
+	reading, cancel := context.WithCancel(ctx)
+	read, reading := errgroup.WithContext(reading)
+	defer func() {
+		cancel()
+		_ = read.Wait() // nothing goes on reading; what went wrong is told below
 	}()
+	read.Go(func() (err error) { // beside the evaluation, which keeps one core busy
+		if states, err = p.states(reading); err == nil {
+			live, err = p.live(reading, states, f)
+		}
+		return err
+	})
 	if !f.raze {
 		var err error
 		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
@@ -118,13 +127,30 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	if err := a.rulesFor(ctx, p); err != nil {
 		return nil, err
 	}
-	if <-read; unread != nil {
-		return nil, unread
+	if err := read.Wait(); err != nil {
+		return nil, err
 	}
-	return a.compare(ctx, p, d, g, states, f)
+	return a.compare(ctx, p, d, g, states, live, f)
 }
 
-func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
+// live reads what the clouds show of what is recorded; nothing when offline.
+func (p *project) live(ctx context.Context, states map[string]*ledger.State, f proposeFlags) (propose.Live, error) {
+	if f.offline {
+		return nil, nil
+	}
+	return propose.ReadLive(ctx, p.drivers, states)
+}
+
+// compareNow reads the clouds and compares.
+func (a *app) compareNow(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, f proposeFlags) (*propose.Proposal, error) {
+	live, err := p.live(ctx, states, f)
+	if err != nil {
+		return nil, err
+	}
+	return a.compare(ctx, p, d, g, states, live, f)
+}
+
+func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, live propose.Live, f proposeFlags) (*propose.Proposal, error) {
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Graph: g, Wards: p.wards,
@@ -140,10 +166,6 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *g
 		o.RenamedAway = func() (map[string]string, error) { return a.renamedAway(ctx, p, o.Others) }
 	}
 	if !f.offline {
-		live, err := propose.ReadLive(ctx, p.drivers, states, false)
-		if err != nil {
-			return nil, err
-		}
 		o.Live = live
 		o.Find = func(typ string, match value.Map) ([]driver.Live, error) {
 			drv, name := propose.SplitType(typ)

@@ -148,7 +148,7 @@ func (a *app) judgeProposed(ctx context.Context, p *project) (*rules.Report, err
 	}
 	found := p.found
 	p.found = nil // told already
-	proposal, err := a.compare(ctx, p, d, g, states, proposeFlags{})
+	proposal, err := a.compareNow(ctx, p, d, g, states, proposeFlags{})
 	p.found = found
 	if err != nil {
 		return nil, err

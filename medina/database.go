@@ -128,7 +128,7 @@ func (t *tx) get(typ, id string) (value.Map, error) {
 }
 
 func decode(body string) (value.Map, error) {
-	v, err := value.Decode([]byte(body))
+	v, err := value.Parse([]byte(body))
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +209,7 @@ func (t *tx) countFree(subnet string, by int64) error {
 func (t *tx) rewrite(m value.Map) error {
 	rev, _ := strconv.ParseInt(m["revision"].(string), 10, 64)
 	m["revision"] = strconv.FormatInt(rev+1, 10)
-	return t.exec(`update things set body = ?, revision = ?, name = ? where id = ?`, string(value.Encode(m)), rev+1, m["name"], m["id"])
+	return t.exec(`update things set body = ?, revision = ?, name = ? where id = ?`, string(value.JSON(m)), rev+1, m["name"], m["id"])
 }
 
 // withinQuota refuses one thing more of a type in a zone than its quota.
@@ -295,7 +295,7 @@ func (t *tx) event(who, what string, k *kind, m value.Map, changes []change) err
 		list[i] = value.Map{"path": c.path, "was": c.was, "is": c.is}
 	}
 	return t.exec(`insert into events (at, who, what, type, thing, name, changes) values (?, ?, ?, ?, ?, ?, ?)`,
-		time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), who, what, k.Name, m["id"], m["name"], string(value.Encode(list)))
+		time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), who, what, k.Name, m["id"], m["name"], string(value.JSON(list)))
 }
 
 // change is one attribute of an edit.

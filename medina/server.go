@@ -278,10 +278,10 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) error {
 		if err := rows.Scan(&seq, &at, &who, &what, &typ, &thing, &name, &changes); err != nil {
 			return nil, 0, err
 		}
-		list, err := value.Decode([]byte(changes))
+		list, err := value.Parse([]byte(changes))
 		if err != nil {
 			return nil, 0, err
 		}
-		return value.Append(b, value.Map{"seq": strconv.FormatInt(seq, 10), "at": at, "who": who, "what": what, "type": typ, "id": thing, "name": name.String, "changes": list}), seq, nil
+		return append(b, value.JSON(value.Map{"seq": strconv.FormatInt(seq, 10), "at": at, "who": who, "what": what, "type": typ, "id": thing, "name": name.String, "changes": list})...), seq, nil
 	})
 }

@@ -64,7 +64,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 		q.who = "somebody"
 	}
 	if r.Method != http.MethodDelete {
-		v, err := value.Decode(raw)
+		v, err := value.Parse(raw)
 		body, ok := v.(map[string]any)
 		if err != nil || !ok {
 			return &refusal{status: 400, title: "not readable", detail: "the body is no JSON object"}
@@ -132,7 +132,7 @@ func (s *Server) done(t *tx, d time.Duration, status int, k *kind, m value.Map) 
 	if status == http.StatusNoContent {
 		return answer{status: status}, nil
 	}
-	a := answer{status: status, tag: etag(m), body: string(value.Encode(m))}
+	a := answer{status: status, tag: etag(m), body: string(value.JSON(m))}
 	if status == http.StatusCreated {
 		a.location = path
 	}
@@ -173,7 +173,7 @@ func (s *Server) create(t *tx, q request) (answer, error) {
 		parent, lo, hi = t.parent, t.lo, t.hi
 	}
 	if err := t.exec(`insert into things (id, type, name, revision, body, parent, lo, hi, zone) values (?, ?, ?, 1, ?, ?, ?, ?, ?)`,
-		id, k.Name, is["name"], string(value.Encode(is)), parent, lo, hi, t.zone); err != nil {
+		id, k.Name, is["name"], string(value.JSON(is)), parent, lo, hi, t.zone); err != nil {
 		return answer{}, err
 	}
 	if err := t.event(q.who, "created", k, is, nil); err != nil {

@@ -93,7 +93,7 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 	for w, run := range e.runs {
 		states[w] = run.State()
 	}
-	live, err := propose.ReadLive(ctx, e.o.Drivers, states, false)
+	live, err := propose.ReadLive(ctx, e.o.Drivers, states)
 	if err != nil {
 		return err
 	}
@@ -110,9 +110,13 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 		case s.Gone:
 			no(a, "it is back in the cloud since the proposal")
 		default:
+			now, err := l.Attributes()
+			if err != nil {
+				return err
+			}
 			for _, name := range value.Keys(countsOf(s)) {
-				if propose.Differ(s.Live[name], l.Attributes[name]) {
-					no(a, "%s was %s when this was proposed, and is %s now", name, value.Plain(s.Live[name]), value.Plain(l.Attributes[name]))
+				if propose.Differ(s.Live[name], now[name]) {
+					no(a, "%s was %s when this was proposed, and is %s now", name, value.Plain(s.Live[name]), value.Plain(now[name]))
 				}
 			}
 			s.Tag = l.Tag

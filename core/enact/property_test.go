@@ -230,7 +230,7 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	require.NoError(c.t, err)
 	o.States = map[string]*ledger.State{"shore": s}
 	if !c.offline {
-		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.States, false)
+		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.States)
 		require.NoError(c.t, err)
 	}
 	p, err := propose.Propose(context.Background(), o)

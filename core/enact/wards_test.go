@@ -142,7 +142,7 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	}
 	var err error
 	o.RenamedAway = func() (map[string]string, error) { return l.renamedAway(o.Others) }
-	o.Live, err = propose.ReadLive(ctx, map[string]driver.Driver{"medina": l.drv}, o.States, false)
+	o.Live, err = propose.ReadLive(ctx, map[string]driver.Driver{"medina": l.drv}, o.States)
 	require.NoError(l.t, err)
 	p, err := propose.Propose(ctx, o)
 	require.NoError(l.t, err)

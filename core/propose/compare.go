@@ -3,6 +3,7 @@ package propose
 import (
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 
 	"kasbah/core/declare"
@@ -307,30 +308,44 @@ func NeedsOf(r *declare.Resource) []string {
 }
 
 // fingerprint digests a declaration: its inputs with pending values
-// unresolved, its needs and its care.
-func fingerprint(r *declare.Resource, needs []string) string {
-	list := make([]any, len(needs))
-	for i, n := range needs {
-		list[i] = n
+// unresolved, its needs and its care. It works in scratch, which it returns
+// for the next one.
+func fingerprint(r *declare.Resource, needs []string, scratch []byte) (value.Fingerprint, []byte) {
+	b := append(scratch[:0], '[')
+	b = append(value.AppendText(b, r.FullType()), ',')
+	b = append(value.Append(b, r.Inputs), ',')
+	b = append(appendTexts(b, needs), ',')
+	b = append(strconv.AppendBool(b, r.Care.Guard), ',')
+	b = append(value.AppendText(b, r.Care.Swap), ',')
+	var leave []string
+	for _, p := range r.Care.Leave {
+		leave = append(leave, p.String())
 	}
-	care := careOf(r.Care)
-	leave := make([]any, len(care.Leave))
-	for i, l := range care.Leave {
-		leave[i] = l
-	}
-	all := []any{r.FullType(), r.Inputs, list, care.Guard, care.Swap, leave}
-	if len(care.Excuse) > 0 {
+	b = appendTexts(b, leave)
+	if len(r.Care.Excuse) > 0 {
 		excuse := value.Map{}
-		for rule, why := range care.Excuse {
+		for rule, why := range careOf(r.Care).Excuse {
 			excuse[rule] = why
 		}
-		all = append(all, excuse)
+		b = value.Append(append(b, ','), excuse)
 	}
-	if care.AtDrop != "" {
-		all = append(all, "at drop "+care.AtDrop)
+	if r.Care.AtDrop != "" {
+		b = value.AppendText(append(b, ','), "at drop "+r.Care.AtDrop)
 	}
-	if care.Timeout != "" {
-		all = append(all, care.Timeout)
+	if r.Care.Timeout != 0 {
+		b = value.AppendText(append(b, ','), r.Care.Timeout.String())
 	}
-	return value.FingerprintOf(all).String()
+	b = append(b, ']')
+	return value.FingerprintOfEncoded(b), b
+}
+
+func appendTexts(b []byte, list []string) []byte {
+	b = append(b, '[')
+	for i, s := range list {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = value.AppendText(b, s)
+	}
+	return append(b, ']')
 }

@@ -15,7 +15,31 @@ import (
 )
 
 // Live is what the clouds show: things by type (with its driver) and id.
-type Live map[string]map[string]driver.Live
+type Live map[string]map[string]Thing
+
+// Thing is a thing as the cloud shows it.
+type Thing struct {
+	ID, Tag string
+
+	attributes value.Map
+	recorded   *ledger.Stored // that has the same tag, and so the same attributes; they are not kept twice
+}
+
+// ThingOf is what a driver has read.
+func ThingOf(l driver.Live) Thing { return Thing{ID: l.ID, Tag: l.Tag, attributes: l.Attributes} }
+
+// Attributes are all that the cloud shows of the thing. The error is that of
+// reading the record that has them.
+func (t Thing) Attributes() (value.Map, error) {
+	if t.recorded == nil {
+		return t.attributes, nil
+	}
+	r, err := t.recorded.Record()
+	if err != nil {
+		return nil, err
+	}
+	return value.Map(r.Live), nil
+}
 
 // SplitType splits `medina.network` into driver and type.
 func SplitType(full string) (drv, typ string) {
@@ -27,17 +51,17 @@ func SplitType(full string) (drv, typ string) {
 const readers = 4
 
 // ReadLive reads the things of all types that the states record, a page of a
-// type at a time. Only recorded things are kept, unless all is set.
-func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State, all bool) (Live, error) {
-	wanted := map[string]map[string]bool{}
+// type at a time, and keeps what is recorded.
+func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State) (Live, error) {
+	wanted := map[string]map[string]*ledger.Stored{} // by type and id; nil for leftovers
 	for _, s := range states {
 		for _, st := range s.Records {
 			ids := wanted[st.Type]
 			if ids == nil {
-				ids = map[string]bool{}
+				ids = map[string]*ledger.Stored{}
 				wanted[st.Type] = ids
 			}
-			ids[st.ID] = true
+			ids[st.ID] = st
 			if st.Whole {
 				continue
 			}
@@ -46,7 +70,7 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 				return nil, err
 			}
 			for _, l := range r.Leftovers {
-				ids[l.ID] = true
+				ids[l.ID] = nil
 			}
 		}
 	}
@@ -61,14 +85,20 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 			if d == nil {
 				return fmt.Errorf("the ledger records %s, and kasbah.toml has no driver %q", full, drv)
 			}
-			found := make(map[string]driver.Live, len(ids))
+			found := make(map[string]Thing, len(ids))
 			for l, err := range d.List(ctx, typ) {
 				if err != nil {
 					return fmt.Errorf("reading the list of %s: %w", full, err)
 				}
-				if all || ids[l.ID] {
-					found[l.ID] = l
+				st, known := ids[l.ID]
+				if !known {
+					continue
 				}
+				t := ThingOf(l)
+				if st != nil && st.Tag != "" && st.Tag == l.Tag {
+					t.attributes, t.recorded = nil, st
+				}
+				found[l.ID] = t
 			}
 			mu.Lock()
 			defer mu.Unlock()

@@ -369,7 +369,8 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	}
 	if d != nil {
 		a.Plan.Care = careOf(d.Care)
-		a.Plan.Declared = fingerprint(d, a.Needs)
+		print, _ := fingerprint(d, a.Needs, nil)
+		a.Plan.Declared = print.String()
 	}
 	if a.Was != "" && a.Kind == Same {
 		a.Kind = Rename
@@ -425,7 +426,11 @@ func (w *proposer) look(full string, r *ledger.Record) *Seen {
 		return s
 	}
 	if l, ok := w.o.Live[r.Type][r.ID]; ok {
-		s.Tag, s.Live = l.Tag, value.Attributes(l.Attributes)
+		attributes, err := l.Attributes()
+		if err != nil {
+			w.problems = append(w.problems, err)
+		}
+		s.Tag, s.Live = l.Tag, attributes
 	} else if r.ID != "" {
 		s.Gone = true
 	}
@@ -492,7 +497,10 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 		if !ok {
 			return nil, value.ErrUnknown
 		}
-		attrs = l.Attributes
+		var err error
+		if attrs, err = l.Attributes(); err != nil {
+			return nil, err
+		}
 	}
 	v, ok := ref.Path.At(attrs)
 	if !ok {

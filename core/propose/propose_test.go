@@ -109,7 +109,7 @@ func TestDropsAndRaze(t *testing.T) {
 		rec("guarded", func(r *ledger.Record) { r.Care.Guard = true }),
 		rec("half", func(r *ledger.Record) { r.ID = ""; r.Leftovers = []ledger.Leftover{{ID: "old", Type: "sea.lamp"}} }),
 	)
-	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", Attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"}, "id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
+	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"}, "id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
 	o := Options{Estate: "e", Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": s}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
 	p, err := Propose(context.Background(), o)
 	require.NoError(t, err)

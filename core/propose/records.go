@@ -100,9 +100,15 @@ func (w *proposer) compareFingerprints() {
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for from := 0; from < len(all); from += chunk {
 		g.Go(func() error {
+			var scratch []byte
 			for i, d := range all[from:min(from+chunk, len(all))] {
 				st := w.recorded.stored(d.Full())
-				w.alike[from+i] = st != nil && st.Whole && st.Settled && st.Declared != "" && !w.looksOutside(d) && fingerprint(d, NeedsOf(d)) == st.Declared
+				if st == nil || !st.Whole || !st.Settled || w.looksOutside(d) {
+					continue
+				}
+				var now value.Fingerprint
+				now, scratch = fingerprint(d, NeedsOf(d), scratch)
+				w.alike[from+i] = now.Is(st.Declared)
 			}
 			return nil
 		})

@@ -89,7 +89,7 @@ type Options struct {
 
 // Survey reads the clouds and compares.
 func Survey(ctx context.Context, o Options) (*Report, error) {
-	live, err := propose.ReadLive(ctx, o.Drivers, o.States, false)
+	live, err := propose.ReadLive(ctx, o.Drivers, o.States)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +105,10 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 			if err != nil {
 				return nil, err
 			}
-			res := judge(ward, rec, o.Catalogs, live, open[a])
+			res, err := judge(ward, rec, o.Catalogs, live, open[a])
+			if err != nil {
+				return nil, err
+			}
 			r.Resources = append(r.Resources, res)
 			r.Counts.add(res.Verdict)
 		}
@@ -142,9 +145,13 @@ func judgeRules(ctx context.Context, o Options, r *Report, live propose.Live) er
 		if err != nil {
 			return err
 		}
+		attributes, err := l.Attributes()
+		if err != nil {
+			return err
+		}
 		subjects = append(subjects, &rules.Subject{
 			Ward: res.Ward, Address: res.Address, Type: res.Type, Schema: o.Catalogs[drv].Types[typ], Kit: rec.Kit, Guarded: rec.Care.Guard,
-			Inputs: l.Attributes, Live: l.Attributes, Excuse: propose.ExcusesOf(rec.Care),
+			Inputs: attributes, Live: attributes, Excuse: propose.ExcusesOf(rec.Care),
 		})
 	}
 	c := r.Counts
@@ -174,16 +181,16 @@ func (c *Counts) add(v Verdict) {
 const noResult = "a call for it has no result yet"
 
 // judge compares one record with what is live.
-func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog, live propose.Live, open bool) *Resource {
+func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog, live propose.Live, open bool) (*Resource, error) {
 	res := &Resource{Ward: ward, Address: rec.Address, Type: rec.Type, ID: rec.ID, Checked: []string{}, Differences: []Difference{}}
 	drv, typName := propose.SplitType(rec.Type)
 	var typ *schema.Type
 	if c := catalogs[drv]; c != nil {
 		typ = c.Types[typName]
 	}
-	unchecked := func(why string) *Resource {
+	unchecked := func(why string) (*Resource, error) {
 		res.Verdict, res.Because = Unchecked, why
-		return res
+		return res, nil
 	}
 	switch {
 	case open:
@@ -196,7 +203,11 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 	l, there := live[rec.Type][rec.ID]
 	if !there {
 		res.Verdict = Gone
-		return res
+		return res, nil
+	}
+	now, err := l.Attributes()
+	if err != nil {
+		return nil, err
 	}
 	leave := propose.LeavePaths(rec.Care)
 	for _, a := range typ.Attributes {
@@ -204,7 +215,7 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 		if a.Output || !recorded || a.Secret {
 			continue
 		}
-		found := l.Attributes[a.Name]
+		found := now[a.Name]
 		changes, whole := propose.Compare(a.Name, want, found, leave)
 		if whole {
 			continue
@@ -214,8 +225,8 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 			res.Differences = append(res.Differences, Difference{Path: c.Path, Expected: c.WillBe, Found: c.Was})
 		}
 	}
-	for _, name := range value.Keys(l.Attributes) {
-		if _, declared := rec.Inputs[name]; !declared && propose.Differ(rec.Live[name], l.Attributes[name]) {
+	for _, name := range value.Keys(now) {
+		if _, declared := rec.Inputs[name]; !declared && propose.Differ(rec.Live[name], now[name]) {
 			res.AlsoMoved = append(res.AlsoMoved, name)
 		}
 	}
@@ -223,7 +234,7 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 	if len(res.Differences) > 0 {
 		res.Verdict = Differs
 	}
-	return res
+	return res, nil
 }
 
 // fewEnough is how many resources are asked about one by one; for more the

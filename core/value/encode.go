@@ -3,6 +3,7 @@ package value
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -34,7 +35,13 @@ type partJSON struct {
 func Encode(v any) []byte { return Append(nil, v) }
 
 // Append is Encode onto b.
-func Append(b []byte, v any) []byte {
+func Append(b []byte, v any) []byte { return write(b, v, true) }
+
+// JSON writes v as JSON for others, who know no pending values: keys are as
+// they are. A pending value has no business there; it panics.
+func JSON(v any) []byte { return write(nil, v, false) }
+
+func write(b []byte, v any, ours bool) []byte {
 	switch v := v.(type) {
 	case nil:
 		return append(b, "null"...)
@@ -48,54 +55,89 @@ func Append(b []byte, v any) []byte {
 		}
 		return strconv.AppendFloat(b, v, 'g', -1, 64)
 	case string:
-		return appendText(b, v)
+		return AppendText(b, v)
 	case []any:
 		b = append(b, '[')
 		for i, e := range v {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = Append(b, e)
+			b = write(b, e, ours)
 		}
 		return append(b, ']')
 	case map[string]any:
 		b = append(b, '{')
-		for i, k := range Keys(v) {
+		for i, k := range sorted(v, make([]string, 0, few)) {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			if strings.HasPrefix(k, "$") {
-				b = appendText(b, "$"+k)
+			if ours && strings.HasPrefix(k, "$") {
+				b = AppendText(b, "$"+k)
 			} else {
-				b = appendText(b, k)
+				b = AppendText(b, k)
 			}
 			b = append(b, ':')
-			b = Append(b, v[k])
+			b = write(b, v[k], ours)
 		}
 		return append(b, '}')
 	case *Pending:
-		j := pendingJSON{}
-		if v.Ref != nil {
-			j.Address, j.Path, j.Secret = v.Ref.Address, v.Ref.Path.String(), v.Ref.Secret
+		if !ours {
+			break
 		}
-		for _, p := range v.Parts {
-			pj := partJSON{Text: p.Text, As: p.As}
-			if p.Value != nil {
-				pj.Value = Encode(p.Value)
-			}
-			j.Parts = append(j.Parts, pj)
-		}
-		body, _ := json.Marshal(j) // strings and raw JSON cannot fail
 		b = append(b, `{"`+pendingKey+`":`...)
-		b = append(b, body...)
-		return append(b, '}')
+		return append(v.append(b), '}')
 	}
 	panic(fmt.Sprintf("value: %T is not a value", v)) // Normal keeps these out
 }
 
-const hex = "0123456789abcdef"
+// append writes what pendingJSON reads.
+func (p *Pending) append(b []byte) []byte {
+	b = append(b, '{')
+	field := func(key string) {
+		if b[len(b)-1] != '{' {
+			b = append(b, ',')
+		}
+		b = append(append(append(b, '"'), key...), `":`...)
+	}
+	text := func(key, s string) {
+		if s != "" {
+			field(key)
+			b = AppendText(b, s)
+		}
+	}
+	if p.Ref != nil {
+		text("address", p.Ref.Address)
+		text("path", p.Ref.Path.String())
+		if p.Ref.Secret {
+			field("secret")
+			b = append(b, "true"...)
+		}
+	}
+	if len(p.Parts) > 0 {
+		field("parts")
+		b = append(b, '[')
+		for i, part := range p.Parts {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = append(b, '{')
+			text("text", part.Text)
+			if part.Value != nil {
+				field("value")
+				b = Append(b, part.Value)
+			}
+			text("as", string(part.As))
+			b = append(b, '}')
+		}
+		b = append(b, ']')
+	}
+	return append(b, '}')
+}
 
-func appendText(b []byte, s string) []byte {
+const digits = "0123456789abcdef"
+
+// AppendText writes a text as Append does.
+func AppendText(b []byte, s string) []byte {
 	b = append(b, '"')
 	start := 0
 	for i := 0; i < len(s); i++ {
@@ -114,7 +156,7 @@ func appendText(b []byte, s string) []byte {
 		case '\r':
 			b = append(b, '\\', 'r')
 		default:
-			b = append(b, '\\', 'u', '0', '0', hex[c>>4], hex[c&15])
+			b = append(b, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
 		}
 		start = i + 1
 	}
@@ -122,15 +164,30 @@ func appendText(b []byte, s string) []byte {
 	return append(b, '"')
 }
 
-// Decode reads what Encode writes, and any other JSON document.
+// Decode reads what Encode writes.
 func Decode(body []byte) (any, error) {
-	dec := json.NewDecoder(bytes.NewReader(body))
-	dec.UseNumber()
-	var v any
-	if err := dec.Decode(&v); err != nil {
+	v, err := decode(body)
+	if err != nil {
 		return nil, err
 	}
 	return FromJSON(v)
+}
+
+func decode(body []byte) (any, error) {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	var v any
+	err := dec.Decode(&v)
+	return v, err
+}
+
+// Parse reads any JSON document of somebody else's: nothing in it is pending.
+func Parse(body []byte) (any, error) {
+	v, err := decode(body)
+	if err != nil {
+		return nil, err
+	}
+	return Normal(v)
 }
 
 // FromJSON turns what encoding/json decoded (with UseNumber) into a value,
@@ -239,10 +296,20 @@ func (a *Any) UnmarshalJSON(body []byte) (err error) {
 type Fingerprint [16]byte
 
 // FingerprintOf digests v.
-func FingerprintOf(v any) Fingerprint {
-	sum := sha256.Sum256(Encode(v))
+func FingerprintOf(v any) Fingerprint { return FingerprintOfEncoded(Encode(v)) }
+
+// FingerprintOfEncoded digests a value that Append has written.
+func FingerprintOfEncoded(body []byte) Fingerprint {
+	sum := sha256.Sum256(body)
 	return Fingerprint(sum[:16])
 }
 
 // String is the fingerprint in hexadecimal.
-func (f Fingerprint) String() string { return fmt.Sprintf("%x", f[:]) }
+func (f Fingerprint) String() string { return hex.EncodeToString(f[:]) }
+
+// Is reports whether a text is the fingerprint's.
+func (f Fingerprint) Is(text string) bool {
+	var b [2 * len(f)]byte
+	hex.Encode(b[:], f[:])
+	return text == string(b[:])
+}

@@ -25,21 +25,29 @@ type Path []Step
 // String writes a path as `tags.owner` or `ports[0]`; keys that would be
 // misread stand in quotes inside brackets: `tags["a.b"]`.
 func (p Path) String() string {
+	if len(p) == 1 && p[0].plain() {
+		return p[0].Key
+	}
 	var b strings.Builder
 	for i, s := range p {
 		switch {
 		case s.Item:
 			fmt.Fprintf(&b, "[%d]", s.Index)
-		case s.Key == "" || strings.ContainsAny(s.Key, ".[]\" \t\n"):
-			b.WriteString("[" + strconv.Quote(s.Key) + "]")
-		default:
+		case s.plain():
 			if i > 0 {
 				b.WriteByte('.')
 			}
 			b.WriteString(s.Key)
+		default:
+			b.WriteString("[" + strconv.Quote(s.Key) + "]")
 		}
 	}
 	return b.String()
+}
+
+// plain reports whether a step is a key that needs no quotes.
+func (s Step) plain() bool {
+	return !s.Item && s.Key != "" && !strings.ContainsAny(s.Key, ".[]\" \t\n")
 }
 
 // ParsePath reads what String writes.

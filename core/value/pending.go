@@ -164,7 +164,7 @@ func Refs(v any, yield func(Ref)) {
 			Refs(e, yield)
 		}
 	case map[string]any:
-		for _, k := range Keys(v) {
+		for _, k := range sorted(v, make([]string, 0, few)) {
 			Refs(v[k], yield)
 		}
 	}
@@ -254,7 +254,7 @@ func (p *Pending) resolve(lookup func(Ref) (any, error)) (any, error) {
 		if IsPending(v) {
 			return p, nil
 		}
-		s, err := write(v, part.As)
+		s, err := written(v, part.As)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", p, err)
 		}
@@ -263,10 +263,10 @@ func (p *Pending) resolve(lookup func(Ref) (any, error)) (any, error) {
 	return b.String(), nil
 }
 
-// write turns a known value into the text that str or json.encode give.
-func write(v any, as Encoding) (string, error) {
+// written turns a known value into the text that str or json.encode give.
+func written(v any, as Encoding) (string, error) {
 	if as == AsJSON {
-		return string(Encode(v)), nil
+		return string(JSON(v)), nil
 	}
 	switch v := v.(type) {
 	case string:

@@ -9,7 +9,7 @@ package value
 import (
 	"fmt"
 	"math"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -175,11 +175,18 @@ func CloneMap(m Map) Map {
 
 // Keys lists the keys of m in byte order.
 func Keys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
+	return sorted(m, make([]string, 0, len(m)))
+}
+
+// few is how many keys a map has most often at most.
+const few = 8
+
+// sorted is Keys into a slice that is there already.
+func sorted[V any](m map[string]V, keys []string) []string {
 	for k := range m {
 		keys = append(keys, k)
 	}
-	sort.Strings(keys)
+	slices.Sort(keys)
 	return keys
 }
 

@@ -133,3 +133,17 @@ func FuzzDecode(f *testing.F) {
 		require.Equal(t, Encode(v), Encode(back))
 	})
 }
+
+// What others write is never taken for a pending value, and their keys stay
+// as they are.
+func TestJSONOfOthers(t *testing.T) {
+	body := `{"$pending":{"address":"shore:medina.network/coast","path":"id"},"$ref":1,"tags":{"$":"x","a<b":"é"}}`
+	v, err := Parse([]byte(body))
+	require.NoError(t, err)
+	require.False(t, IsPending(v))
+	require.JSONEq(t, body, string(JSON(v)))
+	back, err := Decode(Encode(v))
+	require.NoError(t, err)
+	require.True(t, Equal(v, back), "the ledger keeps it")
+	require.Panics(t, func() { JSON(Map{"a": NewRef("x", Key("id"))}) })
+}

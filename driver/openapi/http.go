@@ -202,7 +202,7 @@ func (d *Driver) pages(ctx context.Context, path string, item func(value.Map) bo
 
 // itemsOf reads a page: an array, or an object with one array in it.
 func itemsOf(body []byte) ([]value.Map, error) {
-	v, err := value.Decode(body)
+	v, err := value.Parse(body)
 	if err != nil {
 		return nil, &driver.Error{Message: "the cloud's list is not JSON: " + err.Error()}
 	}

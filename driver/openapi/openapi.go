@@ -130,7 +130,7 @@ func (d *Driver) live(typ string, m value.Map, tag string) (driver.Live, error) 
 }
 
 func (d *Driver) liveReply(typ string, r *reply) (driver.Live, error) {
-	v, err := value.Decode(r.body)
+	v, err := value.Parse(r.body)
 	m, ok := v.(map[string]any)
 	if err != nil || !ok {
 		return driver.Live{}, &driver.Error{Message: "the cloud's answer is no JSON object"}
@@ -199,7 +199,7 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 	if err != nil {
 		return driver.Live{}, err
 	}
-	return d.write(ctx, http.MethodPost, typ, t.path, "application/json", value.Encode(inputs), "", key)
+	return d.write(ctx, http.MethodPost, typ, t.path, "application/json", value.JSON(inputs), "", key)
 }
 
 // Update sends a merge patch (RFC 7396) and waits until it is done.
@@ -209,7 +209,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 		return driver.Live{}, err
 	}
 	patch := mergePatch(change.From, change.To)
-	return d.write(ctx, http.MethodPatch, typ, t.path+"/"+url.PathEscape(id), "application/merge-patch+json", value.Encode(patch), tag, key)
+	return d.write(ctx, http.MethodPatch, typ, t.path+"/"+url.PathEscape(id), "application/merge-patch+json", value.JSON(patch), tag, key)
 }
 
 // mergePatch is the patch that turns from into to.
