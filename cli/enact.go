@@ -329,6 +329,9 @@ func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *ena
 				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), a.outWidth-2, "  "))
 			}
 		}
+		for _, c := range r.Copies {
+			out.Printf("kept a copy of %s: %s\n", render.Clean(c.Address), render.Clean(c.ID))
+		}
 		a.undone(out, r)
 		if r.Outcome != "done" && r.Outcome != "undone" {
 			again := "enact"

@@ -32,6 +32,9 @@ func newRunDocument(p *project, proposal *propose.Proposal, f enactFlags, began 
 	for ward, values := range r.Published {
 		d.Published[ward] = value.Clone(map[string]any(values)).(map[string]any)
 	}
+	for _, c := range r.Copies {
+		d.Copies = append(d.Copies, render.RunCopy(c))
+	}
 	for _, u := range r.Undone {
 		one := render.RunUndone{Ward: u.Ward, Address: u.Address, Was: u.Was, Made: u.Made}
 		if u.Err != nil {

@@ -76,6 +76,14 @@ type Feed interface {
 	Changes(ctx context.Context, typ, id string) iter.Seq2[Event, error]
 }
 
+// Copier is implemented by drivers that can copy things of the types whose
+// schema says so.
+type Copier interface {
+	// Copy makes a copy of a thing, with the data that it holds, as a thing of
+	// its own. The same key on a repeated call answers with the same copy.
+	Copy(ctx context.Context, typ, id, key string) (Live, error)
+}
+
 var (
 	// ErrGone is returned for a thing that is not there.
 	ErrGone = errors.New("it is gone")

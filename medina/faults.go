@@ -38,7 +38,7 @@ var FaultKinds = []struct{ Name, Help string }{
 }
 
 // FaultCalls are the calls that a fault can be limited to.
-var FaultCalls = []string{"create", "edit", "delete", "read", "list"}
+var FaultCalls = []string{"create", "edit", "copy", "delete", "read", "list"}
 
 func (f *Fault) check(types []string) error {
 	var kinds []string

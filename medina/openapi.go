@@ -37,6 +37,12 @@ func Document() []byte {
 			"delete": object{"summary": "delete", "responses": object{"204": object{"description": "gone"}, "202": object{"description": "going"}, "default": problemAnswer()}},
 		}
 	}
+	for _, k := range kinds() {
+		if k.Copies {
+			paths["/"+k.plural+"/{id}/copies"] = object{"post": object{"summary": "make a copy of it, with its data", "parameters": []any{object{"name": "id", "in": "path", "required": true, "schema": object{"type": "string"}}}, "responses": object{
+				"201": object{"description": "made"}, "202": object{"description": "being made; Location leads to the operation"}, "default": problemAnswer()}}}
+		}
+	}
 	paths["/events"] = object{"get": object{"summary": "the change feed: who changed what, when", "parameters": []any{query("limit"), query("after"), query("id")},
 		"responses": object{"200": object{"description": "a page of changes, oldest first"}}}}
 	doc := object{
@@ -67,6 +73,9 @@ func component(k *kind) object {
 		if on {
 			x[name] = true
 		}
+	}
+	if k.Copies {
+		x["copies"] = "copies"
 	}
 	if len(k.Identify) > 0 {
 		x["identify"] = k.Identify

@@ -66,6 +66,9 @@ func Open(o Options) (*Server, error) {
 		route("GET", "", "list", func(w http.ResponseWriter, r *http.Request) error { return s.list(w, r, k) })
 		route("POST", "", "create", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.create) })
 		route("GET", "/{id}", "read", func(w http.ResponseWriter, r *http.Request) error { return s.show(w, r, k) })
+		if k.Copies {
+			route("POST", "/{id}/copies", "copy", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.copy) })
+		}
 		route("PATCH", "/{id}", "edit", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.edit) })
 		route("DELETE", "/{id}", "delete", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.remove) })
 	}

@@ -103,7 +103,7 @@ func kinds() []*kind {
 		},
 		{
 			plural: "disks", prefix: "dsk", takes: durations{6 * time.Second, 4 * time.Second, 4 * time.Second}, decide: decideDisk,
-			Type: &schema.Type{Name: "disk", Price: &schema.Price{By: map[string]map[string]float64{"kind": {"solid": 1.2, "spinning": 0.4}}, Per: map[string]float64{"gigabytes": 0.08}}, Help: "storage that a machine can use", HoldsData: true, Attributes: []*schema.Attribute{
+			Type: &schema.Type{Name: "disk", Price: &schema.Price{By: map[string]map[string]float64{"kind": {"solid": 1.2, "spinning": 0.4}}, Per: map[string]float64{"gigabytes": 0.08}}, Help: "storage that a machine can use", HoldsData: true, Copies: true, Attributes: []*schema.Attribute{
 				name("what people call it"),
 				{Name: "machine", Help: "the machine that uses it", Kind: schema.Text, Refers: "machine"},
 				zone(),

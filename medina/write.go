@@ -182,6 +182,26 @@ func (s *Server) create(t *tx, q request) (answer, error) {
 	return s.done(t, k.takes.create, http.StatusCreated, k, is)
 }
 
+// copy makes a thing like another one, which uses nothing that refers to others
+// and has a name that says what it is.
+func (s *Server) copy(t *tx, q request) (answer, error) {
+	of, err := t.find(q)
+	if err != nil {
+		return answer{}, err
+	}
+	is := value.Map{}
+	for _, a := range q.kind.Inputs() {
+		if v, ok := of[a.Name]; ok && (a.Refers == "" || a.Required) {
+			is[a.Name] = value.Clone(v)
+		}
+	}
+	if name, ok := of["name"].(string); ok {
+		is["name"] = name[:min(len(name), 58)] + "-copy"
+	}
+	q.body = is
+	return s.create(t, q)
+}
+
 // accept holds a new thing's body against the schema.
 func (k *kind) accept(body value.Map) (value.Map, error) {
 	for name, v := range body {

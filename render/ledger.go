@@ -44,6 +44,9 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 		for _, s := range r.Failed {
 			o.Printf("    failed  %s\n", Wrap(Clean(s), o.Width-12, "            "))
 		}
+		for _, s := range r.Copies {
+			o.Printf("    copy  %s\n", Wrap(Clean(s), o.Width-10, "          "))
+		}
 		for _, c := range r.Calls {
 			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, Pad(c.Action+" ", 6)), Clean(c.Address), c.Call, c.Outcome)
 			if c.Seconds > 0 {

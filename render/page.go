@@ -186,7 +186,7 @@ func (w *page) action(a *propose.Action, open bool) {
 	if why := strings.TrimSpace(because(a)); why != "" {
 		w.put(`<span class="why">%s</span>`, why)
 	}
-	w.mark(a.Plan != nil && a.Plan.HoldsData && (a.Kind == propose.Drop || a.Kind == propose.Swap), "loses data")
+	w.mark(a.Plan != nil && a.Plan.HoldsData && !a.Plan.CopyFirst && (a.Kind == propose.Drop || a.Kind == propose.Swap), "loses data")
 	w.mark(touchesSecurity(a), "security")
 	w.put("<span class=\"at\">%s</span></summary>\n", a.Position.Short())
 	if len(a.Changes) > 0 && !a.Leaves() {

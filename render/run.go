@@ -26,6 +26,7 @@ type RunDocument struct {
 	Actions   []RunAction               `json:"actions"`   // same left out
 	Published map[string]map[string]any `json:"published"` // by ward
 	Undone    []RunUndone               `json:"undone"`
+	Copies    []RunCopy                 `json:"copies,omitempty"` // that were kept of what was removed
 	Recovered []string                  `json:"recovered,omitempty"` // addresses whose unfinished calls were found out about first
 }
 
@@ -39,6 +40,13 @@ type RunAction struct {
 	Seconds  float64 `json:"seconds"`
 	Error    string  `json:"error,omitempty"`
 	Position string  `json:"position,omitempty"`
+}
+
+// RunCopy is a copy that was kept of a thing before it was removed.
+type RunCopy struct {
+	Ward    string `json:"ward"`
+	Address string `json:"address"`
+	ID      string `json:"id"`
 }
 
 // RunUndone is an action that was taken back, or could not be.
@@ -71,6 +79,9 @@ func RunMarkdown(d *RunDocument) []byte {
 		case u.Made != "":
 			fmt.Fprintf(&b, "- Made again: %s, as %s instead of %s\n", markdownCode(value.InWard(u.Ward, u.Address)), markdownCode(u.Made), markdownCode(u.Was))
 		}
+	}
+	for _, c := range d.Copies {
+		fmt.Fprintf(&b, "- Kept a copy of %s: %s\n", markdownCode(value.InWard(c.Ward, c.Address)), markdownCode(c.ID))
 	}
 	for _, a := range d.Actions {
 		if a.Error != "" {

@@ -20,6 +20,7 @@ type TypeDoc struct {
 	Type       string         `json:"type"`
 	Help       string         `json:"help"`
 	HoldsData  bool           `json:"holds_data"`
+	Copies     bool           `json:"copies"`
 	Swap       string         `json:"swap"`
 	Attributes []AttributeDoc `json:"attributes"`
 	Example    string         `json:"example"`
@@ -69,7 +70,7 @@ type AttributeDoc struct {
 
 // NewTypeDoc puts a type into its JSON form.
 func NewTypeDoc(drv string, t *schema.Type) TypeDoc {
-	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Swap: t.Order(), Example: Example(drv, t), Attributes: []AttributeDoc{}}
+	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Copies: t.Copies, Swap: t.Order(), Example: Example(drv, t), Attributes: []AttributeDoc{}}
 	if p := t.Price; p != nil {
 		d.Price = &PriceDoc{p.Month, p.By, p.Per}
 	}
@@ -192,7 +193,10 @@ func (o *Out) Type(t TypeDoc) {
 	if t.Price != nil {
 		o.Printf("%s\n", Wrap("Costs a month: "+t.Price.String()+".", o.Width-2, "  "))
 	}
-	if t.HoldsData {
+	switch {
+	case t.HoldsData && t.Copies:
+		o.Printf("%s\n", Wrap("It holds data: dropping or swapping one asks for consent, unless care(at_drop = \"copy-first\") keeps a copy.", o.Width, ""))
+	case t.HoldsData:
 		o.Printf("It holds data: dropping or swapping one asks for consent.\n")
 	}
 	o.Printf("A change to a fixed attribute makes a swap, %s.\n\n%s\n%s", t.Swap, o.Paint(Grey, "example"), t.Example)

@@ -42,12 +42,10 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 	}
 	switch atDrop {
 	case "", "remove":
-	case "let-go":
+	case "let-go", CopyFirst:
 		c.AtDrop = atDrop
-	case "copy-first":
-		return nil, errors.New("this version of kasbah does not do care(at_drop = \"copy-first\") yet")
 	default:
-		return nil, fmt.Errorf("care: at_drop is %q, and must be \"remove\" or \"let-go\"", atDrop)
+		return nil, fmt.Errorf("care: at_drop is %q, and must be \"remove\", \"let-go\" or \"copy-first\"", atDrop)
 	}
 	if timeout != "" {
 		var err error
@@ -101,6 +99,9 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 }
 
 var excuseForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`) })
+
+// CopyFirst is the at_drop that keeps a copy of a thing before it is removed.
+const CopyFirst = "copy-first"
 
 // over is the care of something inside what outer holds for.
 func (c Care) over(outer Care) Care {

@@ -141,7 +141,7 @@ type Care struct {
 	Guard   bool          `json:"guard,omitempty"`
 	Leave   []value.Path  `json:"-"`
 	Swap    string        `json:"swap,omitempty"`    // create-first, drop-first or empty
-	AtDrop  string        `json:"at_drop,omitempty"` // let-go, or empty for removing
+	AtDrop  string        `json:"at_drop,omitempty"` // let-go, copy-first, or empty for removing
 	Timeout time.Duration `json:"timeout,omitempty"` // for one answer of the cloud; 0 for that of the run
 	// RenamedFrom is the former address of a resource, or name of an instance: in
 	// the same ward and the same instances, unless it names a ward.

@@ -128,6 +128,9 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		}
 		ev.take(thread, h, inputs, code, kv[1])
 	}
+	if in.care.AtDrop == CopyFirst && r.Care.AtDrop == CopyFirst && t.typ.HoldsData && !t.typ.Copies {
+		ev.cannotCopy(thread, r)
+	}
 	checked, faults := t.typ.Check(inputs)
 	for _, f := range faults {
 		pos, via := r.At(f.Path.String())
@@ -163,6 +166,9 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 			ev.fault(thread, r, pos, "care", "care wants care(…), not a value of type "+v.Type(), "")
 			return
 		}
+		if c.care.AtDrop == CopyFirst && !r.Type.Copies {
+			ev.cannotCopy(thread, r)
+		}
 		r.Care = c.care.over(r.Care)
 		return
 	}
@@ -185,6 +191,21 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 	}
 	h.given = append(h.given, givenValue{name, v})
 	inputs[name] = x
+}
+
+func (ev *evaluator) cannotCopy(thread *starlark.Thread, r *Resource) {
+	pos, _ := r.At("care")
+	var can []string
+	for _, name := range ev.o.Catalogs[r.Driver].Names() {
+		if ev.o.Catalogs[r.Driver].Types[name].Copies {
+			can = append(can, r.Driver+"."+name)
+		}
+	}
+	hint := "no type of " + r.Driver + " can be copied"
+	if can != nil {
+		hint = "what can be copied: " + strings.Join(can, ", ")
+	}
+	ev.fault(thread, r, pos, "care.at_drop", "at_drop is \"copy-first\", and a "+r.FullType()+" cannot be copied", hint)
 }
 
 // fault notes something wrong with a declaration.

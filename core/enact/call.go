@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -370,8 +371,12 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 	self := a.Kind == propose.Drop || len(hs) == 2 && hs[0] == remove
 	for len(r.Leftovers) > 0 {
 		gone := r.Leftovers[0]
+		if err := e.copyFirst(ctx, a, &r, gone.ID); err != nil {
+			return err
+		}
 		r.Leftovers = r.Leftovers[1:]
 		next := r
+		next.Copies = without(r.Copies, gone.ID)
 		next.Version++
 		if err := e.removeOne(ctx, a, gone.ID, gone.Tag, nil, &next); err != nil {
 			return err
@@ -384,11 +389,15 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 	if r.ID == "" {
 		return e.removeOne(ctx, a, "", "", nil, nil)
 	}
+	if err := e.copyFirst(ctx, a, &r, r.ID); err != nil {
+		return err
+	}
 	counts := countsOf(a.Plan.Seen)
 	if a.Kind == propose.Drop {
 		return e.removeOne(ctx, a, r.ID, a.Plan.Seen.Tag, counts, nil)
 	}
 	next := r
+	next.Copies = without(r.Copies, r.ID)
 	next.ID, next.Live, next.Tag, next.Changed, next.Run = "", nil, "", now(), e.o.Run
 	next.Version++
 	return e.removeOne(ctx, a, r.ID, a.Plan.Seen.Tag, counts, &next)
@@ -531,6 +540,16 @@ func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (
 		return d.Create(ctx, typ, value.Map(in.Inputs), in.Key)
 	case "update":
 		return d.Update(ctx, typ, in.Thing, driver.Change{From: value.Map(in.From), To: value.Map(in.To)}, in.Tag, in.Key)
+	case callCopy:
+		copier, ok := d.(driver.Copier)
+		if !ok {
+			return driver.Live{}, fmt.Errorf("its driver cannot copy")
+		}
+		live, err := copier.Copy(ctx, typ, in.Thing, in.Key)
+		if errors.Is(err, driver.ErrGone) { // there is nothing to copy, and nothing to lose
+			return driver.Live{}, nil
+		}
+		return live, err
 	case "delete":
 		if in.Thing == "" {
 			return driver.Live{}, nil
@@ -552,6 +571,13 @@ func (e *executor) doneResult(in *ledger.Intent, live driver.Live, seconds float
 		return r
 	}
 	record := *in.Plan
+	if in.Call == callCopy {
+		if live.ID != "" {
+			record.Copies = append(slices.Clone(record.Copies), ledger.Copy{Of: in.Thing, ID: live.ID, At: now()})
+		}
+		r.Record = &record
+		return r
+	}
 	for i := range record.Leftovers {
 		if in.Call == "create" && record.Leftovers[i].ID == "" { // an undo makes a leftover again
 			record.Leftovers = append([]ledger.Leftover(nil), record.Leftovers...)

@@ -105,8 +105,15 @@ type Result struct {
 	Published map[string]value.Map // by ward
 	Recovered []string             // addresses whose unfinished calls were found out
 	Resumed   int                  // of those done, the actions that earlier runs of the same proposal did
+	Copies    []Copied             // that were kept of what was removed
 	Undone    []Undone             // what was taken back, or could not be
 	Actions   []ActionResult       // by ward and address, same left out
+}
+
+// Copied is a copy that was kept of a thing before it was removed.
+type Copied struct {
+	Ward, Address string
+	ID            string // of the copy, in the cloud
 }
 
 // ActionResult is what became of one action.
@@ -215,6 +222,7 @@ type executor struct {
 	pace           *pace
 	broken         error // why nothing more may be started
 	recovered      []string
+	copies         []Copied
 	intents        int
 	said           map[string][]string // by ward: what rules said
 	outside        *outside
@@ -407,7 +415,7 @@ func topLevel(path string) string {
 // finish ends the run with its counts and published values.
 func (e *executor) finish(ctx context.Context) (*Result, error) {
 	c := e.tally()
-	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Outcome: "done", Published: map[string]value.Map{}}
+	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Copies: e.copies, Outcome: "done", Published: map[string]value.Map{}}
 	r.Undone, r.Resumed = e.undone, e.resumedActions
 	switch {
 	case e.tookBackAll:
@@ -539,7 +547,7 @@ func (e *executor) end(ctx context.Context, outcome string, values map[string]le
 	for w, run := range e.runs {
 		c := e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear, "undone": c.Undone}
-		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w), Values: values[w]})
+		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w), Copies: e.copiesIn(w), Values: values[w]})
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)
 		}

@@ -57,6 +57,10 @@ func (f *faulty) Delete(ctx context.Context, typ, id, tag, key string) error {
 	return err
 }
 
+func (f *faulty) Copy(ctx context.Context, typ, id, key string) (driver.Live, error) {
+	return f.around("copy", typ, id, key, func() (driver.Live, error) { return f.Driver.(driver.Copier).Copy(ctx, typ, id, key) })
+}
+
 // small is an estate of four resources in a chain and one beside it.
 func small(t *testing.T) (*coast, *faulty) {
 	c := newCoast(t, 1)

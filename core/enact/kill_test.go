@@ -97,6 +97,10 @@ func (d *mortalDriver) Delete(ctx context.Context, typ, id, tag, key string) err
 	return err
 }
 
+func (d *mortalDriver) Copy(ctx context.Context, typ, id, key string) (driver.Live, error) {
+	return d.around(func() (driver.Live, error) { return d.Driver.(driver.Copier).Copy(ctx, typ, id, key) })
+}
+
 // everyAction makes an estate and changes it so that its next run holds a
 // new, edits in place and with letting go, swaps in both orders with their
 // chains, drops, and renames with and without an edit or a swap.
@@ -179,9 +183,9 @@ func (c *coast) options(run string, d driver.Driver, s store.Store) enact.Option
 
 // killAt runs the change, dies at a step, and goes on as the next person
 // would. It reports whether the run was long enough to die.
-func killAt(t *testing.T, at int, after bool, want map[string]string) bool {
+func killAt(t *testing.T, estate func(*testing.T) *coast, at int, after bool, want map[string]string) bool {
 	ctx := context.Background()
-	c := everyAction(t)
+	c := estate(t)
 	p := c.propose(false)
 	m := &mortal{dieAt: at, after: after}
 	ended := make(chan struct{})
@@ -220,7 +224,16 @@ func TestKillAfterEveryStep(t *testing.T) {
 	c := everyAction(t)
 	p := c.propose(false)
 	require.Equal(t, propose.Counts{New: 1, Edit: 5, Swap: 4, Drop: 1, Rename: 1, Same: 2}, p.Counts)
-	c.enact(p)
+	killEverywhere(t, everyAction, 30)
+}
+
+// TestKillAroundCopies is the same for a run that keeps copies of what it drops
+// and swaps: each of them is made once.
+func TestKillAroundCopies(t *testing.T) { killEverywhere(t, copying, 10) }
+
+func killEverywhere(t *testing.T, estate func(*testing.T) *coast, atLeast int) {
+	c := estate(t)
+	c.enact(c.propose(false))
 	want := c.picture()
 	stride := 1
 	if testing.Short() {
@@ -230,7 +243,7 @@ func TestKillAfterEveryStep(t *testing.T) {
 	for at := 1; ; at += stride {
 		alive := false
 		for _, after := range []bool{false, true} {
-			ok := t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) { alive = !killAt(t, at, after, want) })
+			ok := t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) { alive = !killAt(t, estate, at, after, want) })
 			if !ok {
 				return
 			}
@@ -240,6 +253,6 @@ func TestKillAfterEveryStep(t *testing.T) {
 		}
 		steps = at
 	}
-	require.Greater(t, steps, 30)
+	require.Greater(t, steps, atLeast)
 	t.Logf("killed at each of %d steps, before and after", steps)
 }

@@ -71,7 +71,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	}
 	// with a tag a repeated call is safe at any time; a create only while the
 	// cloud remembers its key, with room for clocks that differ
-	if memory := catalog.Types[typ].KeyMemory; in.Call == "create" && time.Since(open.At) >= memory/2 {
+	if memory := catalog.Types[typ].KeyMemory; (in.Call == "create" || in.Call == callCopy) && time.Since(open.At) >= memory/2 {
 		why := "the cloud remembers no keys"
 		if memory > 0 {
 			why = fmt.Sprintf("the call is from %s, and the cloud may have forgotten its key", open.At.Local().Format(time.DateTime))

@@ -171,6 +171,9 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	if in.Call == callRename {
 		return e.renameBack(ctx, m)
 	}
+	if in.Call == callCopy {
+		return nil // what was copied is made again without its data: the copy stays
+	}
 	now, err := m.call.run.Record(in.Address)
 	if err != nil {
 		return err

@@ -82,7 +82,7 @@ type Intent struct {
 	Action  string           `json:"action"`           // new, edit, swap, drop
 	Half    string           `json:"half,omitempty"`   // of a swap: make or remove
 	Undo    bool             `json:"undo,omitempty"`   // it takes back an earlier call of the run, of that action and half
-	Call    string           `json:"call"`             // create, update, delete
+	Call    string           `json:"call"`             // create, update, copy, delete
 	Thing   string           `json:"thing,omitempty"`  // id in the cloud
 	Inputs  value.Attributes `json:"inputs,omitempty"` // resolved, as they are to be
 	From    value.Attributes `json:"from,omitempty"`   // of an update: the attributes that change, as they were
@@ -127,6 +127,7 @@ type End struct {
 	Counts  map[string]int `json:"counts,omitempty"`
 	Rules   []string       `json:"rules,omitempty"`  // what house rules said without stopping the run
 	Failed  []string       `json:"failed,omitempty"` // what failed, each as `ADDRESS: why`
+	Copies  []string       `json:"copies,omitempty"` // that were kept of what was removed, each as `ADDRESS: ID`
 	Values
 }
 

@@ -26,6 +26,7 @@ type RunSummary struct {
 	Counts  map[string]int `json:"counts,omitempty"`
 	Rules   []string       `json:"rules,omitempty"`  // what house rules said without stopping it
 	Failed  []string       `json:"failed,omitempty"` // what failed, each as `ADDRESS: why`
+	Copies  []string       `json:"copies,omitempty"` // that were kept of what was removed, each as `ADDRESS: ID`
 	First   int64          `json:"first"`            // entries
 	Last    int64          `json:"last"`
 	Calls   []Call         `json:"calls,omitempty"`
@@ -80,7 +81,7 @@ func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
 				}
 			case line.Kind == KindEnd:
 				at := e.Time
-				r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed = &at, line.End.Outcome, line.End.Counts, line.End.Rules, line.End.Failed
+				r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, line.End.Outcome, line.End.Counts, line.End.Rules, line.End.Failed, line.End.Copies
 			}
 			if r != nil {
 				r.Last = max(r.Last, e.Seq)

@@ -29,6 +29,8 @@ type Record struct {
 	Changed       time.Time        `json:"changed"`
 	Run           string           `json:"run"`
 	Leftovers     []Leftover       `json:"leftovers,omitempty"`
+	// Copies are those that a run has made of things that it is about to remove.
+	Copies []Copy `json:"copies,omitempty"`
 	// MovingTo is the address in another ward whose ledger is about to record the
 	// thing instead, by a rename that has not ended.
 	MovingTo string `json:"moving_to,omitempty"`
@@ -44,12 +46,19 @@ type Care struct {
 	Leave []string `json:"leave,omitempty"`
 	Swap  string   `json:"swap,omitempty"`
 	// AtDrop is what becomes of the thing once it is no longer declared: let-go
-	// stops managing it, "" removes it.
+	// stops managing it, copy-first keeps a copy, "" removes it.
 	AtDrop string `json:"at_drop,omitempty"`
 	// Timeout is for one answer of the cloud, such as 1h30m0s; "" for that of the run.
 	Timeout string `json:"timeout,omitempty"`
 	// Excuse are the rules that it may break, each as `reason, until DATE`.
 	Excuse map[string]string `json:"excuse,omitempty"`
+}
+
+// Copy is a copy of a thing. Nobody manages it.
+type Copy struct {
+	Of string    `json:"of"` // id in the cloud
+	ID string    `json:"id"`
+	At time.Time `json:"at"`
 }
 
 // Leftover is a thing of a record's past that still exists.

@@ -22,7 +22,7 @@ func (w *proposer) finish(ctx context.Context) error {
 		if a.Plan == nil {
 			continue
 		}
-		if a.Plan.HoldsData && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
+		if a.Plan.HoldsData && !a.Plan.CopyFirst && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
 			p.Data = append(p.Data, a.Full())
 		}
 		for _, c := range a.Changes {

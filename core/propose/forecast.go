@@ -30,16 +30,20 @@ func (a *Action) calls() []string {
 		return []string{"create"}
 	case Edit:
 		return []string{"update"}
-	case Drop:
-		return []string{"delete"}
-	case Swap:
+	case Drop, Swap:
+		var out []string
 		if a.Remakes() {
-			return []string{"create", "delete"}
+			out = append(out, "create")
 		}
-		return []string{"delete"}
+		if a.Plan.CopyFirst {
+			out = append(out, callCopy)
+		}
+		return append(out, "delete")
 	}
 	return nil
 }
+
+const callCopy = "copy" // as intents name it
 
 // forecast estimates every changing action, and the whole of them.
 func (w *proposer) forecast() Forecast {

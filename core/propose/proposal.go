@@ -271,7 +271,8 @@ type Plan struct {
 	Declared      string           `json:"declared,omitempty"` // fingerprint of the declaration
 	DriverVersion string           `json:"driver_version,omitempty"`
 	HoldsData     bool             `json:"holds_data,omitempty"`
-	Exclusive     bool             `json:"exclusive,omitempty"` // two of the type may not share a name or a range
+	CopyFirst     bool             `json:"copy_first,omitempty"` // a copy of what is removed is kept
+	Exclusive     bool             `json:"exclusive,omitempty"`  // two of the type may not share a name or a range
 	// LetGo are references that an edit takes away first, because what they
 	// lead to must go before what replaces it can be made.
 	LetGo []string `json:"let_go,omitempty"`

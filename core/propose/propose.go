@@ -375,6 +375,7 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	if a.Was != "" && a.Kind == Same {
 		a.Kind = Rename
 	}
+	w.copyFirst(a, typ, seen)
 	a.Undo = undoOf(a)
 	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
 	if a.Kind == Same {
@@ -458,6 +459,23 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 		a.Because = strings.TrimPrefix(a.Because+", and its care lets it go", ", and ")
 		a.Because = strings.TrimPrefix(a.Because, ", ")
 	}
+}
+
+// copyFirst notes that a copy is kept of what an action removes.
+func (w *proposer) copyFirst(a *Action, typ *schema.Type, seen *Seen) {
+	removes := a.Kind == Drop || a.Kind == Swap
+	if !removes || a.Plan.Care.AtDrop != declare.CopyFirst || seen == nil || seen.Gone || seen.ID == "" && len(seen.Leftovers) == 0 {
+		return
+	}
+	if !typ.Copies {
+		if typ.HoldsData {
+			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
+				Because: "its care asks for a copy first, and its driver can no longer copy a " + typ.Name + "; enact its care without at_drop first"})
+		}
+		return
+	}
+	a.Plan.CopyFirst = true
+	a.Because = strings.TrimPrefix(a.Because+"; a copy is kept", "; ")
 }
 
 // wanted are a declaration's inputs with what is known filled in, and what

@@ -41,6 +41,7 @@ type Type struct {
 	ID         string       // the attribute that identifies a thing to its cloud
 
 	HoldsData  bool     // dropping one loses data
+	Copies     bool     // the cloud can copy a thing, with its data, into one of its own
 	UniqueName bool     // the cloud refuses a second one of the same name, so a swap drops first
 	DropFirst  bool     // two cannot exist side by side for another reason
 	Identify   []string // attributes that together identify one thing

@@ -37,6 +37,7 @@ func Run(t *testing.T, open func(t *testing.T) driver.Driver, s Sample) {
 	t.Run("life", x.life)
 	t.Run("one key, one thing", x.keys)
 	t.Run("tags", x.tags)
+	t.Run("copies", x.copies)
 	t.Run("gone", x.gone)
 	t.Run("refusals", x.refusals)
 	t.Run("pages", x.pages)
@@ -158,6 +159,33 @@ func (x *suite) tags(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, l, same, "a refused call has no effect")
 	require.NoError(t, x.d.Delete(ctx, x.s.Type, l.ID, l.Tag, ""))
+}
+
+func (x *suite) copies(t *testing.T) {
+	copier, ok := x.d.(driver.Copier)
+	if !x.typ.Copies {
+		t.Skip("the type cannot be copied")
+	}
+	require.True(t, ok, "the schema says that it can be copied")
+	ctx := context.Background()
+	l := x.create(t, "")
+	first, err := copier.Copy(ctx, x.s.Type, l.ID, "key-copy")
+	require.NoError(t, err)
+	require.NotEqual(t, l.ID, first.ID)
+	if x.typ.KeyMemory > 0 {
+		again, err := copier.Copy(ctx, x.s.Type, l.ID, "key-copy")
+		require.NoError(t, err)
+		require.Equal(t, first, again, "one key gives one copy")
+	}
+	same, err := x.d.Read(ctx, x.s.Type, l.ID)
+	require.NoError(t, err)
+	require.Equal(t, l, same, "what is copied stays as it is")
+	require.NoError(t, x.d.Delete(ctx, x.s.Type, l.ID, l.Tag, ""))
+	_, err = x.d.Read(ctx, x.s.Type, first.ID)
+	require.NoError(t, err, "a copy is a thing of its own")
+	_, err = copier.Copy(ctx, x.s.Type, l.ID, "")
+	require.ErrorIs(t, err, driver.ErrGone)
+	require.NoError(t, x.d.Delete(ctx, x.s.Type, first.ID, first.Tag, ""))
 }
 
 func (x *suite) gone(t *testing.T) {

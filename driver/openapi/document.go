@@ -31,6 +31,7 @@ type typeInfo struct {
 	path   string
 	tag    string // the property that is the entity tag in lists, or ""
 	byName bool   // the list can be asked for a name
+	copies string // what below a thing makes copies of it, or ""
 }
 
 // typeExtension is x-kasbah on a component.
@@ -43,6 +44,7 @@ type typeExtension struct {
 	Order      []string `yaml:"order"`
 	Identify   []string `yaml:"identify"`
 	HoldsData  bool     `yaml:"holds-data"`
+	Copies     string   `yaml:"copies"`
 	UniqueName bool     `yaml:"unique-name"`
 	DropFirst  bool     `yaml:"drop-first"`
 	Price      *struct {
@@ -135,7 +137,7 @@ func (d *document) add(name string, s *base.Schema) error {
 	}
 	t := &schema.Type{
 		Name: x.Type, Help: s.Description, ID: x.ID, HoldsData: x.HoldsData, UniqueName: x.UniqueName,
-		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "",
+		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "", Copies: x.Copies != "",
 	}
 	if t.ID == "" {
 		t.ID = "id"
@@ -168,7 +170,7 @@ func (d *document) add(name string, s *base.Schema) error {
 	})
 	t.Index()
 	d.catalog.Types[t.Name] = t
-	d.types[t.Name] = typeInfo{path: x.Path, tag: x.Tag}
+	d.types[t.Name] = typeInfo{path: x.Path, tag: x.Tag, copies: x.Copies}
 	return nil
 }
 

@@ -236,6 +236,18 @@ func mergePatch(from, to value.Map) value.Map {
 	return patch
 }
 
+// Copy makes a copy of a thing and waits until it is there.
+func (d *Driver) Copy(ctx context.Context, typ, id, key string) (driver.Live, error) {
+	t, err := d.info(typ)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	if t.copies == "" {
+		return driver.Live{}, &driver.Error{Message: "a " + typ + " cannot be copied"}
+	}
+	return d.write(ctx, http.MethodPost, typ, t.path+"/"+url.PathEscape(id)+"/"+t.copies, "application/json", []byte("{}"), "", key)
+}
+
 // Delete deletes a thing and waits until it is gone.
 func (d *Driver) Delete(ctx context.Context, typ, id, tag, key string) error {
 	t, err := d.info(typ)
