@@ -26,7 +26,7 @@ type RunDocument struct {
 	Actions   []RunAction               `json:"actions"`   // same left out
 	Published map[string]map[string]any `json:"published"` // by ward
 	Undone    []RunUndone               `json:"undone"`
-	Copies    []RunCopy                 `json:"copies,omitempty"` // that were kept of what was removed
+	Copies    []RunCopy                 `json:"copies,omitempty"`    // that were kept of what was removed
 	Recovered []string                  `json:"recovered,omitempty"` // addresses whose unfinished calls were found out about first
 }
 
