@@ -35,6 +35,22 @@ type Store interface {
 	Close() error
 }
 
+// Watcher is implemented by stores that can tell when something was put, so
+// that waiting needs no asking again and again.
+type Watcher interface {
+	// Watch gives a channel that gets a value soon after a key that begins with
+	// prefix was put. It is closed when ctx ends or the connection is lost;
+	// several puts may be told as one.
+	Watch(ctx context.Context, prefix string) (<-chan struct{}, error)
+}
+
+// Sweeper is implemented by stores that keep large objects in parts.
+type Sweeper interface {
+	// Sweep deletes parts below prefix that belong to no object. Nothing may
+	// be written below it meanwhile.
+	Sweep(ctx context.Context, prefix string) error
+}
+
 var (
 	// ErrExists is returned for a key that is taken.
 	ErrExists = errors.New("the key is taken")
@@ -63,4 +79,12 @@ func CheckKey(key string) error {
 		}
 	}
 	return nil
+}
+
+// Past is the first text behind all that begin with a prefix, which must not
+// be empty nor end in the last byte there is; keys never do.
+func Past(prefix string) string {
+	b := []byte(prefix)
+	b[len(b)-1]++
+	return string(b)
 }

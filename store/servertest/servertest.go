@@ -1,0 +1,209 @@
+// Package servertest starts real servers for tests: PostgreSQL, etcd and one
+// that speaks S3. They listen on 127.0.0.1 on free ports, keep their data in a
+// temporary folder, and end with the test. A test is skipped where a server's
+// program is not installed; scripts/test installs them.
+package servertest
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+)
+
+// Server is a server that a test has started.
+type Server struct {
+	Address string // host and port
+
+	t    *testing.T
+	dir  string
+	args []string
+	cmd  *exec.Cmd
+	env  []string
+	user string // that it runs as; "" for our own
+	up   func() error
+}
+
+// startTime is how long a server may take to answer.
+const startTime = 60 * time.Second
+
+// Start starts it again, after Stop or Kill, at the same address.
+func (s *Server) Start() {
+	s.t.Helper()
+	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o666)
+	require.NoError(s.t, err)
+	defer log.Close()
+	s.cmd = exec.Command(s.args[0], s.args[1:]...)
+	s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = s.dir, log, log
+	s.cmd.Env = append(os.Environ(), s.env...)
+	require.NoError(s.t, runAs(s.cmd, s.user))
+	require.NoError(s.t, s.cmd.Start())
+	deadline := time.Now().Add(startTime)
+	for {
+		err := s.up()
+		if err == nil {
+			return
+		}
+		if time.Now().After(deadline) {
+			said, _ := os.ReadFile(log.Name()) // what there is of it
+			require.FailNow(s.t, "the server does not come up", "%v\n%s", err, said)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// Stop asks it to end, as an administrator would, and waits.
+func (s *Server) Stop() {
+	if s.cmd != nil {
+		_ = interrupt(s.cmd.Process) // it may have ended already
+		_ = s.cmd.Wait()
+		s.cmd = nil
+	}
+}
+
+// Kill ends it at once.
+func (s *Server) Kill() {
+	if s.cmd != nil {
+		_ = s.cmd.Process.Kill()
+		_ = s.cmd.Wait()
+		s.cmd = nil
+	}
+}
+
+// begin finishes a server that is described and starts it.
+func begin(t *testing.T, s *Server) *Server {
+	s.t = t
+	t.Cleanup(func() {
+		s.Stop()
+		require.NoError(t, os.RemoveAll(s.dir))
+	})
+	s.Start()
+	return s
+}
+
+func freeAddress(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// program finds a program in the path or in one of some folders; the test is
+// skipped when there is none.
+func program(t *testing.T, name string, folders ...string) string {
+	if path, err := exec.LookPath(name); err == nil {
+		return path
+	}
+	for _, f := range folders {
+		if all, err := filepath.Glob(filepath.Join(f, name)); err == nil && len(all) > 0 {
+			return all[len(all)-1]
+		}
+	}
+	t.Skipf("%s is not installed here; scripts/test installs it", name)
+	return ""
+}
+
+func folder(t *testing.T) string {
+	dir, err := os.MkdirTemp("", "kasbah-server-")
+	require.NoError(t, err)
+	return dir
+}
+
+// Postgres starts a PostgreSQL server. DSN gives the connection to a database
+// of it.
+func Postgres(t *testing.T) *Server {
+	const debian = "/usr/lib/postgresql/*/bin"
+	initdb, postgres := program(t, "initdb", debian), program(t, "postgres", debian)
+	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	if os.Getuid() == 0 { // it refuses to run as root
+		s.user = "postgres"
+		require.NoError(t, give(s.dir, s.user))
+	}
+	data := filepath.Join(s.dir, "data")
+	init := exec.Command(initdb, "-D", data, "-A", "trust", "-U", "keeper", "--no-sync", "--locale=C.UTF-8", "-E", "UTF8")
+	init.Dir = s.dir
+	require.NoError(t, runAs(init, s.user))
+	said, err := init.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	_, port, _ := net.SplitHostPort(s.Address)
+	s.args = []string{postgres, "-D", data, "-h", "127.0.0.1", "-p", port, "-k", s.dir, "-c", "max_connections=400"}
+	s.up = func() error {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		c, err := pgx.Connect(ctx, s.DSN("postgres"))
+		if err != nil {
+			return err
+		}
+		return c.Close(ctx)
+	}
+	return begin(t, s)
+}
+
+// DSN is the connection to a database of a PostgreSQL server.
+func (s *Server) DSN(database string) string {
+	return fmt.Sprintf("postgres://keeper@%s/%s?sslmode=disable", s.Address, database)
+}
+
+// Etcd starts an etcd server of one member.
+func Etcd(t *testing.T) *Server {
+	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	peer := "http://" + freeAddress(t)
+	s.args = []string{program(t, "etcd"), "--data-dir", filepath.Join(s.dir, "data"), "--listen-client-urls", s.URL(), "--advertise-client-urls", s.URL(),
+		"--listen-peer-urls", peer, "--initial-advertise-peer-urls", peer, "--initial-cluster", "default=" + peer}
+	s.env = []string{"ETCD_UNSUPPORTED_ARCH=arm64"}
+	s.up = func() error { return answers(s.URL() + "/health") }
+	return begin(t, s)
+}
+
+// URL is where a server that speaks HTTP answers.
+func (s *Server) URL() string { return "http://" + s.Address }
+
+func answers(url string) error {
+	c := http.Client{Timeout: 2 * time.Second}
+	r, err := c.Get(url)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	if r.StatusCode >= 500 {
+		return fmt.Errorf("%s", r.Status)
+	}
+	return nil
+}
+
+// The keys and the bucket of S3.
+const (
+	AccessKey = "lantern-keeper"
+	SecretKey = "lantern-keeper-secret"
+	Bucket    = "ledgers"
+)
+
+// S3 starts a server that speaks the S3 protocol, with a bucket in it.
+func S3(t *testing.T) *Server {
+	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	data := filepath.Join(s.dir, "data")
+	require.NoError(t, os.MkdirAll(filepath.Join(data, Bucket), 0o755))
+	side := filepath.Join(s.dir, "side")
+	require.NoError(t, os.MkdirAll(side, 0o755))
+	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port", s.Address, "--quiet", "posix", "--sidecar", side, data}
+	s.up = func() error { return answers(s.URL()) }
+	return begin(t, s)
+}
+
+// goBin is where Go installs programs.
+func goBin() string {
+	out, err := exec.Command("go", "env", "GOPATH").Output()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(strings.TrimSpace(string(out)), "bin")
+}
