@@ -192,9 +192,7 @@ func S3(t *testing.T) *Server {
 	s := &Server{dir: folder(t), Address: freeAddress(t)}
 	data := filepath.Join(s.dir, "data")
 	require.NoError(t, os.MkdirAll(filepath.Join(data, Bucket), 0o755))
-	side := filepath.Join(s.dir, "side")
-	require.NoError(t, os.MkdirAll(side, 0o755))
-	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port", s.Address, "--quiet", "posix", "--sidecar", side, data}
+	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port", s.Address, "--quiet", "posix", data}
 	s.up = func() error { return answers(s.URL()) }
 	return begin(t, s)
 }
