@@ -22,7 +22,6 @@ import (
 	"kasbah/kits"
 	"kasbah/medina"
 	"kasbah/store"
-	"kasbah/store/file"
 )
 
 // project is an estate in one environment, with its drivers and ledgers at
@@ -72,7 +71,7 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 	if err := a.openDrivers(ctx, p, with); err != nil {
 		return nil, err
 	}
-	return p, a.openLedgers(p, with)
+	return p, a.openLedgers(ctx, p, with)
 }
 
 func newProject(e *estate.Estate) *project {
@@ -195,7 +194,11 @@ func (a *app) openDrivers(ctx context.Context, p *project, with map[string]any) 
 	for _, name := range p.estate.Drivers() {
 		s := merged(p.estate.Driver(name, p.env), with, "drivers."+name+".")
 		p.kinds[name], _ = s["kind"].(string)
-		d, err := newDriver(p.estate.Dir, from, s)
+		s, err := p.filledIn(ctx, s)
+		var d driver.Driver
+		if err == nil {
+			d, err = newDriver(p.estate.Dir, from, s)
+		}
 		if err == nil {
 			p.drivers[name] = d
 			p.catalogs[name], err = d.Describe(ctx)
@@ -303,47 +306,6 @@ func newOpenAPI(dir, from string, s value.Map) (driver.Driver, error) {
 		return nil, err
 	}
 	return openapi.New(openapi.Options{Document: body, From: from, Base: func(context.Context) (string, error) { return api, nil }})
-}
-
-// openLedgers prepares the ledger of every ward of the estate.
-func (a *app) openLedgers(p *project, with map[string]any) error {
-	s := merged(p.estate.Ledger(p.env), with, "ledger.")
-	wrong := func(format string, args ...any) error {
-		return problem.At(p.estate.At("ledger"), format, args...)
-	}
-	switch kind := s["store"]; kind {
-	case "file":
-	case "postgres", "s3", "etcd":
-		return wrong("this version of kasbah does not keep ledgers in %s yet; store = \"file\" works", kind)
-	default:
-		return wrong("no store is called %s; there is \"file\"", value.Plain(kind))
-	}
-	for _, k := range value.Keys(s) {
-		if k != "store" && k != "path" && k != "seal" {
-			err := wrong("a ledger in files has no setting %q", k).(*problem.Problem)
-			err.Hint = nearest.Hint(k, []string{"store", "path", "seal"})
-			return err
-		}
-	}
-	path, ok := s["path"].(string)
-	if !ok {
-		path = ".kasbah/ledger"
-	}
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(p.estate.Dir, path)
-	}
-	st, err := file.Open(path)
-	if err != nil {
-		return err
-	}
-	p.store = st
-	id := a.identity()
-	for _, w := range p.estate.Wards {
-		if p.ledgers[w], err = ledger.New(st, p.estate.Name, p.env, w, id); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // states reads the ledgers of the project's wards.

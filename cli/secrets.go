@@ -31,6 +31,11 @@ func (p *project) secretText(ctx context.Context, name string) (string, error) {
 	if !ok {
 		return "", errNoSource
 	}
+	return p.fetch(ctx, src)
+}
+
+// fetch gets a secret from its source.
+func (p *project) fetch(ctx context.Context, src estate.SecretSource) (string, error) {
 	switch src.Kind {
 	case "env":
 		if v := os.Getenv(src.From); v != "" {

@@ -156,6 +156,14 @@ func (e *Estate) Ledger(env string) Settings {
 	return overridden(e.ledger, nil)
 }
 
+// LedgerAt is where the file says a key of the ledger in an environment.
+func (e *Estate) LedgerAt(env, key string) problem.Position {
+	if en := e.envs[env]; en != nil && en.ledger[key] != nil {
+		return e.At("env." + env + ".ledger." + key)
+	}
+	return e.At("ledger." + key)
+}
+
 // Approval is who must sign proposals in an environment; nil when nobody.
 func (e *Estate) Approval(env string) (*approval.Policy, error) {
 	if en := e.envs[env]; en != nil {

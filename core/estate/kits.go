@@ -139,35 +139,45 @@ func (r *reader) secrets(section string, v any) map[string]SecretSource {
 	t := r.table(section, v)
 	for _, name := range value.Keys(t) {
 		at := section + "." + name
-		s := SecretSource{Position: r.file.position(at)}
-		one, ok := t[name].(map[string]any)
-		if !ok {
+		if _, ok := t[name].(map[string]any); !ok {
 			r.wrong(at, "a secret never stands in clear in %s: write %s = { env = \"NAME\" }, or key, file or run", File, name)
 			continue
 		}
-		for _, kind := range []string{"env", "key", "file", "run"} {
-			switch from := one[kind].(type) {
-			case string:
-				s.Kind, s.From = kind, from
-			case []any:
-				s.Kind = kind
-				for _, x := range from {
-					word, isText := x.(string)
-					ok = ok && isText && kind == "run"
-					s.Run = append(s.Run, word)
-				}
-			case nil:
-			default:
-				ok = false
-			}
-		}
-		if !ok || len(one) != 1 || s.Kind == "" || (s.Kind == "run") != (len(s.Run) > 0) {
+		s, ok := ReadSource(t[name])
+		if !ok {
 			r.wrong(at, "secret %s wants one of env = \"NAME\", key = \"NAME\", file = \"PATH\" or run = [\"PROGRAM\", …]", name)
 			continue
 		}
+		s.Position = r.file.position(at)
 		out[name] = s
 	}
 	return out
+}
+
+// ReadSource reads where a secret comes from: a table with one of env, key, file
+// and run. It is false for anything else.
+func ReadSource(v any) (SecretSource, bool) {
+	var s SecretSource
+	one, ok := v.(map[string]any)
+	if !ok || len(one) != 1 {
+		return s, false
+	}
+	for _, kind := range []string{"env", "key", "file", "run"} {
+		switch from := one[kind].(type) {
+		case string:
+			s.Kind, s.From = kind, from
+			ok = from != "" && kind != "run"
+		case []any:
+			s.Kind = kind
+			ok = kind == "run" && len(from) > 0
+			for _, x := range from {
+				word, isText := x.(string)
+				ok = ok && isText
+				s.Run = append(s.Run, word)
+			}
+		}
+	}
+	return s, ok && s.Kind != ""
 }
 
 // KitFile is the name of the file that makes a folder a kit.

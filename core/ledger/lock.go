@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"time"
+
+	"kasbah/store"
 )
 
 // LockedError says that somebody else holds the lock.
@@ -20,6 +22,7 @@ func (e *LockedError) Error() string {
 
 const (
 	pollEvery  = 300 * time.Millisecond
+	lookEvery  = 5 * time.Second  // where the store tells of what is put
 	standStill = 60 * time.Second // after which a silent holder counts as dead
 )
 
@@ -59,6 +62,16 @@ func (l *Ledger) WaitFree(ctx context.Context, run string, w WaitOptions) error 
 func (l *Ledger) patiently(ctx context.Context, run string, w WaitOptions, try func() error) error {
 	deadline := time.Now().Add(w.Wait)
 	watch := watcher{}
+	var told <-chan struct{}
+	every := pollEvery
+	if s, ok := l.store.(store.Watcher); ok && w.Wait > 0 {
+		watching, cancel := context.WithCancel(ctx)
+		defer cancel()
+		var err error
+		if told, err = s.Watch(watching, l.prefix+"log/"); err == nil {
+			every = lookEvery
+		} // else one asks again and again
+	}
 	for {
 		err := try()
 		locked, ok := err.(*LockedError)
@@ -78,9 +91,13 @@ func (l *Ledger) patiently(ctx context.Context, run string, w WaitOptions, try f
 		if w.Waiting != nil {
 			w.Waiting(*locked.Holder)
 		}
-		t := time.NewTimer(min(pollEvery, time.Until(deadline)+time.Millisecond))
+		t := time.NewTimer(min(every, time.Until(deadline)+time.Millisecond))
 		select {
 		case <-t.C:
+		case _, on := <-told:
+			if !on { // the connection was lost
+				told, every = nil, pollEvery
+			}
 		case <-ctx.Done():
 			t.Stop()
 			return ctx.Err()

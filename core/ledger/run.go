@@ -276,7 +276,9 @@ func (r *Run) allowed(k Kind) error {
 	return nil
 }
 
-// put writes bytes under a key until it is known whether they are there.
+// put writes bytes under a key until it is known whether they are there. A key
+// that holds the same bytes was taken by an earlier try, even one that a library
+// has made behind our back: no two writers make the same bytes.
 func (l *Ledger) put(ctx context.Context, key string, body []byte) (won bool, err error) {
 	for try := 0; ; try++ {
 		err = l.store.PutIfAbsent(ctx, key, body)
@@ -284,12 +286,12 @@ func (l *Ledger) put(ctx context.Context, key string, body []byte) (won bool, er
 			return true, nil
 		}
 		if errors.Is(err, store.ErrExists) {
-			if try == 0 {
-				return false, nil
-			}
-			there, getErr := l.store.Get(ctx, key) // an earlier try may have won
+			there, getErr := l.store.Get(ctx, key)
 			if getErr == nil {
 				return bytes.Equal(there, body), nil
+			}
+			if errors.Is(getErr, store.ErrBlank) {
+				return false, nil
 			}
 			err = getErr
 		}

@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/value"
+	"kasbah/store"
+	"kasbah/store/etcd"
+	"kasbah/store/file"
+	"kasbah/store/postgres"
+	"kasbah/store/s3"
+)
+
+// storeKind is a kind of store that [ledger] may name.
+type storeKind struct {
+	name string
+	in   string   // as messages say it: in files
+	keys []string // of [ledger], besides store and seal
+	open func(s storeSettings) (store.Store, error)
+}
+
+var storeKinds = []storeKind{
+	{"file", "in files", []string{"path"}, func(s storeSettings) (store.Store, error) {
+		return file.Open(s.path("path", ".kasbah/ledger"))
+	}},
+	{"postgres", "in PostgreSQL", []string{"dsn", "table"}, func(s storeSettings) (store.Store, error) {
+		return postgres.Open(postgres.Settings{DSN: s.text("dsn"), Table: s.text("table")})
+	}},
+	{"etcd", "in etcd", []string{"endpoints", "user", "password", "ca", "cert", "key"}, func(s storeSettings) (store.Store, error) {
+		return etcd.Open(etcd.Settings{Endpoints: s.texts("endpoints"), User: s.text("user"), Password: s.text("password"), CA: s.path("ca", ""), Cert: s.path("cert", ""), Key: s.path("key", "")})
+	}},
+	{"s3", "in S3", []string{"endpoint", "bucket", "prefix", "region", "access_key", "secret_key", "session_token", "ca"}, func(s storeSettings) (store.Store, error) {
+		return s3.Open(s3.Settings{
+			Endpoint: s.text("endpoint"), Bucket: s.text("bucket"), Prefix: s.text("prefix"), Region: s.text("region"),
+			AccessKey: s.text("access_key"), SecretKey: s.text("secret_key"), SessionToken: s.text("session_token"), CA: s.path("ca", ""),
+		})
+	}},
+}
+
+// storeSettings are the keys of [ledger], with credentials filled in.
+type storeSettings struct {
+	dir string // of the estate
+	is  value.Map
+}
+
+func (s storeSettings) text(key string) string {
+	switch v := s.is[key].(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	default:
+		return value.Plain(v)
+	}
+}
+
+// texts is a list, or one text.
+func (s storeSettings) texts(key string) []string {
+	list, ok := s.is[key].([]any)
+	if !ok {
+		if one := s.text(key); one != "" {
+			return []string{one}
+		}
+		return nil
+	}
+	var out []string
+	for _, v := range list {
+		out = append(out, value.Plain(v))
+	}
+	return out
+}
+
+// path is a file's, below the estate's folder unless it is absolute.
+func (s storeSettings) path(key, otherwise string) string {
+	name := s.text(key)
+	if name == "" {
+		name = otherwise
+	}
+	if name == "" || filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(s.dir, name)
+}
+
+// openStore opens the store that settings of [ledger] name.
+func (p *project) openStore(ctx context.Context, s value.Map) (store.Store, error) {
+	wrong := func(key, format string, args ...any) *problem.Problem {
+		return problem.At(p.estate.LedgerAt(p.env, key), format, args...)
+	}
+	var kinds []string
+	for _, kind := range storeKinds {
+		kinds = append(kinds, kind.name)
+		if s["store"] != kind.name {
+			continue
+		}
+		for _, k := range value.Keys(s) {
+			all := append([]string{"store", "seal"}, kind.keys...)
+			if slices.Contains(all, k) {
+				continue
+			}
+			err := wrong(k, "a ledger %s has no setting %q", kind.in, k)
+			err.Hint = nearest.Hint(k, all)
+			return nil, err
+		}
+		filled, err := p.filledIn(ctx, s)
+		if err != nil {
+			return nil, wrong("store", "the ledger: %v", err)
+		}
+		st, err := kind.open(storeSettings{p.estate.Dir, filled})
+		if err != nil {
+			return nil, wrong("store", "a ledger %s: %v", kind.in, err)
+		}
+		return st, nil
+	}
+	err := wrong("store", "no store is called %s", value.Plain(s["store"]))
+	name, _ := s["store"].(string)
+	if err.Hint = nearest.Hint(name, kinds); err.Hint == "" {
+		err.Hint = "there is " + joinOr(kinds)
+	}
+	return nil, err
+}
+
+// filledIn are settings with credentials fetched from where they say: an
+// environment variable, a file or a program.
+func (p *project) filledIn(ctx context.Context, s value.Map) (value.Map, error) {
+	out := value.CloneMap(s)
+	for _, k := range value.Keys(s) {
+		if src, ok := estate.ReadSource(s[k]); ok {
+			text, err := p.fetch(ctx, src)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", k, err)
+			}
+			out[k] = text
+		}
+	}
+	return out, nil
+}
+
+// openLedgers prepares the ledger of every ward of the estate.
+func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) (err error) {
+	if p.store, err = p.openStore(ctx, merged(p.estate.Ledger(p.env), with, "ledger.")); err != nil {
+		return err
+	}
+	id := a.identity()
+	for _, w := range p.estate.Wards {
+		if p.ledgers[w], err = ledger.New(p.store, p.estate.Name, p.env, w, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
