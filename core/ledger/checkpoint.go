@@ -36,12 +36,14 @@ type checkpointHeader struct {
 	Durations map[string]Duration `json:"durations,omitempty"`
 	Proposals map[string]*Use     `json:"proposals,omitempty"`
 	Approval  *approval.Policy    `json:"approval,omitempty"`
+	Readers   *Readers            `json:"readers,omitempty"`
+	Accepted  int64               `json:"accepted,omitempty"`
 	Records   int                 `json:"records"`
 	Frames    []int               `json:"frames"` // bytes of each frame
 }
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Approval: s.Approval, Records: len(s.Records)}
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Approval: s.Approval, Readers: s.Readers, Accepted: s.Accepted, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -94,7 +96,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
-	s.Approval = h.Approval
+	s.Approval, s.Readers, s.Accepted = h.Approval, h.Readers, h.Accepted
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}
@@ -141,6 +143,9 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 // newest. Any writer may do so at any time; one that exists already is fine.
 func (l *Ledger) checkpoint(ctx context.Context, s *State) error {
 	body, err := l.codec.encodeCheckpoint(s)
+	if err == nil {
+		body, err = l.sealed(l.checkpointKey(s.Seq), body, s.Readers)
+	}
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"kasbah/core/approval"
+	"kasbah/core/seal"
 	"kasbah/core/value"
 )
 
@@ -66,12 +67,20 @@ type Scope struct {
 
 // Begin takes the lock.
 type Begin struct {
-	Scope    Scope   `json:"scope"`
-	Command  string  `json:"command"` // as typed, without its path
-	Reason   string  `json:"reason,omitempty"`
-	Proposal string  `json:"proposal,omitempty"` // id
-	Kept     bool    `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
-	Process  Process `json:"process"`
+	Scope    Scope    `json:"scope"`
+	Command  string   `json:"command"` // as typed, without its path
+	Reason   string   `json:"reason,omitempty"`
+	Proposal string   `json:"proposal,omitempty"` // id
+	Kept     bool     `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
+	Process  Process  `json:"process"`
+	Readers  *Readers `json:"readers,omitempty"` // of a sealed ledger, in its first entry
+}
+
+// Readers are those to whom everything from an entry on is sealed. The estate
+// and its key stand there once, where nobody else can read them.
+type Readers struct {
+	Recipients []string     `json:"recipients"` // none: nothing is sealed any more
+	Estate     *seal.Estate `json:"estate,omitempty"`
 }
 
 // Intent is a call to the cloud that is about to be made, whole.
@@ -156,14 +165,35 @@ type Note struct {
 	// Approval is the policy in force from now on; one without keys asks for no
 	// signatures.
 	Approval *approval.Policy `json:"approval,omitempty"`
+	// Readers are new ones. The entry that says so is sealed to them alone.
+	Readers *Readers `json:"readers,omitempty"`
+	// Accepted is the entry at which a log ended that was restored from a
+	// backup: what was seen after it on any machine is gone, and that is known.
+	Accepted int64 `json:"accepted,omitempty"`
 }
 
 // Entry is a decoded entry.
 type Entry struct {
 	Header
-	Lines []Line
-	Size  int    // of its stored bytes
-	Hash  string // SHA-256 of its stored bytes, in hexadecimal
+	Lines  []Line
+	Size   int    // of its stored bytes
+	Hash   string // SHA-256 of its stored bytes, in hexadecimal
+	Sealed bool
+}
+
+// readers are those that the entry makes the ledger's, if it does.
+func (e *Entry) readers() *Readers { return readersOf(e.Lines) }
+
+func readersOf(lines []Line) *Readers {
+	for _, l := range lines {
+		switch {
+		case l.Begin != nil && l.Begin.Readers != nil:
+			return l.Begin.Readers
+		case l.Note != nil && l.Note.Readers != nil:
+			return l.Note.Readers
+		}
+	}
+	return nil
 }
 
 // codec compresses and decodes. It is safe for use by many goroutines.
@@ -210,14 +240,14 @@ func (c *codec) encode(h Header, lines []Line) ([]byte, error) {
 	return c.enc.EncodeAll(b.Bytes(), nil), nil
 }
 
-// decode reads the stored bytes of the entry number seq. The errors say what
+// decode reads the compressed bytes of the entry number seq. The errors say what
 // is wrong with it, not which it is.
 func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
 	plain, err := c.dec.DecodeAll(body, nil)
 	if err != nil {
 		return nil, fmt.Errorf("it cannot be decompressed: %w", err)
 	}
-	e := &Entry{Size: len(body), Hash: hash(body)}
+	e := &Entry{}
 	for i := 0; len(plain) > 0; i++ {
 		line := plain
 		if nl := bytes.IndexByte(plain, '\n'); nl >= 0 {

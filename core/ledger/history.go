@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/store"
 )
@@ -48,7 +49,7 @@ func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
 	open := map[string]*RunSummary{}
 	calls := map[string]int{} // run and intent -> index into the run's calls
 	for e, err := range l.entries(ctx, 0, 0) {
-		if errors.Is(err, store.ErrBlank) {
+		if errors.Is(err, store.ErrBlank) || errors.Is(err, seal.ErrNoIdentity) {
 			continue
 		}
 		if err != nil {
@@ -113,13 +114,9 @@ func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
 		if err != nil {
 			return nil, err
 		}
-		body, err := l.store.Get(ctx, k)
+		cp, err := l.readCheckpoint(ctx, k)
 		if err != nil {
 			return nil, err
-		}
-		cp, err := l.codec.decodeCheckpoint(n, body)
-		if err != nil {
-			return nil, &DamageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
 		}
 		if err := l.advance(ctx, s, n); err != nil {
 			return nil, err
@@ -187,7 +184,7 @@ func (l *Ledger) LastChange(ctx context.Context, address, attribute string) (*Ru
 	runs := map[string]*RunSummary{}
 	var before *Record
 	for e, err := range l.entries(ctx, 0, 0) {
-		if errors.Is(err, store.ErrBlank) {
+		if errors.Is(err, store.ErrBlank) || errors.Is(err, seal.ErrNoIdentity) {
 			continue
 		}
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 
+	"kasbah/core/seal"
 	"kasbah/store"
 )
 
@@ -17,6 +18,10 @@ type Ledger struct {
 	prefix string
 	codec  *codec
 	who    Identity
+
+	box       *seal.Box // nil when nothing is sealed
+	memory    Memory    // nil when nothing is remembered
+	resealing bool      // what is not sealed yet may be read
 }
 
 // Identity says who writes.
@@ -54,7 +59,13 @@ func (e *DamageError) Error() string {
 func (e *DamageError) Unwrap() error { return e.Err }
 
 // Load reads the newest state.
-func (l *Ledger) Load(ctx context.Context) (*State, error) { return l.LoadAt(ctx, 0) }
+func (l *Ledger) Load(ctx context.Context) (*State, error) {
+	s, err := l.LoadAt(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	return s, l.compareMemory(ctx, s)
+}
 
 // LoadAt reads the state as it was after entry seq, or the newest for 0. The
 // error wraps store.ErrNotFound when the log is shorter, and store.ErrBlank
@@ -81,6 +92,9 @@ func (l *Ledger) loadOnce(ctx context.Context, seq int64) (*State, error) {
 	if err := l.advance(ctx, s, seq); err != nil {
 		return nil, err
 	}
+	if l.box != nil && s.Seq > 0 && seq == 0 && s.Readers == nil && !l.resealing {
+		return nil, &NotSealedError{l.Ward}
+	}
 	if seq != 0 && s.Seq != seq {
 		return nil, fmt.Errorf("%w: the ledger of %s ends at entry %d", store.ErrNotFound, l.Ward, s.Seq)
 	}
@@ -102,18 +116,11 @@ func (l *Ledger) newestCheckpoint(ctx context.Context, seq int64) (*State, error
 		if seq != 0 && n > seq {
 			continue
 		}
-		body, err := l.store.Get(ctx, keys[i])
-		if errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrBlank) {
-			return nil, errListedGone
+		s, err := l.readCheckpoint(ctx, keys[i])
+		if errors.Is(err, seal.ErrClear) {
+			continue // anybody could have written it
 		}
-		if err != nil {
-			return nil, err
-		}
-		s, err := l.codec.decodeCheckpoint(n, body)
-		if err != nil {
-			return nil, &DamageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
-		}
-		return s, nil
+		return s, err
 	}
 	return NewState(), nil
 }
@@ -131,6 +138,34 @@ func (l *Ledger) advance(ctx context.Context, s *State, seq int64) error {
 	return nil
 }
 
+// readCheckpoint reads one checkpoint and proves it.
+func (l *Ledger) readCheckpoint(ctx context.Context, key string) (*State, error) {
+	n, err := seqOf(key)
+	if err != nil {
+		return nil, err
+	}
+	body, err := l.store.Get(ctx, key)
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrBlank) {
+		return nil, errListedGone
+	}
+	if err != nil {
+		return nil, err
+	}
+	damaged := func(err error) error { return l.damage(fmt.Sprintf("checkpoint %d", n), err) }
+	o, err := l.open(key, body, true)
+	if err != nil {
+		return nil, damaged(err)
+	}
+	s, err := l.codec.decodeCheckpoint(n, o.plain)
+	if err == nil {
+		err = o.prove(s.Readers)
+	}
+	if err != nil {
+		return nil, damaged(err)
+	}
+	return s, nil
+}
+
 // fetchAhead is how many entries are read at once.
 const fetchAhead = 8
 
@@ -144,12 +179,16 @@ func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry,
 			from = l.logKey(after)
 		}
 		keys, err := l.keys(ctx, l.prefix+"log/", from)
+		if err == nil && after == 0 {
+			err = l.learn(ctx)
+		}
 		if err != nil {
 			yield(nil, err)
 			return
 		}
 		type fetched struct {
 			e   *Entry
+			o   *object
 			err error
 		}
 		coming := make(chan chan fetched, fetchAhead)
@@ -163,8 +202,8 @@ func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry,
 					return
 				}
 				go func() {
-					e, err := l.entry(ctx, k)
-					c <- fetched{e, err}
+					e, o, err := l.entry(ctx, k)
+					c <- fetched{e, o, err}
 				}()
 			}
 		}()
@@ -173,7 +212,12 @@ func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry,
 			if f.e != nil && to != 0 && f.e.Seq > to {
 				return
 			}
-			if !yield(f.e, f.err) || f.err != nil {
+			if f.err == nil { // in the order of entries: an earlier one may hold the key
+				if err := f.o.prove(f.e.readers()); err != nil {
+					f.e, f.err = nil, l.damage(fmt.Sprintf("entry %d", f.e.Seq), err)
+				}
+			}
+			if !yield(f.e, f.err) {
 				return
 			}
 		}
@@ -184,21 +228,26 @@ func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry,
 }
 
 // entry reads one entry.
-func (l *Ledger) entry(ctx context.Context, key string) (*Entry, error) {
+func (l *Ledger) entry(ctx context.Context, key string) (*Entry, *object, error) {
 	seq, err := seqOf(key)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	body, err := l.store.Get(ctx, key)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return nil, errListedGone
+		return nil, nil, errListedGone
 	case err != nil:
-		return nil, fmt.Errorf("entry %d of %s: %w", seq, l.Ward, err)
+		return nil, nil, fmt.Errorf("entry %d of %s: %w", seq, l.Ward, err)
 	}
-	e, err := l.codec.decode(seq, body)
+	o, err := l.open(key, body, false)
+	var e *Entry
+	if err == nil {
+		e, err = l.codec.decode(seq, o.plain)
+	}
 	if err != nil {
-		return nil, &DamageError{l.Ward, fmt.Sprintf("entry %d", seq), err}
+		return nil, nil, l.damage(fmt.Sprintf("entry %d", seq), err)
 	}
-	return e, nil
+	e.Size, e.Hash, e.Sealed = len(body), hash(body), o.opened != nil
+	return e, o, nil
 }

@@ -139,6 +139,9 @@ func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
 			Who: l.who.Who, Host: l.who.Host, Program: l.who.Program, Kind: KindBreak,
 		}
 		body, err := l.codec.encode(h, []Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why}}})
+		if err == nil {
+			body, err = l.sealed(l.logKey(h.Seq), body, s.Readers)
+		}
 		if err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"kasbah/core/seal"
 	"kasbah/store"
 )
 
@@ -51,6 +52,7 @@ type BeginOptions struct {
 	Reason   string
 	Proposal string
 	Kept     bool // the proposal is from a file
+	Reseal   bool // it may write although the readers are others than kasbah.toml says
 }
 
 // Begin takes the lock on the whole ledger. A *LockedError says who holds it.
@@ -63,7 +65,17 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 		ID: o.ID, l: l, state: s,
 		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{}),
 	}
+	if !o.Reseal {
+		if err := l.agreed(s); err != nil {
+			return nil, err
+		}
+	}
 	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process}}
+	if s.Seq == 0 && l.box != nil {
+		if begin.Begin.Readers, err = l.wanted(); err != nil {
+			return nil, err
+		}
+	}
 	if err := r.append(ctx, []Line{begin}); err != nil {
 		return nil, err
 	}
@@ -229,6 +241,15 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 		r.mu.Lock()
 		err := r.allowed(lines[0].Kind)
 		seq, prev := r.state.Seq+1, r.state.Hash
+		to := r.state.Readers
+		if changed := readersOf(lines); changed != nil {
+			to = changed
+		}
+		if seq > 1 && lines[0].Begin != nil && lines[0].Begin.Readers != nil { // somebody else wrote the first entry
+			begin := *lines[0].Begin
+			begin.Readers, to = nil, r.state.Readers
+			lines[0].Begin = &begin
+		}
 		r.mu.Unlock()
 		if err != nil {
 			return err
@@ -238,6 +259,9 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 			Who: r.l.who.Who, Host: r.l.who.Host, Program: r.l.who.Program, Kind: lines[0].Kind,
 		}
 		body, err := r.l.codec.encode(h, lines)
+		if err == nil {
+			body, err = r.l.sealed(r.l.logKey(seq), body, to)
+		}
 		if err != nil {
 			return err
 		}
@@ -248,7 +272,7 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 		r.mu.Lock()
 		if won {
 			if r.state.Seq < seq { // else MayCall has read it back already
-				err = r.state.fold(&Entry{Header: h, Lines: lines, Size: len(body), Hash: hash(body)})
+				err = r.state.fold(&Entry{Header: h, Lines: lines, Size: len(body), Hash: hash(body), Sealed: seal.IsSealed(body)})
 			}
 			r.looked = upTime()
 		} else {
@@ -339,7 +363,13 @@ func (r *Run) End(ctx context.Context, end End) error {
 	if long {
 		r.checkpoint()
 	}
-	return r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &end})
+	err := r.Append(context.WithoutCancel(ctx), Line{Kind: KindEnd, End: &end})
+	if err == nil && r.l.memory != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		err = r.l.memory.Remember(r.l.prefix, r.state.Seq, r.state.Hash)
+	}
+	return err
 }
 
 func (r *Run) stop() {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"kasbah/core/approval"
+	"kasbah/core/seal"
 	"kasbah/core/value"
 )
 
@@ -21,6 +22,8 @@ type State struct {
 	Durations map[string]Duration // what calls took, by DurationKey
 	Proposals map[string]*Use     // kept proposals that were begun, by id
 	Approval  *approval.Policy    // in force; nil when nobody must sign
+	Readers   *Readers            // to whom it is sealed; nil when it is not
+	Accepted  int64               // the newest entry that was accepted as the end of a restored log
 
 	sinceEntries int   // since the last checkpoint
 	sinceLines   int   // in these
@@ -123,6 +126,9 @@ func (s *State) fold(e *Entry) error {
 	if e.Prev != s.Hash {
 		return fmt.Errorf("entry %d does not continue entry %d: it names another one before it", e.Seq, s.Seq)
 	}
+	if err := s.sealedRight(e); err != nil {
+		return err
+	}
 	s.Seq, s.Hash = e.Seq, e.Hash
 	s.sinceEntries++
 	s.sinceLines += len(e.Lines)
@@ -134,6 +140,24 @@ func (s *State) fold(e *Entry) error {
 		run.Last, run.LastSeq = e.Time, e.Seq
 	}
 	return nil
+}
+
+// sealedRight takes an entry's new readers, and is an error for one that is
+// sealed where nothing is, or the other way round: somebody else wrote it.
+func (s *State) sealedRight(e *Entry) error {
+	if r := e.readers(); r != nil {
+		if len(r.Recipients) == 0 {
+			r = nil
+		}
+		s.Readers = r
+	}
+	switch {
+	case e.Sealed == (s.Readers != nil):
+		return nil
+	case e.Sealed:
+		return fmt.Errorf("entry %d is sealed, and the ledger is not", e.Seq)
+	}
+	return fmt.Errorf("entry %d: %w", e.Seq, seal.ErrClear)
 }
 
 func (s *State) line(e *Entry, l *Line) {
@@ -184,6 +208,7 @@ func (s *State) line(e *Entry, l *Line) {
 				run.Done++
 			}
 		}
+		s.Accepted = max(s.Accepted, l.Note.Accepted)
 		if p := l.Note.Approval; p != nil {
 			if s.Approval = p; len(p.Keys) == 0 {
 				s.Approval = nil

@@ -1,0 +1,301 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"kasbah/core/seal"
+	"kasbah/store"
+)
+
+// SealWith makes the ledger one whose every object is sealed.
+func (l *Ledger) SealWith(b *seal.Box) { l.box = b }
+
+// object is a stored object that was opened and is yet to be proven.
+type object struct {
+	plain  []byte
+	box    *seal.Box
+	opened *seal.Opened // nil when it is not sealed
+}
+
+var errSealed = errors.New("it is sealed, and kasbah.toml says seal = \"off\": `kasbah ledger reseal` with the keys that can read it opens the ledger")
+
+// open decrypts an object. A checkpoint that is not sealed could be anybody's.
+func (l *Ledger) open(key string, body []byte, checkpoint bool) (*object, error) {
+	switch sealed := seal.IsSealed(body); {
+	case sealed && l.box == nil:
+		return nil, errSealed
+	case !sealed && l.box != nil && checkpoint && !l.resealing:
+		return nil, seal.ErrClear
+	case !sealed: // the fold says whether an entry may be
+		return &object{plain: body}, nil
+	}
+	o, err := l.box.Open(key, body)
+	if err != nil {
+		return nil, err
+	}
+	return &object{plain: o.Plain, box: l.box, opened: o}, nil
+}
+
+// prove learns the estate's key where the object holds it, and holds the
+// object against it.
+func (o *object) prove(r *Readers) error {
+	if o.opened == nil {
+		return nil
+	}
+	if r != nil && r.Estate != nil {
+		if err := o.box.Learn(*r.Estate); err != nil {
+			return err
+		}
+	}
+	return o.opened.Prove()
+}
+
+// learn finds the estate's key in the newest checkpoint, for those to whom the
+// first entries are not sealed. Where there is none the first entry holds it.
+func (l *Ledger) learn(ctx context.Context) error {
+	if l.box == nil {
+		return nil
+	}
+	if _, known := l.box.Estate(); known {
+		return nil
+	}
+	_, err := l.newestCheckpoint(ctx, 0)
+	return err
+}
+
+// sealed is an object as it is stored for readers; nil leaves it as it is.
+func (l *Ledger) sealed(key string, body []byte, to *Readers) ([]byte, error) {
+	if to == nil || len(to.Recipients) == 0 {
+		return body, nil
+	}
+	if l.box == nil {
+		return nil, errSealed
+	}
+	return l.box.Seal(key, body, to.Recipients)
+}
+
+// damage names the object of an error, which is damage unless it only lacks a
+// key.
+func (l *Ledger) damage(object string, err error) error {
+	if errors.Is(err, seal.ErrNoIdentity) {
+		return fmt.Errorf("%s of the ledger of %s: %w", object, l.Ward, err)
+	}
+	return &DamageError{l.Ward, object, err}
+}
+
+// NotSealedError is returned for a ledger that is to be sealed and is not yet.
+type NotSealedError struct{ Ward string }
+
+// Error says what to do.
+func (e *NotSealedError) Error() string {
+	return fmt.Sprintf("the ledger of %s is not sealed, and kasbah.toml says seal = \"all\": `kasbah ledger reseal` seals it", e.Ward)
+}
+
+// ReadersError is returned to a writer when the recipients of kasbah.toml are
+// not those that the ledger notes.
+type ReadersError struct {
+	Ward           string
+	Missing, Extra []string // in kasbah.toml, against the note
+}
+
+// Error says who, and what to do.
+func (e *ReadersError) Error() string {
+	out := "the recipients in kasbah.toml are not those that the ledger of " + e.Ward + " notes"
+	for _, r := range e.Missing {
+		out += "; the note has " + r
+	}
+	for _, r := range e.Extra {
+		out += "; kasbah.toml has " + r
+	}
+	return out + ": `kasbah ledger reseal` makes them the ledger's, or take kasbah.toml back"
+}
+
+// agreed is an error unless the ledger's readers are those of kasbah.toml.
+func (l *Ledger) agreed(s *State) error {
+	switch {
+	case l.box == nil && s.Readers == nil, s.Seq == 0:
+		return nil
+	case l.box == nil:
+		return errSealed
+	case s.Readers == nil:
+		return &NotSealedError{l.Ward}
+	}
+	e := &ReadersError{Ward: l.Ward}
+	for _, r := range s.Readers.Recipients {
+		if !slices.Contains(l.box.Recipients, r) {
+			e.Missing = append(e.Missing, r)
+		}
+	}
+	for _, r := range l.box.Recipients {
+		if !slices.Contains(s.Readers.Recipients, r) {
+			e.Extra = append(e.Extra, r)
+		}
+	}
+	if len(e.Missing)+len(e.Extra) > 0 {
+		return e
+	}
+	return nil
+}
+
+// wanted are the readers that kasbah.toml asks for.
+func (l *Ledger) wanted() (*Readers, error) {
+	if l.box == nil {
+		return &Readers{}, nil
+	}
+	e, ok := l.box.Estate()
+	if !ok {
+		return nil, fmt.Errorf("the key of this estate is not on this machine, and no ledger that can be read holds it; whoever made the estate must write the first entry of %s", l.Ward)
+	}
+	return &Readers{Recipients: l.box.Recipients, Estate: &e}, nil
+}
+
+// Reseal makes the recipients of kasbah.toml the ledger's readers: later
+// entries are sealed to them, and a checkpoint that holds all they need. What
+// is older stays as it is. It is a run on the whole ledger, and reports whether
+// anything was to be changed.
+func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
+	l.resealing = true
+	s, err := l.Load(ctx)
+	if err != nil {
+		return false, err
+	}
+	if s.Seq == 0 || l.agreed(s) == nil {
+		return false, nil
+	}
+	to, err := l.wanted()
+	if err != nil {
+		return false, err
+	}
+	o.Reseal = true
+	r, err := l.Begin(ctx, o)
+	if err != nil {
+		return false, err
+	}
+	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "readers", Readers: to}})
+	if err == nil {
+		r.mu.Lock()
+		err = l.checkpoint(ctx, r.state) // new readers cannot read what is older
+		r.mu.Unlock()
+	}
+	outcome := "done"
+	if err != nil {
+		outcome = "failed"
+	}
+	return err == nil, errors.Join(err, r.End(ctx, End{Outcome: outcome}))
+}
+
+// Memory is what a machine remembers of ledgers, so that an old copy that was
+// put back is noticed.
+type Memory interface {
+	// Newest is the newest entry that was seen of a ledger: its number, 0 for
+	// none, and the SHA-256 of its stored bytes.
+	Newest(ledger string) (seq int64, hash string, err error)
+	// Remember takes a newer one.
+	Remember(ledger string, seq int64, hash string) error
+}
+
+// RememberIn makes the ledger compare what it reads with what was seen before.
+func (l *Ledger) RememberIn(m Memory) { l.memory = m }
+
+// RollbackError is returned for a ledger that lacks what was seen of it.
+type RollbackError struct {
+	Ward      string
+	Seen, End int64 // the newest entry that was seen, and the log's last
+}
+
+// Error says what happened and what to do.
+func (e *RollbackError) Error() string {
+	what := fmt.Sprintf("it ends at entry %d", e.End)
+	if e.Seen <= e.End {
+		what = fmt.Sprintf("it has another entry %d", e.Seen)
+	}
+	return fmt.Sprintf("the ledger of %s is not the one that this machine has seen: entry %d was there, and now %s. An old copy was put back, or another one. "+
+		"If it was restored from a backup on purpose: kasbah ledger verify %s -accept %d -why \"…\"", e.Ward, e.Seen, what, e.Ward, e.End)
+}
+
+// compareMemory holds a state against what was seen before.
+func (l *Ledger) compareMemory(ctx context.Context, s *State) error {
+	if l.memory == nil {
+		return nil
+	}
+	seq, seen, err := l.memory.Newest(l.prefix)
+	if err != nil {
+		return err
+	}
+	if seq > 0 && (s.Accepted == 0 || s.Accepted >= seq) {
+		there, err := l.holds(ctx, s, seq, seen)
+		if err != nil {
+			return err
+		}
+		if !there {
+			return &RollbackError{l.Ward, seq, s.Seq}
+		}
+	}
+	if s.Seq == 0 || s.Seq == seq && s.Hash == seen {
+		return nil
+	}
+	return l.memory.Remember(l.prefix, s.Seq, s.Hash)
+}
+
+// holds reports whether the log up to a state holds an entry with a hash. One
+// that was pruned is vouched for by the checkpoint behind it.
+func (l *Ledger) holds(ctx context.Context, s *State, seq int64, hashed string) (bool, error) {
+	if seq >= s.Seq {
+		return seq == s.Seq && hashed == s.Hash, nil
+	}
+	body, err := l.store.Get(ctx, l.logKey(seq))
+	switch {
+	case errors.Is(err, store.ErrBlank):
+		return true, nil
+	case errors.Is(err, store.ErrNotFound):
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	return hash(body) == hashed, nil
+}
+
+// Accept notes that the log was restored from a backup and ends at an entry,
+// so that machines that have seen more of it go on. It is a run.
+func (l *Ledger) Accept(ctx context.Context, at int64, o BeginOptions) error {
+	memory := l.memory
+	l.memory = nil
+	defer func() { l.memory = memory }()
+	s, err := l.Load(ctx)
+	if err != nil {
+		return err
+	}
+	if s.Seq != at {
+		return fmt.Errorf("the ledger of %s ends at entry %d, not at %d", l.Ward, s.Seq, at)
+	}
+	r, err := l.Begin(ctx, o)
+	if err != nil {
+		return err
+	}
+	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "accepted", Accepted: at}})
+	outcome := "done"
+	if err != nil {
+		outcome = "failed"
+	}
+	err = errors.Join(err, r.End(ctx, End{Outcome: outcome}))
+	if err == nil && memory != nil {
+		err = memory.Remember(l.prefix, r.state.Seq, r.state.Hash)
+	}
+	return err
+}
+
+// Contains is an error unless the log holds the entry that somebody has seen.
+func (l *Ledger) Contains(ctx context.Context, seq int64, hashed string) error {
+	s, err := l.Load(ctx)
+	if err != nil || seq == 0 || s.Accepted != 0 && s.Accepted < seq {
+		return err
+	}
+	there, err := l.holds(ctx, s, seq, hashed)
+	if err == nil && !there {
+		err = &RollbackError{l.Ward, seq, s.Seq}
+	}
+	return err
+}

@@ -1,0 +1,280 @@
+// Package seal encrypts what a ledger stores, on this machine and before it
+// leaves, and proves that somebody of the estate wrote it.
+//
+// A sealed object is the line Magic, 32 bytes of HMAC-SHA-256 (RFC 2104), and
+// an age file (age-encryption.org/v1). The HMAC is made with the estate's key
+// over the store key, a zero byte, and the age file.
+//
+// Encrypting alone does not say who wrote: whoever knows the recipients can
+// encrypt to them. The estate's key stands inside sealed objects only, and its
+// digest is pinned outside the store, so that another one is noticed.
+package seal
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+
+	"filippo.io/age"
+	"filippo.io/age/agessh"
+)
+
+// Magic is how a sealed object begins.
+const Magic = "kasbah.sealed/1\n"
+
+// KeyBytes is the size of an estate's key.
+const KeyBytes = 32
+
+// Errors of opening an object. All of them are wrapped with words.
+var (
+	ErrNoIdentity = errors.New("it is sealed to keys that are not on this machine")
+	ErrForged     = errors.New("it was not written with the estate's key: it was forged, altered or put in another's place")
+	ErrDamaged    = errors.New("it cannot be decrypted: it was altered or cut")
+	ErrOtherKey   = errors.New("it holds the key of another estate than kasbah.toml pins")
+	ErrClear      = errors.New("it is not sealed, and everything here must be")
+)
+
+// Estate is what makes objects an estate's own. Its key is secret.
+type Estate struct {
+	ID  string `json:"id"`
+	Key []byte `json:"key"`
+}
+
+// NewEstate makes an id and a key.
+func NewEstate() Estate {
+	key := make([]byte, KeyBytes)
+	rand.Read(key) // never fails
+	return Estate{ID: strings.ToLower(rand.Text()), Key: key}
+}
+
+// Pin is what is known of the estate outside the store.
+func (e Estate) Pin() Pin { return Pin{ID: e.ID, Digest: digest(e.Key)} }
+
+// Pin names an estate and the digest of its key.
+type Pin struct {
+	ID     string
+	Digest string // `sha256:` and 64 digits
+}
+
+func digest(key []byte) string {
+	sum := sha256.Sum256(key)
+	return "sha256:" + hex.EncodeToString(sum[:])
+}
+
+// Holds reports whether an estate is the pinned one.
+func (p Pin) Holds(e Estate) bool {
+	return e.ID == p.ID && len(e.Key) == KeyBytes && hmac.Equal([]byte(digest(e.Key)), []byte(p.Digest))
+}
+
+// Box seals and opens for one estate. It is safe for use by many goroutines.
+type Box struct {
+	Recipients []string // to whom kasbah.toml says that things are sealed, in byte order
+	pin        Pin
+	identities func() ([]age.Identity, error)
+
+	mu     sync.Mutex
+	estate *Estate // once it was found inside an object
+}
+
+// NewBox makes a box for recipients (age or SSH public keys). identities is
+// asked when something is to be opened, at most once for each object.
+func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, error)) (*Box, error) {
+	b := &Box{Recipients: slices.Clone(recipients), pin: pin, identities: sync.OnceValues(identities)}
+	slices.Sort(b.Recipients)
+	b.Recipients = slices.Compact(b.Recipients)
+	if _, err := Recipients(b.Recipients); err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+// Recipients reads public keys: `age1…` or as OpenSSH writes them.
+func Recipients(texts []string) ([]age.Recipient, error) {
+	if len(texts) == 0 {
+		return nil, errors.New("there are no recipients")
+	}
+	var out []age.Recipient
+	for _, text := range texts {
+		r, err := Recipient(text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// Recipient reads one public key.
+func Recipient(text string) (age.Recipient, error) {
+	switch {
+	case strings.HasPrefix(text, "AGE-SECRET-KEY-"):
+		return nil, errors.New("a recipient is a public key, and this is a private one: keep it to yourself")
+	case strings.HasPrefix(text, "age1"):
+		r, err := age.ParseHybridRecipient(text)
+		if err == nil {
+			return r, nil
+		}
+		return age.ParseX25519Recipient(text)
+	case strings.HasPrefix(text, "ssh-"):
+		return agessh.ParseRecipient(text)
+	}
+	return nil, fmt.Errorf("%q is no recipient: write an age public key (age1…) or an SSH one (ssh-ed25519 …)", shortened(text))
+}
+
+func shortened(s string) string {
+	if len(s) > 24 {
+		return s[:24] + "…"
+	}
+	return s
+}
+
+// Learn takes the estate's key that was found inside an object.
+func (b *Box) Learn(e Estate) error {
+	if !b.pin.Holds(e) {
+		return ErrOtherKey
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.estate = &e
+	return nil
+}
+
+// Estate is the estate, once its key is known.
+func (b *Box) Estate() (Estate, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.estate == nil {
+		return Estate{ID: b.pin.ID}, false
+	}
+	return *b.estate, true
+}
+
+// IsSealed reports whether an object looks sealed.
+func IsSealed(body []byte) bool { return bytes.HasPrefix(body, []byte(Magic)) }
+
+func (b *Box) mac(key string, sealed []byte) ([]byte, error) {
+	e, ok := b.Estate()
+	if !ok {
+		return nil, errors.New("the estate's key is not known")
+	}
+	h := hmac.New(sha256.New, e.Key)
+	h.Write([]byte(key))
+	h.Write([]byte{0})
+	h.Write(sealed)
+	return h.Sum(nil), nil
+}
+
+// Seal encrypts an object that is to stand under a store key to some
+// recipients. The estate's key must be known.
+func (b *Box) Seal(key string, plain []byte, to []string) ([]byte, error) {
+	sealed, err := Encrypt(plain, to)
+	if err != nil {
+		return nil, err
+	}
+	mac, err := b.mac(key, sealed)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]byte, 0, len(Magic)+len(mac)+len(sealed))
+	out = append(append(out, Magic...), mac...)
+	return append(out, sealed...), nil
+}
+
+// Opened is an object that was decrypted and is yet to be proven.
+type Opened struct {
+	Plain []byte
+
+	b    *Box
+	key  string
+	mac  []byte
+	body []byte // the age file
+}
+
+// Open decrypts the object under a store key. Nothing in it may be believed
+// before Prove says so; only the estate's key may be learnt from it, which is
+// held against the pin.
+func (b *Box) Open(key string, body []byte) (*Opened, error) {
+	rest, ok := bytes.CutPrefix(body, []byte(Magic))
+	if !ok {
+		return nil, ErrClear
+	}
+	if len(rest) < sha256.Size {
+		return nil, ErrDamaged
+	}
+	o := &Opened{b: b, key: key, mac: rest[:sha256.Size], body: rest[sha256.Size:]}
+	if _, known := b.Estate(); known { // what is forged is not worth decrypting
+		if err := o.Prove(); err != nil {
+			return nil, err
+		}
+	}
+	ids, err := b.identities()
+	if err != nil {
+		return nil, err
+	}
+	if o.Plain, err = Decrypt(o.body, ids); err != nil {
+		return nil, err
+	}
+	return o, nil
+}
+
+// Prove holds the object against the estate's key.
+func (o *Opened) Prove() error {
+	want, err := o.b.mac(o.key, o.body)
+	if err != nil {
+		return err
+	}
+	if !hmac.Equal(want, o.mac) {
+		return ErrForged
+	}
+	return nil
+}
+
+// Encrypt makes an age file.
+func Encrypt(plain []byte, to []string) ([]byte, error) {
+	recipients, err := Recipients(to)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	out.Grow(len(plain) + 1024)
+	w, err := age.Encrypt(&out, recipients...)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(plain); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// Decrypt opens an age file.
+func Decrypt(body []byte, ids []age.Identity) ([]byte, error) {
+	if len(ids) == 0 {
+		return nil, ErrNoIdentity
+	}
+	r, err := age.Decrypt(bytes.NewReader(body), ids...)
+	var none *age.NoIdentityMatchError
+	if errors.As(err, &none) {
+		return nil, ErrNoIdentity
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w (%v)", ErrDamaged, err)
+	}
+	var out bytes.Buffer
+	out.Grow(len(body))
+	if _, err := io.Copy(&out, r); err != nil {
+		return nil, fmt.Errorf("%w (%v)", ErrDamaged, err)
+	}
+	return out.Bytes(), nil
+}
