@@ -17,6 +17,7 @@ import (
 	"kasbah/core/approval"
 	"kasbah/core/enact"
 	"kasbah/core/propose"
+	"kasbah/core/seal"
 	"kasbah/render"
 )
 
@@ -59,7 +60,7 @@ func approveCommand() *command {
 }
 
 func (a *app) approve(ctx context.Context, path, key string) error {
-	p, e, err := kept(path)
+	p, e, readers, err := a.kept(path)
 	if err != nil {
 		return err
 	}
@@ -100,7 +101,13 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 		if err != nil {
 			return err
 		}
-		if err := replaceFile(path, append(body, '\n'), 0o600); err != nil {
+		body = append(body, '\n')
+		if readers != nil {
+			if body, err = seal.SealFile(body, readers); err != nil {
+				return err
+			}
+		}
+		if err := replaceFile(path, body, 0o600); err != nil {
 			return fmt.Errorf("the signature could not be kept: %w", err)
 		}
 	}

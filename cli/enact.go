@@ -115,7 +115,7 @@ func isFile(s string) bool {
 }
 
 func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
-	proposal, envelope, err := kept(path)
+	proposal, envelope, _, err := a.kept(path)
 	if err != nil {
 		return err
 	}
@@ -136,6 +136,16 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	}
 	if proposal.Estate != p.estate.Name {
 		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
+	}
+	for _, w := range proposal.Wards {
+		err := p.ledgers[w.Ward].Contains(ctx, w.Entry, w.Hash)
+		var other *ledger.RollbackError
+		if errors.As(err, &other) {
+			err = &enact.Refused{Reasons: []string{fmt.Sprintf("%s was made from entry %d of the ledger of %s, and the ledger here has another one, or ends before it: it is another ledger, or an old copy was put back", path, w.Entry, w.Ward)}}
+		}
+		if err != nil {
+			return err
+		}
 	}
 	f.file = path
 	return a.carryOut(ctx, p, proposal, f, &enact.Kept{Envelope: envelope}, true)

@@ -146,13 +146,24 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 }
 
 func ledgerVerifyCommand() *command {
+	var accept int64
+	var why string
 	return &command{
 		name: "ledger verify", line: "prove the ledger whole: every entry, hash and checkpoint", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -env live"},
+		examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -accept 41 -why \"restored from Monday's backup\""},
+		flags: func(fs *flag.FlagSet) {
+			fs.Int64Var(&accept, "accept", 0, "note that the ledger was restored from a backup and ends at this `entry`")
+			fs.StringVar(&why, "why", "", "the `reason`, for the history")
+		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			p, err := a.open(ctx, args)
 			if err != nil {
 				return err
+			}
+			if accept != 0 {
+				if err := a.acceptEnd(ctx, p, accept, why); err != nil {
+					return err
+				}
 			}
 			doc := map[string]*ledger.Verified{}
 			for _, w := range p.wards {

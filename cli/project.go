@@ -16,9 +16,11 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
+	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/driver/openapi"
+	"kasbah/keys"
 	"kasbah/kits"
 	"kasbah/medina"
 	"kasbah/store"
@@ -35,6 +37,7 @@ type project struct {
 	catalogs map[string]*schema.Catalog
 	kinds    map[string]string // of the drivers
 	store    store.Store
+	box      *seal.Box // what seals the ledgers; nil when nothing does
 	ledgers  map[string]*ledger.Ledger
 	outside  map[string]*ledger.State // of wards that were not asked for, once read
 	kits     map[string]*declare.Kit  // once evaluated
@@ -42,6 +45,8 @@ type project struct {
 	rules    *rules.Set               // once loaded
 	found    []rules.Finding          // about what is declared
 	judged   *rules.Report            // the same, with what passed
+
+	home func() (*keys.Home, error) // what this machine keeps for the person
 }
 
 // open reads the estate and prepares drivers and ledgers of the wards (all
@@ -53,6 +58,7 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 		return nil, err
 	}
 	p := newProject(e)
+	p.home = a.home
 	a.opened = append(a.opened, p)
 	if p.env, err = a.environment(e); err != nil {
 		return nil, err

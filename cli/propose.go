@@ -13,9 +13,11 @@ import (
 	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/enact"
+	"kasbah/core/estate"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
+	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/render"
@@ -33,6 +35,7 @@ type proposeFlags struct {
 	form     string
 	raze     bool
 	exitCode bool
+	readers  listFlag
 }
 
 func proposeCommand() *command {
@@ -43,7 +46,8 @@ func proposeCommand() *command {
 		flags: func(fs *flag.FlagSet) {
 			f.register(fs)
 			fs.StringVar(&f.form, "form", "text", "the `form`: text, markdown, html or json")
-			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`")
+			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
+			fs.Var(&f.readers, "reader", "with -o: this public `key` can read it as well; may be given again")
 			fs.BoolVar(&f.raze, "raze", false, "propose the removal of everything in the wards")
 			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something would change")
 		},
@@ -71,7 +75,7 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 		return err
 	}
 	if f.keep != "" {
-		if err := keep(f.keep, proposal); err != nil {
+		if err := p.keep(f.keep, proposal, f.readers); err != nil {
 			return err
 		}
 	}
@@ -181,11 +185,24 @@ func (a *app) page(p *propose.Proposal, o render.ProposalOptions) error {
 	return err
 }
 
-// keep writes a proposal to a file, whole or not at all.
-func keep(path string, p *propose.Proposal) error {
-	body, err := p.Seal()
+// keep writes a proposal to a file, whole or not at all. It is sealed as the
+// ledger is, and readable by some more who have no key to that.
+func (p *project) keep(path string, proposal *propose.Proposal, more []string) error {
+	body, err := proposal.Seal()
 	if err != nil {
 		return err
+	}
+	switch {
+	case p.box != nil:
+		to := slices.Clone(p.box.Recipients)
+		for _, r := range more {
+			to = append(to, estate.Key(r))
+		}
+		if body, err = seal.SealFile(body, to); err != nil {
+			return fmt.Errorf("the proposal could not be sealed: %w", err)
+		}
+	case len(more) > 0:
+		return usage("-reader: the ledger is not sealed, so neither is the proposal, and anybody can read it")
 	}
 	if err := replaceFile(path, body, 0o600); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)
@@ -195,29 +212,41 @@ func keep(path string, p *propose.Proposal) error {
 
 const maxProposal = 1 << 30
 
-// kept reads a proposal from a file, with its signatures. What is not as it
-// was kept is refused.
-func kept(path string) (*propose.Proposal, *approval.Envelope, error) {
+// kept reads a proposal from a file, with its signatures and to whom it is
+// sealed. What is not as it was kept is refused.
+func (a *app) kept(path string) (p *propose.Proposal, e *approval.Envelope, readers []string, err error) {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, fmt.Errorf("there is no file %s: `kasbah propose -o FILE` keeps a proposal", path)
+		return nil, nil, nil, fmt.Errorf("there is no file %s: `kasbah propose -o FILE` keeps a proposal", path)
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if info.Size() > maxProposal {
-		return nil, nil, fmt.Errorf("%s is larger than any proposal", path)
+		return nil, nil, nil, fmt.Errorf("%s is larger than any proposal", path)
 	}
 	body, err := os.ReadFile(path)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
+	}
+	if seal.IsSealedFile(body) {
+		home, err := a.home()
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		if body, readers, err = seal.OpenFile(body, home.Identities); err != nil {
+			if errors.Is(err, seal.ErrDamaged) {
+				return nil, nil, nil, &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", path, err)}}
+			}
+			return nil, nil, nil, fmt.Errorf("%s: %w", path, err)
+		}
 	}
 	if !bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) {
-		return nil, nil, fmt.Errorf("%s is no proposal", path)
+		return nil, nil, nil, fmt.Errorf("%s is no proposal", path)
 	}
-	p, e, err := propose.ReadKept(body)
+	p, e, err = propose.ReadKept(body)
 	if err != nil {
-		return nil, nil, &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", path, err)}}
+		return nil, nil, nil, &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", path, err)}}
 	}
-	return p, e, nil
+	return p, e, readers, nil
 }

@@ -43,7 +43,7 @@ func reviewCommand() *command {
 			if err != nil {
 				return err
 			}
-			p, e, err := kept(args[0])
+			p, e, _, err := a.kept(args[0])
 			if err != nil {
 				return err
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -47,7 +48,15 @@ func (p *project) fetch(ctx context.Context, src estate.SecretSource) (string, e
 	case "run":
 		return p.secretRun(ctx, src.Run)
 	}
-	return "", errors.New("this version of kasbah does not keep keys yet; env, file and run work")
+	home, err := p.home()
+	if err != nil {
+		return "", err
+	}
+	text, err := home.Credential(src.From)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("no credential %s is kept on this machine: `kasbah key keep %s`", src.From, src.From)
+	}
+	return text, err
 }
 
 const maxSecret = 1 << 20

@@ -17,6 +17,7 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/value"
 	"kasbah/demo"
+	"kasbah/render"
 )
 
 // choices are what a new estate is made of.
@@ -25,6 +26,7 @@ type choices struct {
 	ward   string
 	envs   string // names with commas between them
 	parts  string // of startParts, with commas between them
+	seal   string // all or off
 }
 
 // startParts can be added to a new estate.
@@ -40,6 +42,7 @@ func startCommand() *command {
 			fs.StringVar(&c.ward, "ward", "", "the first ward's `name`; shore when left out")
 			fs.StringVar(&c.envs, "envs", "", "the `environments`, with commas; trial when left out")
 			fs.StringVar(&c.parts, "parts", "", "add these `parts`, with commas: kit (a reusable part and its tests), rules (house rules and their tests)")
+			fs.StringVar(&c.seal, "seal", "all", "all makes a key and encrypts the ledger; off does not, and no secret can be recorded then")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
@@ -56,6 +59,21 @@ func startCommand() *command {
 			if err != nil {
 				return err
 			}
+			if err := nothingThere(dir, all); err != nil {
+				return err
+			}
+			said := ""
+			switch c.seal {
+			case "all":
+				var lines string
+				if lines, said, err = a.newSealing(); err != nil {
+					return err
+				}
+				all[estate.File] = []byte(strings.Replace(string(all[estate.File]), "path  = \".kasbah/ledger\"\n", "path  = \".kasbah/ledger\"\n"+lines, 1))
+			case "off":
+			default:
+				return usage("-seal is all or off, not %q", c.seal)
+			}
 			files, err := writeFiles(dir, all)
 			if err != nil {
 				return err
@@ -66,6 +84,9 @@ func startCommand() *command {
 			out := a.out()
 			for _, f := range files {
 				out.Printf("wrote %s\n", filepath.Join(args[0], f))
+			}
+			if said != "" {
+				out.Printf("%s\n", render.Wrap(said, a.outWidth, "  "))
 			}
 			env := ""
 			if envs := strings.Split(c.envs, ","); len(envs) > 1 {
@@ -81,7 +102,7 @@ var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
 // choose asks at a terminal for what no flag gave, and checks what was given.
 func (c *choices) choose(ctx context.Context, a *app) error {
-	ask := a.interactive() && !a.yes && !a.json && *c == choices{}
+	ask := a.interactive() && !a.yes && !a.json && *c == choices{seal: c.seal}
 	for _, q := range []struct {
 		to             *string
 		question, flag string
@@ -232,12 +253,8 @@ func writeEstate(dir string, from fs.FS) ([]string, error) {
 // writeFiles writes files into a folder and overwrites nothing.
 func writeFiles(dir string, all map[string][]byte) ([]string, error) {
 	files := value.Keys(all)
-	for _, f := range files {
-		if _, err := os.Lstat(filepath.Join(dir, f)); err == nil {
-			return nil, usage("%s is there already; nothing is written over", filepath.Join(dir, f))
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
+	if err := nothingThere(dir, all); err != nil {
+		return nil, err
 	}
 	for _, f := range files {
 		path := filepath.Join(dir, f)
@@ -249,4 +266,16 @@ func writeFiles(dir string, all map[string][]byte) ([]string, error) {
 		}
 	}
 	return files, nil
+}
+
+// nothingThere is an error when one of the files is in a folder already.
+func nothingThere(dir string, all map[string][]byte) error {
+	for _, f := range value.Keys(all) {
+		if _, err := os.Lstat(filepath.Join(dir, f)); err == nil {
+			return usage("%s is there already; nothing is written over", filepath.Join(dir, f))
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }

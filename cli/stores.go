@@ -101,7 +101,7 @@ func (p *project) openStore(ctx context.Context, s value.Map) (store.Store, erro
 			continue
 		}
 		for _, k := range value.Keys(s) {
-			all := append([]string{"store", "seal"}, kind.keys...)
+			all := append([]string{"store", "seal", "recipients", "estate_id", "estate_key"}, kind.keys...)
 			if slices.Contains(all, k) {
 				continue
 			}
@@ -145,14 +145,29 @@ func (p *project) filledIn(ctx context.Context, s value.Map) (value.Map, error) 
 
 // openLedgers prepares the ledger of every ward of the estate.
 func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) (err error) {
-	if p.store, err = p.openStore(ctx, merged(p.estate.Ledger(p.env), with, "ledger.")); err != nil {
+	s := merged(p.estate.Ledger(p.env), with, "ledger.")
+	if p.store, err = p.openStore(ctx, s); err != nil {
+		return err
+	}
+	if p.box, err = a.newBox(p, s); err != nil {
 		return err
 	}
 	id := a.identity()
 	for _, w := range p.estate.Wards {
-		if p.ledgers[w], err = ledger.New(p.store, p.estate.Name, p.env, w, id); err != nil {
+		l, err := ledger.New(p.store, p.estate.Name, p.env, w, id)
+		if err != nil {
 			return err
 		}
+		if p.box != nil {
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			known, _ := p.box.Estate()
+			l.SealWith(p.box)
+			l.RememberIn(home.Heads(known.ID))
+		}
+		p.ledgers[w] = l
 	}
 	return nil
 }

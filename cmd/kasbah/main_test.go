@@ -37,6 +37,7 @@ func TestScripts(t *testing.T) {
 		Dir: "testdata/script",
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("KASBAH_WHO", "keeper-1")
+			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){

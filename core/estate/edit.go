@@ -25,6 +25,28 @@ func WithWard(body, ward string) (string, error) {
 	return after, nil
 }
 
+var recipientsList = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?ms)^(\s*recipients\s*=\s*)\[.*?\]`) })
+
+// WithRecipients changes the list of recipients in the text of a kasbah.toml
+// and leaves everything else as it stands.
+func WithRecipients(body string, list []string) (string, error) {
+	var quoted []string
+	for _, r := range list {
+		quoted = append(quoted, strconv.Quote(r))
+	}
+	text := "[" + strings.Join(quoted, ", ") + "]"
+	if len(list) > 1 {
+		text = "[\n  " + strings.Join(quoted, ",\n  ") + ",\n]"
+	}
+	once := recipientsList().FindAllStringIndex(body, -1)
+	after := recipientsList().ReplaceAllString(body, "${1}"+strings.ReplaceAll(text, "$", "$$"))
+	var is struct{ Ledger struct{ Recipients []string } }
+	if err := toml.Unmarshal([]byte(after), &is); err != nil || len(once) != 1 || !slices.Equal(is.Ledger.Recipients, list) {
+		return "", problem.At(Keys(File, body)("ledger.recipients"), "the list of recipients cannot be changed safely; write recipients = %s there by hand", strings.Join(strings.Fields(text), " "))
+	}
+	return after, nil
+}
+
 // WithTag changes the tag of a kit's source in the text of the kasbah.toml
 // that it was read from, and leaves everything else as it stands.
 func WithTag(body string, from KitSource, tag string) (string, error) {

@@ -156,6 +156,31 @@ func (e *Estate) Ledger(env string) Settings {
 	return overridden(e.ledger, nil)
 }
 
+// Recipients are those that the file gives for all environments, as written.
+func (e *Estate) Recipients() []string {
+	var out []string
+	list, _ := e.ledger["recipients"].([]any)
+	for _, r := range list {
+		out = append(out, r.(string))
+	}
+	return out
+}
+
+// Key is the public key in the text of a recipient, without the name behind it.
+func Key(recipient string) string {
+	words := strings.Fields(recipient)
+	n := 1
+	if len(words) > 0 && strings.HasPrefix(words[0], "ssh-") {
+		n = 2
+	}
+	return strings.Join(words[:min(n, len(words))], " ")
+}
+
+// KeyName is the name behind a recipient's public key, or "".
+func KeyName(recipient string) string {
+	return strings.TrimSpace(strings.TrimPrefix(strings.Join(strings.Fields(recipient), " "), Key(recipient)))
+}
+
 // LedgerAt is where the file says a key of the ledger in an environment.
 func (e *Estate) LedgerAt(env, key string) problem.Position {
 	if en := e.envs[env]; en != nil && en.ledger[key] != nil {
@@ -331,12 +356,17 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 
 func (r *reader) ledger(section string, v any) Settings {
 	t := r.table(section, v)
-	switch t["seal"] {
-	case nil, "off":
-	case "all":
-		r.wrong(section+".seal", "this version of kasbah does not seal ledgers yet; leave seal out, and no secret will be recorded")
-	default:
-		r.wrong(section+".seal", "seal is %s, and must be \"all\" or \"off\"", value.Plain(t["seal"]))
+	if how := t["seal"]; how != nil && how != "all" && how != "off" {
+		r.wrong(section+".seal", "seal is %s, and must be \"all\" or \"off\"", value.Plain(how))
+	}
+	if list, ok := t["recipients"].([]any); t["recipients"] != nil {
+		for _, one := range list {
+			_, text := one.(string)
+			ok = ok && text
+		}
+		if !ok {
+			r.wrong(section+".recipients", "recipients must be a list of public keys, such as recipients = [\"age1… keeper-1\"]")
+		}
 	}
 	return t
 }

@@ -72,7 +72,7 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 	}
 	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process}}
 	if s.Seq == 0 && l.box != nil {
-		if begin.Begin.Readers, err = l.wanted(); err != nil {
+		if begin.Begin.Readers, err = l.wanted(ctx); err != nil {
 			return nil, err
 		}
 	}

@@ -141,13 +141,13 @@ func (l *Ledger) agreed(s *State) error {
 }
 
 // wanted are the readers that kasbah.toml asks for.
-func (l *Ledger) wanted() (*Readers, error) {
+func (l *Ledger) wanted(ctx context.Context) (*Readers, error) {
 	if l.box == nil {
 		return &Readers{}, nil
 	}
-	e, ok := l.box.Estate()
-	if !ok {
-		return nil, fmt.Errorf("the key of this estate is not on this machine, and no ledger that can be read holds it; whoever made the estate must write the first entry of %s", l.Ward)
+	e, err := l.box.Need(ctx)
+	if err != nil {
+		return nil, err
 	}
 	return &Readers{Recipients: l.box.Recipients, Estate: &e}, nil
 }
@@ -165,7 +165,7 @@ func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
 	if s.Seq == 0 || l.agreed(s) == nil {
 		return false, nil
 	}
-	to, err := l.wanted()
+	to, err := l.wanted(ctx)
 	if err != nil {
 		return false, err
 	}

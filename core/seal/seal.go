@@ -12,6 +12,7 @@ package seal
 
 import (
 	"bytes"
+	"context"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -79,6 +80,10 @@ type Box struct {
 	Recipients []string // to whom kasbah.toml says that things are sealed, in byte order
 	pin        Pin
 	identities func() ([]age.Identity, error)
+
+	// Fetch finds the estate where it is not known yet and something is to be
+	// written; nil when only objects can tell.
+	Fetch func(context.Context) (Estate, error)
 
 	mu     sync.Mutex
 	estate *Estate // once it was found inside an object
@@ -155,6 +160,22 @@ func (b *Box) Estate() (Estate, bool) {
 		return Estate{ID: b.pin.ID}, false
 	}
 	return *b.estate, true
+}
+
+// Need is the estate, found if need be.
+func (b *Box) Need(ctx context.Context) (Estate, error) {
+	e, known := b.Estate()
+	if known {
+		return e, nil
+	}
+	if b.Fetch == nil {
+		return e, errors.New("the estate's key is not known")
+	}
+	e, err := b.Fetch(ctx)
+	if err != nil {
+		return e, err
+	}
+	return e, b.Learn(e)
 }
 
 // IsSealed reports whether an object looks sealed.

@@ -1,0 +1,303 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"kasbah/core/estate"
+	"kasbah/core/nearest"
+	"kasbah/core/seal"
+	"kasbah/keys"
+	"kasbah/render"
+)
+
+func keyShowCommand() *command {
+	return &command{
+		name: "key show", line: "print your public key, for others to admit", args: "",
+		examples: [2]string{"kasbah key show", "kasbah key show -json"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) > 0 {
+				return usage("key show takes no arguments")
+			}
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			mine, err := home.Public()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(), "public": append([]string{}, mine...)})
+			}
+			if len(mine) == 0 {
+				return fmt.Errorf("there is no key of yours in %s; `kasbah key new` makes one. Your SSH keys in ~/.ssh serve as well", home.IdentitiesFile())
+			}
+			for _, k := range mine {
+				a.out().Printf("%s\n", k)
+			}
+			return nil
+		},
+	}
+}
+
+func keyNewCommand() *command {
+	return &command{
+		name: "key new", line: "make a key that opens what is sealed to it", args: "",
+		examples: [2]string{"kasbah key new", "kasbah key new -json"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) > 0 {
+				return usage("key new takes no arguments")
+			}
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			public, err := home.NewIdentity()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(), "public": []string{public}})
+			}
+			a.out().Printf("%s\n", public)
+			a.say("Kept in %s. Make a copy of it: without it, what is sealed to it cannot be read.", home.IdentitiesFile())
+			return nil
+		},
+	}
+}
+
+// keyKeepCommand keeps a credential that kasbah.toml then names as { key = … }.
+func keyKeepCommand() *command {
+	return &command{
+		name: "key keep", line: "keep a credential or a secret on this machine, typed without echo", args: "NAME",
+		examples: [2]string{"kasbah key keep ledger-password", "kasbah key keep beacon-token < token.txt"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) != 1 {
+				return usage("key keep wants one name")
+			}
+			if err := keys.CheckName(args[0]); err != nil {
+				return usage("%v", err)
+			}
+			var text string
+			var err error
+			if a.interactive() {
+				text, err = a.askHidden("Text of " + args[0] + ":")
+			} else {
+				text, err = bufio.NewReader(a.stdin).ReadString('\n')
+				if text != "" && !errors.Is(err, fs.ErrClosed) {
+					err = nil
+				}
+			}
+			if err != nil {
+				return fmt.Errorf("nothing was typed: %w", err)
+			}
+			if text, err = nonEmpty(text); err != nil {
+				return err
+			}
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			if err := home.Keep(args[0], text); err != nil {
+				return err
+			}
+			a.say("Kept. kasbah.toml names it as { key = %q }.", args[0])
+			return nil
+		},
+	}
+}
+
+func keyListCommand() *command {
+	return &command{
+		name: "key list", line: "list the credentials that are kept here, without their texts", args: "",
+		examples: [2]string{"kasbah key list", "kasbah key list -json"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) > 0 {
+				return usage("key list takes no arguments")
+			}
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			names, err := home.Credentials()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(map[string]any{"format": "kasbah.credentials/1", "names": append([]string{}, names...)})
+			}
+			for _, n := range names {
+				a.out().Printf("%s\n", n)
+			}
+			return nil
+		},
+	}
+}
+
+func keyForgetCommand() *command {
+	return &command{
+		name: "key forget", line: "remove a credential that is kept here", args: "NAME",
+		examples: [2]string{"kasbah key forget ledger-password", "kasbah key forget beacon-token"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) != 1 {
+				return usage("key forget wants one name")
+			}
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			err = home.Forget(args[0])
+			if errors.Is(err, fs.ErrNotExist) {
+				names, listErr := home.Credentials()
+				if listErr != nil {
+					return listErr
+				}
+				return &usageError{msg: "no credential is called " + args[0], hint: nearest.Hint(args[0], names)}
+			}
+			return err
+		},
+	}
+}
+
+func keyAdmitCommand() *command {
+	return &command{
+		name: "key admit", line: "let somebody read the ledger, from its next reseal on", args: "NAME PUBLIC",
+		examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-3 \"$(cat keeper-3.pub)\""},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) < 2 {
+				return usage("key admit wants a name and a public key")
+			}
+			name, public := args[0], estate.Key(strings.Join(args[1:], " "))
+			if err := keys.CheckName(name); err != nil {
+				return usage("%v", err)
+			}
+			if _, err := seal.Recipient(public); err != nil {
+				return usage("%v", err)
+			}
+			return a.changeReaders(func(list []string) ([]string, error) {
+				for _, r := range list {
+					if estate.Key(r) == public {
+						return nil, fmt.Errorf("that key is a recipient already")
+					}
+					if estate.KeyName(r) == name {
+						return nil, fmt.Errorf("%s is a recipient already, with another key; dismiss that one first", name)
+					}
+				}
+				return append(list, public+" "+name), nil
+			})
+		},
+	}
+}
+
+func keyDismissCommand() *command {
+	return &command{
+		name: "key dismiss", line: "take somebody's reading away, from the ledger's next reseal on", args: "NAME|PUBLIC",
+		examples: [2]string{"kasbah key dismiss keeper-2", "kasbah key dismiss age1qe…"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) == 0 {
+				return usage("key dismiss wants a name or a public key")
+			}
+			who := strings.Join(args, " ")
+			err := a.changeReaders(func(list []string) ([]string, error) {
+				var names []string
+				for i, r := range list {
+					names = append(names, estate.KeyName(r))
+					if estate.KeyName(r) != who && estate.Key(r) != estate.Key(who) {
+						continue
+					}
+					if len(list) == 1 {
+						return nil, errors.New("it is the only recipient: nobody could read the ledger any more")
+					}
+					return slices.Delete(slices.Clone(list), i, i+1), nil
+				}
+				return nil, &usageError{msg: "no recipient is called " + who, hint: nearest.Hint(who, names)}
+			})
+			if err != nil {
+				return err
+			}
+			return a.toRenew()
+		},
+	}
+}
+
+// toRenew lists the secrets that somebody who was dismissed may know.
+func (a *app) toRenew() error {
+	e, err := a.estate()
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, env := range e.Environments() {
+		for _, s := range e.Secrets(env) {
+			names = append(names, s+" ("+env+")")
+		}
+	}
+	if len(names) > 0 {
+		a.out().Printf("What they could read they know. Renew: %s\n", strings.Join(names, ", "))
+	}
+	return nil
+}
+
+// changeReaders rewrites the recipients in kasbah.toml.
+func (a *app) changeReaders(change func([]string) ([]string, error)) error {
+	dir, err := estate.Find(a.dir)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, estate.File)
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	e, err := estate.Parse(dir, body)
+	if err != nil {
+		return err
+	}
+	list, err := change(e.Recipients())
+	if err != nil {
+		return err
+	}
+	text, err := estate.WithRecipients(string(body), list)
+	if err != nil {
+		return err
+	}
+	if err := replaceFile(path, []byte(text), 0o644); err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(map[string]any{"format": "kasbah.readers/1", "recipients": list})
+	}
+	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's.\n", estate.File, render.Count(len(list), "recipient"))
+	return nil
+}
+
+// keyEstateCommand makes what seals an estate that was begun without.
+func keyEstateCommand() *command {
+	return &command{
+		name: "key estate", line: "make an estate's own id and key, and print what seals it in kasbah.toml", args: "",
+		examples: [2]string{"kasbah key estate", "kasbah key estate -quiet"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) > 0 {
+				return usage("key estate takes no arguments")
+			}
+			lines, said, err := a.newSealing()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return usage("key estate prints lines for kasbah.toml, and has no JSON form")
+			}
+			a.out().Printf("%s", lines)
+			a.say("%s. Put these lines under [ledger] in kasbah.toml, and `kasbah ledger reseal`.", said)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/oklog/ulid/v2"
+	"golang.org/x/term"
+
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/seal"
+	"kasbah/core/value"
+	"kasbah/keys"
+	"kasbah/render"
+)
+
+// askHidden asks for a text that the terminal does not show.
+func (a *app) askHidden(what string) (string, error) {
+	f, ok := a.stdin.(*os.File)
+	if !ok || !a.interactive() {
+		return "", errors.New("it has a passphrase, and nobody can be asked for it here")
+	}
+	fmt.Fprintf(a.stderr, "%s ", what)
+	defer fmt.Fprintln(a.stderr)
+	text, err := term.ReadPassword(int(f.Fd()))
+	return string(text), err
+}
+
+// home is what this machine keeps for the person.
+func (a *app) home() (*keys.Home, error) { return keys.Open(a.askHidden) }
+
+// newBox is what seals the project's ledgers; nil when they are not sealed.
+func (a *app) newBox(p *project, s value.Map) (*seal.Box, error) {
+	wrong := func(key, hint, format string, args ...any) error {
+		e := problem.At(p.estate.LedgerAt(p.env, key), format, args...)
+		e.Hint = hint
+		return e
+	}
+	if s["seal"] != "all" {
+		return nil, nil
+	}
+	set := storeSettings{p.estate.Dir, s}
+	pin := seal.Pin{ID: set.text("estate_id"), Digest: set.text("estate_key")}
+	if pin.ID == "" || pin.Digest == "" {
+		return nil, wrong("seal", "`kasbah key estate` makes them", "seal = \"all\" needs estate_id and estate_key, which tell this estate's entries from anybody else's")
+	}
+	var to []string
+	for _, text := range set.texts("recipients") {
+		to = append(to, estate.Key(text))
+	}
+	if len(to) == 0 {
+		return nil, wrong("seal", "`kasbah key show` prints yours", "seal = \"all\" needs recipients: the public keys of those who may read the ledger")
+	}
+	home, err := a.home()
+	if err != nil {
+		return nil, err
+	}
+	box, err := seal.NewBox(pin, to, home.Identities)
+	if err != nil {
+		return nil, wrong("recipients", "", "recipients: %v", err)
+	}
+	box.Fetch = func(ctx context.Context) (seal.Estate, error) { return p.estateKey(ctx, home, pin.ID) }
+	return box, nil
+}
+
+// estateKey finds the estate's key for the first entry of a ledger: on this
+// machine, or in another ledger of the estate.
+func (p *project) estateKey(ctx context.Context, home *keys.Home, id string) (seal.Estate, error) {
+	e, err := home.Estate(id)
+	if err == nil {
+		return e, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, seal.ErrNoIdentity) {
+		return e, err
+	}
+	for _, env := range p.estate.Environments() {
+		for _, ward := range p.estate.Wards {
+			l, err := ledger.New(p.store, p.estate.Name, env, ward, ledger.Identity{})
+			if err != nil {
+				return e, err
+			}
+			l.SealWith(p.box)
+			if _, err := l.Load(ctx); err != nil {
+				continue // another one may do
+			}
+			if e, known := p.box.Estate(); known {
+				return e, nil
+			}
+		}
+	}
+	return e, fmt.Errorf("the key of this estate is not on this machine (%s), and no ledger that can be read here holds it: whoever made the estate must make the first run", home.Dir)
+}
+
+func ledgerResealCommand() *command {
+	var why string
+	return &command{
+		name: "ledger reseal", line: "make the recipients of kasbah.toml those who can read the ledger from now on", args: "[WARD…]", common: true,
+		examples: [2]string{"kasbah ledger reseal -env live -why \"keeper-3 has come\"", "kasbah ledger reseal shore"},
+		flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the history") },
+		run: func(ctx context.Context, a *app, args []string) error {
+			p, err := a.open(ctx, args)
+			if err != nil {
+				return err
+			}
+			type resealed struct {
+				Ward    string `json:"ward"`
+				Changed bool   `json:"changed"`
+				Readers int    `json:"readers"`
+			}
+			doc := struct {
+				Format string     `json:"format"`
+				Run    string     `json:"run"`
+				Wards  []resealed `json:"wards"`
+			}{"kasbah.reseal/1", ulid.Make().String(), []resealed{}}
+			n := 0
+			if p.box != nil {
+				n = len(p.box.Recipients)
+			}
+			for _, w := range p.wards {
+				changed, err := p.ledgers[w].Reseal(ctx, ledger.BeginOptions{ID: doc.Run, Command: a.typed, Reason: why})
+				if err != nil {
+					return err
+				}
+				doc.Wards = append(doc.Wards, resealed{w, changed, n})
+				if a.json {
+					continue
+				}
+				switch {
+				case !changed:
+					a.out().Printf("%s, %s: nothing to do.\n", w, p.env)
+				case n == 0:
+					a.out().Printf("%s, %s: later entries are not sealed. Older ones need their keys until they are pruned.\n", w, p.env)
+				default:
+					a.out().Printf("%s, %s: later entries are sealed to %s. Older ones are as they were until they are pruned.\n", w, p.env, render.Count(n, "reader"))
+				}
+			}
+			if a.json {
+				return a.document(doc)
+			}
+			return nil
+		},
+	}
+}
+
+// acceptEnd notes that a ledger was restored from a backup on purpose.
+func (a *app) acceptEnd(ctx context.Context, p *project, at int64, why string) error {
+	switch {
+	case len(p.wards) != 1:
+		return usage("entries count from 1 in each ward: say which ward's ledger was restored")
+	case why == "":
+		return usage("-accept wants a reason: -why \"…\"")
+	}
+	if err := p.ledgers[p.wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why}); err != nil {
+		return err
+	}
+	if !a.json {
+		a.out().Printf("%s, %s: entry %d counts as its end before now.\n", p.wards[0], p.env, at)
+	}
+	return nil
+}
+
+// sealingOf are the lines of kasbah.toml that seal an estate.
+func sealingOf(recipients []string, pin seal.Pin) string {
+	var quoted []string
+	for _, r := range recipients {
+		quoted = append(quoted, fmt.Sprintf("%q", r))
+	}
+	return fmt.Sprintf("seal       = \"all\"   # every object is encrypted to these keys before it leaves this machine\nrecipients = [%s]\nestate_id  = %q\nestate_key = %q\n",
+		strings.Join(quoted, ", "), pin.ID, pin.Digest)
+}
+
+// newSealing finds or makes the person's key and makes the estate's, and
+// returns the lines of kasbah.toml and what to say.
+func (a *app) newSealing() (lines string, said string, err error) {
+	home, err := a.home()
+	if err != nil {
+		return "", "", fmt.Errorf("there is no place for a key: %w; -seal off does without one, and no secret can be recorded then", err)
+	}
+	mine, err := home.Public()
+	if err != nil {
+		return "", "", err
+	}
+	said = "sealed to your key in " + home.IdentitiesFile()
+	if len(mine) == 0 {
+		made, err := home.NewIdentity()
+		if err != nil {
+			return "", "", err
+		}
+		mine, said = []string{made}, "made a key: "+home.IdentitiesFile()+"; keep a copy of it, without it nobody can read the ledger"
+	}
+	mine = mine[len(mine)-1:]
+	e := seal.NewEstate()
+	if err := home.KeepEstate(e, mine); err != nil {
+		return "", "", err
+	}
+	return sealingOf(mine, e.Pin()), said, nil
+}

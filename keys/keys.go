@@ -1,0 +1,354 @@
+// Package keys is what a machine keeps for a person, in the folder `kasbah` of
+// their configuration: identities that open what is sealed, credentials, the
+// keys of estates, and the newest entry seen of each ledger. Files are readable
+// by nobody else.
+package keys
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"filippo.io/age"
+	"filippo.io/age/agessh"
+	"filippo.io/age/armor"
+	"golang.org/x/crypto/ssh"
+
+	"kasbah/core/seal"
+)
+
+// Home is the folder of a person's keys.
+type Home struct {
+	Dir string
+	// Ask asks for a passphrase without showing it. It is an error where nobody
+	// can be asked.
+	Ask func(what string) (string, error)
+}
+
+// Open uses the folder of the user who runs the program.
+func Open(ask func(what string) (string, error)) (*Home, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return nil, err
+	}
+	return &Home{Dir: filepath.Join(dir, "kasbah"), Ask: ask}, nil
+}
+
+// IdentityVariable names an identity file, or holds an age identity itself.
+const IdentityVariable = "KASBAH_IDENTITY"
+
+// IdentitiesFile is where identities are kept.
+func (h *Home) IdentitiesFile() string { return filepath.Join(h.Dir, "identities") }
+
+// Identities are all that this machine can open things with: those that
+// KASBAH_IDENTITY names, else the person's own and their SSH keys.
+func (h *Home) Identities() ([]age.Identity, error) {
+	if v := os.Getenv(IdentityVariable); v != "" {
+		if strings.HasPrefix(v, "AGE-SECRET-KEY-") {
+			id, err := age.ParseX25519Identity(strings.TrimSpace(v))
+			if err != nil {
+				return nil, fmt.Errorf("%s holds no identity that can be read", IdentityVariable) // the library's words may show it
+			}
+			return []age.Identity{id}, nil
+		}
+		return h.readFile(v)
+	}
+	own, err := h.readFile(h.IdentitiesFile())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return own, nil
+	}
+	for _, name := range []string{"id_ed25519", "id_rsa"} {
+		ids, err := h.readFile(filepath.Join(home, ".ssh", name))
+		if err == nil { // a key of another kind is not ours to judge
+			own = append(own, ids...)
+		}
+	}
+	return own, nil
+}
+
+const maxFile = 1 << 20
+
+func (h *Home) readFile(path string) ([]age.Identity, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	body, err := io.ReadAll(io.LimitReader(f, maxFile))
+	if err != nil {
+		return nil, err
+	}
+	return h.parse(path, body)
+}
+
+// parse reads identities: age ones, an SSH key, or an age file that a
+// passphrase protects and that holds some.
+func (h *Home) parse(path string, body []byte) ([]age.Identity, error) {
+	trimmed := bytes.TrimSpace(body)
+	switch {
+	case bytes.HasPrefix(trimmed, []byte(armor.Header)), bytes.HasPrefix(trimmed, []byte("age-encryption.org/")):
+		plain, err := h.unlock(path, trimmed)
+		if err != nil {
+			return nil, err
+		}
+		return h.parse(path, plain)
+	case bytes.HasPrefix(trimmed, []byte("-----BEGIN")):
+		return h.parseSSH(path, body)
+	}
+	ids, err := age.ParseIdentities(bytes.NewReader(body))
+	if err != nil {
+		return nil, fmt.Errorf("%s holds no identities that can be read", path) // the library's words may show one
+	}
+	return ids, nil
+}
+
+func (h *Home) unlock(path string, body []byte) ([]byte, error) {
+	pass, err := h.Ask("Passphrase of " + path + ":")
+	if err != nil {
+		return nil, err
+	}
+	id, err := age.NewScryptIdentity(pass)
+	if err != nil {
+		return nil, err
+	}
+	var r io.Reader = bytes.NewReader(body)
+	if bytes.HasPrefix(body, []byte(armor.Header)) {
+		r = armor.NewReader(r)
+	}
+	plain, err := age.Decrypt(r, id)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the passphrase does not open it", path)
+	}
+	return io.ReadAll(io.LimitReader(plain, maxFile))
+}
+
+func (h *Home) parseSSH(path string, body []byte) ([]age.Identity, error) {
+	id, err := agessh.ParseIdentity(body)
+	var locked *ssh.PassphraseMissingError
+	switch {
+	case err == nil:
+		return []age.Identity{id}, nil
+	case !errors.As(err, &locked):
+		return nil, fmt.Errorf("%s is no SSH key that can open things: Ed25519 and RSA can", path)
+	}
+	public := locked.PublicKey
+	if public == nil {
+		text, err := os.ReadFile(path + ".pub")
+		if err != nil {
+			return nil, fmt.Errorf("%s has a passphrase, and its public key is not beside it: %w", path, err)
+		}
+		if public, _, _, _, err = ssh.ParseAuthorizedKey(text); err != nil {
+			return nil, fmt.Errorf("%s.pub: %w", path, err)
+		}
+	}
+	// asked only when something is sealed to this key
+	enc, err := agessh.NewEncryptedSSHIdentity(public, body, func() ([]byte, error) {
+		pass, err := h.Ask("Passphrase of " + path + ":")
+		return []byte(pass), err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return []age.Identity{enc}, nil
+}
+
+// Public are the public keys of the person's own age identities.
+func (h *Home) Public() ([]string, error) {
+	ids, err := h.readFile(h.IdentitiesFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, id := range ids {
+		if x, ok := id.(*age.X25519Identity); ok {
+			out = append(out, x.Recipient().String())
+		}
+	}
+	return out, nil
+}
+
+// NewIdentity makes an identity, keeps it after those that are there, and
+// returns its public key.
+func (h *Home) NewIdentity() (public string, err error) {
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return "", err
+	}
+	public = id.Recipient().String()
+	old, err := os.ReadFile(h.IdentitiesFile())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	if trimmed := bytes.TrimSpace(old); bytes.HasPrefix(trimmed, []byte("age-encryption.org/")) || bytes.HasPrefix(trimmed, []byte(armor.Header)) {
+		return "", fmt.Errorf("%s is protected by a passphrase: decrypt it, add an identity by hand, and encrypt it again", h.IdentitiesFile())
+	}
+	if len(old) > 0 && !bytes.HasSuffix(old, []byte("\n")) {
+		old = append(old, '\n')
+	}
+	return public, h.write("identities", fmt.Appendf(old, "# public key: %s\n%s\n", public, id))
+}
+
+// write replaces a file below the folder, whole or not at all.
+func (h *Home) write(name string, body []byte) error {
+	path := filepath.Join(h.Dir, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*") // 0600
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(body)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	return nil
+}
+
+// KeepEstate keeps an estate's key, sealed to some recipients.
+func (h *Home) KeepEstate(e seal.Estate, to []string) error {
+	plain, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	body, err := seal.Encrypt(plain, to)
+	if err != nil {
+		return err
+	}
+	return h.write("estates/"+e.ID+".age", body)
+}
+
+// Estate reads an estate's key; fs.ErrNotExist when it is not here.
+func (h *Home) Estate(id string) (seal.Estate, error) {
+	var e seal.Estate
+	body, err := os.ReadFile(filepath.Join(h.Dir, "estates", filepath.Base(id)+".age"))
+	if err != nil {
+		return e, err
+	}
+	ids, err := h.Identities()
+	if err != nil {
+		return e, err
+	}
+	plain, err := seal.Decrypt(body, ids)
+	if err != nil {
+		return e, err
+	}
+	return e, json.Unmarshal(plain, &e)
+}
+
+var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_.-]*$`) })
+
+// CheckName is an error for what cannot be the name of a credential.
+func CheckName(name string) error {
+	if !nameForm().MatchString(name) {
+		return fmt.Errorf("%q is no name for a credential: lower-case letters, digits, -, _ and ., a letter first", name)
+	}
+	return nil
+}
+
+// Keep keeps a credential.
+func (h *Home) Keep(name, text string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	return h.write("credentials/"+name, []byte(text))
+}
+
+// Credential reads a credential; fs.ErrNotExist when it is not kept.
+func (h *Home) Credential(name string) (string, error) {
+	if err := CheckName(name); err != nil {
+		return "", err
+	}
+	body, err := os.ReadFile(filepath.Join(h.Dir, "credentials", name))
+	return string(body), err
+}
+
+// Forget removes a credential; fs.ErrNotExist when it is not kept.
+func (h *Home) Forget(name string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	return os.Remove(filepath.Join(h.Dir, "credentials", name))
+}
+
+// Credentials lists the names of what is kept, in byte order.
+func (h *Home) Credentials() ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(h.Dir, "credentials"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var out []string
+	for _, e := range entries {
+		if nameForm().MatchString(e.Name()) {
+			out = append(out, e.Name())
+		}
+	}
+	slices.Sort(out)
+	return out, err
+}
+
+// Heads remembers the newest entries seen of an estate's ledgers. It is a
+// ledger.Memory.
+type Heads struct {
+	h      *Home
+	estate string
+}
+
+// Heads are those of the estate with an id.
+func (h *Home) Heads(estate string) Heads { return Heads{h, estate} }
+
+type head struct {
+	Seq  int64  `json:"seq"`
+	Hash string `json:"hash"`
+}
+
+func (m Heads) name(ledger string) string {
+	return "seen/" + m.estate + "/" + strings.ReplaceAll(strings.Trim(ledger, "/"), "/", "_") + ".json"
+}
+
+// Newest is the newest entry seen of a ledger.
+func (m Heads) Newest(ledger string) (int64, string, error) {
+	body, err := os.ReadFile(filepath.Join(m.h.Dir, filepath.FromSlash(m.name(ledger))))
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, "", nil
+	}
+	var is head
+	if err == nil {
+		err = json.Unmarshal(body, &is)
+	}
+	if err != nil {
+		return 0, "", fmt.Errorf("what was seen of the ledger before cannot be read: %w", err)
+	}
+	return is.Seq, is.Hash, nil
+}
+
+// Remember takes a newer entry.
+func (m Heads) Remember(ledger string, seq int64, hash string) error {
+	body, err := json.Marshal(head{seq, hash})
+	if err != nil {
+		return err
+	}
+	return m.h.write(m.name(ledger), append(body, '\n'))
+}
