@@ -166,7 +166,7 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	if err := a.rulesFor(ctx, p); err != nil {
 		return err
 	}
-	o := a.enactOptions(p, f)
+	o := a.enactOptions(ctx, p, f)
 	for _, w := range p.wards {
 		if err := p.ledgers[w].WaitFree(ctx, o.Run, o.Wait); err != nil {
 			return err
@@ -200,7 +200,7 @@ func hasUnresolved(states map[string]*ledger.State) bool {
 // recoverFirst finds out about the unfinished calls of dead runs, so that
 // what is proposed next rests on facts.
 func (a *app) recoverFirst(ctx context.Context, p *project, f enactFlags) (map[string]*ledger.State, error) {
-	r, err := enact.Recover(ctx, p.wards, nil, a.enactOptions(p, f))
+	r, err := enact.Recover(ctx, p.wards, nil, a.enactOptions(ctx, p, f))
 	if err != nil {
 		return nil, err
 	}
@@ -211,9 +211,9 @@ func (a *app) recoverFirst(ctx context.Context, p *project, f enactFlags) (map[s
 	return p.states(ctx)
 }
 
-func (a *app) enactOptions(p *project, f enactFlags) enact.Options {
+func (a *app) enactOptions(ctx context.Context, p *project, f enactFlags) enact.Options {
 	return enact.Options{
-		Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
+		Sealed: p.box != nil, Secret: p.secretOf(ctx), Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
 		Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails), Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
 	}
 }
@@ -261,7 +261,7 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 			return err
 		}
 	}
-	o := a.enactOptions(p, f)
+	o := a.enactOptions(ctx, p, f)
 	o.JudgeLive, o.Kept = old, file
 	o.Judge = p.judgeAgain(proposal)
 	stop := make(chan struct{})

@@ -108,7 +108,7 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 			if err != nil {
 				return err
 			}
-			d.Resources = append(d.Resources, r)
+			d.Resources = append(d.Resources, r.Shown())
 			found++
 		}
 		docs = append(docs, d)

@@ -184,7 +184,7 @@ func lockRecoverCommand() *command {
 					}
 				}
 			}
-			r, err := enact.Recover(ctx, wards, known, a.enactOptions(p, f))
+			r, err := enact.Recover(ctx, wards, known, a.enactOptions(ctx, p, f))
 			if err != nil {
 				return err
 			}

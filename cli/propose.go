@@ -158,7 +158,7 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *g
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Graph: g, Wards: p.wards,
-		Approval: p.approval, States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
+		Sealed: p.box != nil, Secret: p.secretOf(ctx), Approval: p.approval, States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
 	}
 	for _, w := range p.estate.Wards {

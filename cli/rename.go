@@ -144,7 +144,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 			return &enact.Refused{Reasons: []string{"not carried out"}}
 		}
 	}
-	o := a.enactOptions(p, f)
+	o := a.enactOptions(ctx, p, f)
 	doc.Run = o.Run
 	if err := enact.Rename(ctx, doc.From, doc.To, o); err != nil {
 		return err

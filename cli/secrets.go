@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"kasbah/core/declare"
@@ -33,6 +34,26 @@ func (p *project) secretText(ctx context.Context, name string) (string, error) {
 		return "", errNoSource
 	}
 	return p.fetch(ctx, src)
+}
+
+// secretOf fetches the project's secrets, each once.
+func (p *project) secretOf(ctx context.Context) func(name string) (string, error) {
+	type fetched struct {
+		text string
+		err  error
+	}
+	var mu sync.Mutex
+	all := map[string]fetched{}
+	return func(name string) (string, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		f, ok := all[name]
+		if !ok {
+			f.text, f.err = p.secretText(ctx, name)
+			all[name] = f
+		}
+		return f.text, f.err
+	}
 }
 
 // fetch gets a secret from its source.

@@ -344,7 +344,7 @@ func shownIn(ward string, v any, secret bool) string {
 		name := ""
 		value.Refs(v, func(r value.Ref) {
 			if n, ok := value.SecretName(r.Address); ok && name == "" {
-				name = " " + n
+				name = strings.TrimRight(" "+n, " ")
 			}
 		})
 		return "(secret" + Clean(name) + ")"

@@ -39,8 +39,11 @@ type call struct {
 	counts value.Map
 }
 
-// carryOut does a step.
-func (e *executor) carryOut(ctx context.Context, s *step) error {
+// carryOut does a step. Its error holds no secret.
+func (e *executor) carryOut(ctx context.Context, s *step) error { return e.redacted(e.half(ctx, s)) }
+
+// half does half of an action, or all of one that has only one.
+func (e *executor) half(ctx context.Context, s *step) error {
 	a := s.action
 	e.mu.Lock()
 	skip := e.skipped[a.Full()]
@@ -72,7 +75,7 @@ func (e *executor) carryOut(ctx context.Context, s *step) error {
 	if err != nil {
 		return err
 	}
-	if err := e.judgeAgain(ctx, a, inputs); err != nil {
+	if err := e.judgeAgain(ctx, a, withoutSecrets(a, inputs)); err != nil {
 		return err
 	}
 	if s.half == edit {
@@ -105,7 +108,7 @@ func (e *executor) judgeEarly(ctx context.Context, a *propose.Action) error {
 	if err != nil || value.IsPending(v) {
 		return err
 	}
-	return e.judgeAgain(ctx, a, v.(map[string]any))
+	return e.judgeAgain(ctx, a, withoutSecrets(a, v.(map[string]any)))
 }
 
 func firstPending(v any) string {
@@ -158,6 +161,7 @@ func (e *executor) record(a *propose.Action, inputs value.Map) (*ledger.Record, 
 	if old != nil {
 		r.Version, r.ID, r.Leftovers = old.Version+1, old.ID, old.Leftovers
 	}
+	r.Hide(value.Map(a.Plan.Inputs))
 	return r, nil
 }
 
@@ -212,7 +216,7 @@ func needsSwap(t *schema.Type, inputs value.Map, s *propose.Seen) bool {
 		return true
 	}
 	for name, v := range inputs {
-		if a := t.Attribute(name); a != nil && a.Fixed && propose.Differ(v, s.Live[name]) {
+		if a := t.Attribute(name); a != nil && a.Fixed && !value.IsSecret(s.Live[name]) && propose.Differ(v, s.Live[name]) {
 			return true
 		}
 	}
@@ -265,6 +269,7 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 	for name, v := range inputs {
 		at := typ.Attribute(name)
 		switch {
+		case value.IsSecret(a.Plan.Inputs[name]): // what it was is not compared here
 		case shown[name] && at.Fixed && propose.Differ(v, s.Live[name]):
 			return fmt.Errorf("%s turned out to be %s, which needs a swap that the proposal did not show; propose again", name, value.Plain(v))
 		case !shown[name] && propose.Differ(v, s.Live[name]) && !left(a, name):
@@ -348,7 +353,9 @@ func countsOf(s *propose.Seen) value.Map {
 	}
 	out := value.Map{}
 	for name := range s.Inputs {
-		out[name] = s.Live[name]
+		if !value.IsSecret(s.Inputs[name]) && !value.IsSecret(s.Live[name]) {
+			out[name] = s.Live[name]
+		}
 	}
 	return out
 }
@@ -451,7 +458,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		}
 		switch {
 		case err == nil:
-			return e.pace.write(func() error { return e.succeeded(c, e.doneResult(&c.intent, live, seconds)) })
+			return e.pace.write(func() error { return e.succeeded(c, e.doneResult(c.run.Ward(), &c.intent, live, seconds)) })
 		case unknownEnd(err):
 			e.unclear(c)
 			return fmt.Errorf("%w: %w", err, errUnclear)
@@ -522,7 +529,7 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = &noAnswer{c.within}
 	}
-	return live, err
+	return live, e.redacted(err)
 }
 
 // noAnswer is the error of a call that the cloud did not answer in time.
@@ -535,6 +542,9 @@ func (e *noAnswer) Is(target error) bool { return target == context.DeadlineExce
 
 // once makes the call that an intent describes.
 func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (driver.Live, error) {
+	if value.IsPending(map[string]any(in.Inputs)) && in.Call == "create" || value.IsPending(map[string]any(in.To)) {
+		return driver.Live{}, fmt.Errorf("it needs %s, which is not known here", firstPending([]any{map[string]any(in.Inputs), map[string]any(in.To)}))
+	}
 	switch in.Call {
 	case "create":
 		return d.Create(ctx, typ, value.Map(in.Inputs), in.Key)
@@ -564,7 +574,7 @@ func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (
 }
 
 // doneResult completes an intent's plan by what the cloud showed.
-func (e *executor) doneResult(in *ledger.Intent, live driver.Live, seconds float64) ledger.Result {
+func (e *executor) doneResult(ward string, in *ledger.Intent, live driver.Live, seconds float64) ledger.Result {
 	r := ledger.Result{Outcome: ledger.Done, Seconds: float64(int(seconds*1000)) / 1000}
 	if in.Plan == nil {
 		r.Dropped = true
@@ -587,7 +597,8 @@ func (e *executor) doneResult(in *ledger.Intent, live driver.Live, seconds float
 		}
 	}
 	if in.Call != "delete" {
-		record.ID, record.Tag, record.Live = live.ID, live.Tag, value.Attributes(live.Attributes)
+		record.ID, record.Tag = live.ID, live.Tag
+		e.take(&record, ward, live.Attributes)
 	}
 	r.Record = &record
 	return r

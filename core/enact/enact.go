@@ -39,6 +39,9 @@ const (
 
 // Options is what carrying out needs.
 type Options struct {
+	Sealed bool                              // the ledgers are: secrets may be recorded
+	Secret func(name string) (string, error) // fetches one; nil when there are none
+
 	Run        string // id; the same for all wards
 	Command    string
 	Reason     string
@@ -224,6 +227,7 @@ type executor struct {
 	recovered      []string
 	copies         []Copied
 	intents        int
+	confided       map[string]bool     // texts of secrets that were revealed
 	said           map[string][]string // by ward: what rules said
 	outside        *outside
 	found          *finder
@@ -237,7 +241,7 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	wards = append([]string(nil), wards...)
@@ -481,10 +485,12 @@ func (e *executor) values(w propose.WardAt) ledger.Values {
 	old := e.runs[w.Ward].Values()
 	out.Offered, out.Reads = value.Attributes{}, w.Reads
 	for n, v := range w.Published {
+		if value.IsSecret(v.V) {
+			out.Offered[n] = v.V // the value itself is not recorded
+			continue
+		}
 		known, err := value.Resolve(v.V, e.lookup)
 		switch {
-		case value.IsSecret(v.V):
-			out.Offered[n] = v.V // the value itself is never recorded in clear
 		case err == nil && !value.IsPending(known):
 			out.Published[n] = known
 			if value.IsPending(v.V) {
@@ -557,6 +563,9 @@ func (e *executor) end(ctx context.Context, outcome string, values map[string]le
 
 // lookup answers for an attribute from the records as they are now.
 func (e *executor) lookup(ref value.Ref) (any, error) {
+	if name, ok := value.SecretName(ref.Address); ok {
+		return e.secret(name)
+	}
 	if value.IsFound(ref.Address) {
 		return e.found.lookup(ref, e.lookup)
 	}
@@ -571,6 +580,9 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 	if r == nil || r.ID == "" {
 		return nil, value.ErrUnknown
 	}
-	v, _ := ref.Path.At(map[string]any(r.Live))
+	v, _ := r.At(ref.Path)
+	if ref.Secret || len(r.Hidden) > 0 {
+		e.confide(v)
+	}
 	return v, nil
 }

@@ -53,7 +53,7 @@ func (o *outside) lookup(ref value.Ref) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, ok := ref.Path.At(map[string]any(r.Live))
+	v, ok := r.At(ref.Path)
 	if r.ID == "" || !ok {
 		return nil, value.ErrUnknown
 	}

@@ -67,7 +67,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 		if err != nil {
 			return err
 		}
-		return settle(e.doneResult(&in, live, 0))
+		return settle(e.doneResult(run.Ward(), &in, live, 0))
 	}
 	// with a tag a repeated call is safe at any time; a create only while the
 	// cloud remembers its key, with room for clocks that differ
@@ -84,7 +84,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	live, err := e.send(ctx, c)
 	switch {
 	case err == nil:
-		return settle(e.doneResult(&in, live, 0))
+		return settle(e.doneResult(run.Ward(), &in, live, 0))
 	case unknownEnd(err):
 		return err
 	case errors.Is(err, driver.ErrGone) && in.Call == "update":
@@ -102,7 +102,7 @@ func (e *executor) recoverChanged(ctx context.Context, c *call, settle func(ledg
 	in := c.intent
 	live, err := c.drv.Read(ctx, c.typ, in.Thing)
 	if errors.Is(err, driver.ErrGone) && in.Call == "delete" {
-		return settle(e.doneResult(&in, driver.Live{}, 0))
+		return settle(e.doneResult(c.run.Ward(), &in, driver.Live{}, 0))
 	}
 	if err != nil {
 		return err
@@ -116,7 +116,7 @@ func (e *executor) recoverChanged(ctx context.Context, c *call, settle func(ledg
 		return true
 	}
 	if in.Call == "update" && matches(value.Map(in.To)) {
-		return settle(e.doneResult(&in, live, 0))
+		return settle(e.doneResult(c.run.Ward(), &in, live, 0))
 	}
 	// As before the call, or edited by hand: the call had no effect either way,
 	// and the comparison that follows every recovery says which.

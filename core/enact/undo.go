@@ -94,7 +94,7 @@ func (u *undoing) findOut(ctx context.Context) {
 		live, err := e.send(ctx, c)
 		switch {
 		case err == nil:
-			err = e.succeeded(c, e.doneResult(&c.intent, live, 0))
+			err = e.succeeded(c, e.doneResult(c.run.Ward(), &c.intent, live, 0))
 		case !unknownEnd(err):
 			err = e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
 		}
@@ -182,7 +182,7 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	if now != nil {
 		version = now.Version + 1
 	}
-	next := u.restored(m.before, version)
+	next := u.restored(m.call.run.Ward(), m.before, version)
 	c := call{run: m.call.run, within: m.call.within, drv: m.call.drv, typ: m.call.typ}
 	c.intent = ledger.Intent{Address: in.Address, Type: in.Type, Action: in.Action, Half: in.Half, Undo: true, Plan: next}
 	if m.after != nil {
@@ -196,11 +196,11 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 		c.intent.Call, c.intent.Thing, c.intent.Tag, c.intent.Before = "delete", m.after.ID, m.after.Tag, m.after.Live
 	case "update":
 		c.intent.Call, c.intent.Thing, c.intent.Tag, c.intent.Before = "update", in.Thing, m.after.Tag, m.after.Live
-		c.intent.From, c.intent.To = in.To, u.remap(m.before.Needs, in.From)
+		c.intent.From, c.intent.To = in.To, u.remap(m.before.Needs, m.before.Reveal(value.Map(in.From)))
 		c.intent.Inputs = next.Inputs
 	case "delete":
 		if in.Thing != "" && in.Before != nil {
-			return u.makeAgain(ctx, c, in, next)
+			return u.makeAgain(ctx, c, m.before, in, next)
 		}
 		fallthrough // nothing was there
 	default:
@@ -211,11 +211,11 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 
 // makeAgain makes a thing in place of one that was dropped, with all that
 // could be given to it.
-func (u *undoing) makeAgain(ctx context.Context, c call, in ledger.Intent, next *ledger.Record) error {
+func (u *undoing) makeAgain(ctx context.Context, c call, before *ledger.Record, in ledger.Intent, next *ledger.Record) error {
 	drv, name := propose.SplitType(in.Type)
 	typ := u.e.o.Catalogs[drv].Types[name]
 	inputs := value.Attributes{}
-	for name, v := range in.Before {
+	for name, v := range before.Reveal(value.Map(in.Before)) {
 		if a := typ.Attribute(name); a != nil && !a.Output && v != nil {
 			inputs[name] = v
 		}
@@ -238,7 +238,7 @@ func (u *undoing) makeAgain(ctx context.Context, c call, in ledger.Intent, next 
 
 // restored is a record as it was, with the things that were made again in
 // place of the ones it had.
-func (u *undoing) restored(was *ledger.Record, version int64) *ledger.Record {
+func (u *undoing) restored(ward string, was *ledger.Record, version int64) *ledger.Record {
 	if was == nil {
 		return nil
 	}
@@ -248,7 +248,8 @@ func (u *undoing) restored(was *ledger.Record, version int64) *ledger.Record {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if live, ok := u.again[r.Type+" "+r.ID]; ok && r.ID != "" {
-		r.ID, r.Tag, r.Live = live.ID, live.Tag, value.Attributes(live.Attributes)
+		r.ID, r.Tag = live.ID, live.Tag
+		u.e.take(&r, ward, live.Attributes)
 	}
 	r.Leftovers = append([]ledger.Leftover(nil), r.Leftovers...)
 	for i, left := range r.Leftovers {

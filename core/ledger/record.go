@@ -29,6 +29,9 @@ type Record struct {
 	Changed       time.Time        `json:"changed"`
 	Run           string           `json:"run"`
 	Leftovers     []Leftover       `json:"leftovers,omitempty"`
+	// Hidden are the secret attributes in clear: those given and those that the
+	// cloud has made. Only a sealed ledger holds any.
+	Hidden value.Attributes `json:"hidden,omitempty"`
 	// Copies are those that a run has made of things that it is about to remove.
 	Copies []Copy `json:"copies,omitempty"`
 	// MovingTo is the address in another ward whose ledger is about to record the
@@ -112,7 +115,7 @@ func (s *State) put(r *Record, seq int64) error {
 		if err != nil {
 			return err
 		}
-		if was.ID == r.ID && value.Equal(map[string]any(was.Inputs), map[string]any(r.Inputs)) && value.Equal(map[string]any(was.Live), map[string]any(r.Live)) {
+		if was.ID == r.ID && value.Equal(map[string]any(was.Inputs), map[string]any(r.Inputs)) && value.Equal(map[string]any(was.Live), map[string]any(r.Live)) && value.Equal(map[string]any(was.Hidden), map[string]any(r.Hidden)) {
 			seq = old.Seq
 		}
 	}

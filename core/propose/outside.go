@@ -150,25 +150,6 @@ func (w *proposer) manages(typ, id string) string {
 	return w.managed[typ+" "+id]
 }
 
-// secrets forbids what would have to record a secret: the ledger cannot seal.
-func (w *proposer) secrets() {
-	for _, a := range w.p.Actions {
-		if a.Plan == nil {
-			continue
-		}
-		var held []string
-		for _, name := range value.Keys(a.Plan.Inputs) {
-			if value.IsSecret(a.Plan.Inputs[name]) {
-				held = append(held, name)
-			}
-		}
-		if held != nil {
-			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
-				Because: joinAnd(held) + " is made from a secret, and this version of kasbah cannot seal a ledger to record it"})
-		}
-	}
-}
-
 // consumers forbids dropping what other wards use, and no longer publishing
 // what they read, unless they are part of the proposal. It warns of swaps.
 func (w *proposer) consumers() error {

@@ -35,6 +35,9 @@ type Options struct {
 	Only        []string                   // patterns of addresses; all when empty
 	Swap        []string                   // patterns of addresses that are swapped though nothing differs
 
+	Sealed bool                              // the ledgers are, so that secrets may be recorded
+	Secret func(name string) (string, error) // fetches one, to see whether it has changed; nil when none can be had
+
 	Approval *approval.Policy // as kasbah.toml has it; nil when nobody must sign
 
 	Others  []string                                 // the estate's wards that are not proposed
@@ -356,7 +359,7 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	a.Plan = &Plan{Kit: a.Kit, DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData, Exclusive: typ.UniqueName || typ.DropFirst}
 	var seen *Seen
 	if r != nil {
-		seen = w.look(full, r)
+		seen = w.look(full, r, typ)
 		a.Plan.Seen = seen
 	}
 	switch {
@@ -420,7 +423,7 @@ func (w *proposer) typeOf(d *declare.Resource, r *ledger.Record) (*schema.Type, 
 }
 
 // look is what is recorded and live of a resource.
-func (w *proposer) look(full string, r *ledger.Record) *Seen {
+func (w *proposer) look(full string, r *ledger.Record, typ *schema.Type) *Seen {
 	s := &Seen{Version: r.Version, ID: r.ID, Tag: r.Tag, Inputs: r.Inputs, Needs: r.Needs, Leftovers: r.Leftovers, Unfinished: w.dangling[full]}
 	if w.o.Live == nil {
 		s.Live = r.Live
@@ -431,7 +434,7 @@ func (w *proposer) look(full string, r *ledger.Record) *Seen {
 		if err != nil {
 			w.problems = append(w.problems, err)
 		}
-		s.Tag, s.Live = l.Tag, attributes
+		s.Tag, s.Live = l.Tag, r.Conceal(typ, attributes)
 	} else if r.ID != "" {
 		s.Gone = true
 	}
@@ -501,6 +504,9 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 	if answer, v, err := w.lookOutside(ref); answer {
 		return v, err
 	}
+	if ref.Secret {
+		return nil, value.ErrUnknown
+	}
 	a := w.decided(ref.Address)
 	r := w.recorded.get(ref.Address)
 	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) && w.isID(r, ref.Path) {
@@ -519,6 +525,9 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 		if attrs, err = l.Attributes(); err != nil {
 			return nil, err
 		}
+	}
+	if len(ref.Path) > 0 && r.Hidden[ref.Path[0].Key] != nil { // made from a secret
+		return nil, value.ErrUnknown
 	}
 	v, ok := ref.Path.At(attrs)
 	if !ok {
@@ -568,7 +577,8 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 	if live == nil {
 		live = value.Map(r.Inputs)
 	}
-	changes, full, left := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: value.Map(r.Inputs), live: live, leave: d.Care.Leave}.compare()
+	live, recorded := w.renewed(d, r, live)
+	changes, full, left := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: recorded, live: live, leave: d.Care.Leave}.compare()
 	a.Plan.Inputs = full
 	for _, path := range left {
 		w.p.Left = append(w.p.Left, LeftAlone{a.Ward, a.Address, path})

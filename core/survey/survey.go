@@ -149,6 +149,7 @@ func judgeRules(ctx context.Context, o Options, r *Report, live propose.Live) er
 		if err != nil {
 			return err
 		}
+		attributes = rec.Conceal(o.Catalogs[drv].Types[typ], attributes)
 		subjects = append(subjects, &rules.Subject{
 			Ward: res.Ward, Address: res.Address, Type: res.Type, Schema: o.Catalogs[drv].Types[typ], Kit: rec.Kit, Guarded: rec.Care.Guard,
 			Inputs: attributes, Live: attributes, Excuse: propose.ExcusesOf(rec.Care),
@@ -209,10 +210,11 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 	if err != nil {
 		return nil, err
 	}
+	now = rec.Conceal(typ, now)
 	leave := propose.LeavePaths(rec.Care)
 	for _, a := range typ.Attributes {
 		want, recorded := rec.Inputs[a.Name]
-		if a.Output || !recorded || a.Secret {
+		if a.Output || !recorded || a.Secret && !value.IsSecret(want) {
 			continue
 		}
 		found := now[a.Name]

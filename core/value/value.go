@@ -271,6 +271,10 @@ func plain(b *strings.Builder, v any, top bool, source func(*Pending) string) {
 		}
 		b.WriteByte('}')
 	case *Pending:
+		if IsSecret(v) {
+			b.WriteString("(secret)")
+			return
+		}
 		b.WriteString("from " + source(v))
 	default:
 		fmt.Fprintf(b, "%v", v)

@@ -1,0 +1,134 @@
+package ledger
+
+import (
+	"maps"
+
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// Secrets in a record. What is secret stands in Hidden alone. In Inputs and Live
+// a pending value stands in its place: the declared one, or one that refers to
+// the attribute itself where the cloud has made the secret up. So whatever shows
+// or compares a record meets no secret unless it asks for Hidden.
+
+// other stands for a secret that is not the one recorded.
+var other = &value.Pending{Ref: &value.Ref{Address: value.SecretAddress(""), Secret: true}}
+
+// Hide moves what is made from secrets out of the inputs: declared are the
+// same, with their pending values unresolved.
+func (r *Record) Hide(declared value.Map) {
+	inputs := maps.Clone(r.Inputs)
+	for name, v := range declared {
+		if clear, given := r.Inputs[name]; given && value.IsSecret(v) {
+			r.hide(name, clear)
+			inputs[name] = v
+		}
+	}
+	r.Inputs = inputs
+}
+
+func (r *Record) hide(name string, v any) {
+	if _, there := r.Hidden[name]; !there || !value.Equal(r.Hidden[name], v) {
+		r.Hidden = maps.Clone(r.Hidden)
+		if r.Hidden == nil {
+			r.Hidden = value.Attributes{}
+		}
+		r.Hidden[name] = v
+	}
+}
+
+// Take makes what the cloud shows of the thing the record's live attributes,
+// and hides the secrets that the cloud has made up. full is its address with
+// its ward.
+func (r *Record) Take(t *schema.Type, full string, live value.Map) {
+	for name, v := range live {
+		if a := t.Attribute(name); a != nil && a.Secret && !value.IsSecret(r.Inputs[name]) {
+			r.hide(name, v)
+		}
+	}
+	r.Live = r.conceal(t, live, func(name string) any {
+		if v := r.Inputs[name]; value.IsSecret(v) {
+			return v
+		}
+		return &value.Pending{Ref: &value.Ref{Address: full, Path: value.Path{value.Key(name)}, Secret: true}}
+	})
+}
+
+// Conceal is what the cloud shows with pending values in place of secrets: those
+// of the record where they are as recorded, and another one where they are not.
+// What the cloud does not show counts as recorded.
+func (r *Record) Conceal(t *schema.Type, live value.Map) value.Map {
+	return r.conceal(t, live, func(name string) any {
+		if v := r.Live[name]; value.IsSecret(v) {
+			return v
+		}
+		return r.Inputs[name]
+	})
+}
+
+func (r *Record) conceal(t *schema.Type, live value.Map, as func(name string) any) value.Map {
+	secret := func(name string) bool {
+		a := t.Attribute(name)
+		return a != nil && a.Secret || value.IsSecret(r.Inputs[name]) || r.Hidden[name] != nil
+	}
+	some := len(r.Hidden) > 0
+	for name := range live {
+		some = some || secret(name)
+	}
+	if !some {
+		return live
+	}
+	out := maps.Clone(live)
+	for name, v := range live {
+		switch {
+		case !secret(name), value.IsSecret(v): // the record itself answers for what has not changed
+		case value.Equal(r.Hidden[name], v):
+			out[name] = as(name)
+		default:
+			out[name] = other
+		}
+	}
+	for name, v := range r.Inputs {
+		if _, shown := live[name]; !shown && value.IsSecret(v) {
+			out[name] = as(name)
+		}
+	}
+	return out
+}
+
+// Other is what stands in place of a secret that is not the one recorded.
+func Other() any { return other }
+
+// Reveal puts the secrets of the record in place of what stands for them.
+func (r *Record) Reveal(attributes value.Map) value.Map {
+	if r == nil || len(r.Hidden) == 0 {
+		return attributes
+	}
+	out := maps.Clone(attributes)
+	for name, v := range attributes {
+		if hidden, ok := r.Hidden[name]; ok && value.IsSecret(v) {
+			out[name] = hidden
+		}
+	}
+	return out
+}
+
+// At is the value of an attribute, secrets included; false when there is none.
+func (r *Record) At(p value.Path) (any, bool) {
+	v, ok := p.At(map[string]any(r.Live))
+	if ok && value.IsSecret(v) {
+		return p.At(map[string]any(r.Hidden))
+	}
+	return v, ok
+}
+
+// Shown is the record as it may be shown: without its secrets.
+func (r *Record) Shown() *Record {
+	if len(r.Hidden) == 0 {
+		return r
+	}
+	out := *r
+	out.Hidden = nil
+	return &out
+}
