@@ -44,6 +44,9 @@ var storeKinds = []storeKind{
 	}},
 }
 
+// sealKeys are those of [ledger] that say how it is sealed, wherever it is.
+var sealKeys = []string{"seal", "recipients", "estate_id", "estate_key"}
+
 // storeSettings are the keys of [ledger], with credentials filled in.
 type storeSettings struct {
 	dir string // of the estate
@@ -101,7 +104,7 @@ func (p *project) openStore(ctx context.Context, s value.Map) (store.Store, erro
 			continue
 		}
 		for _, k := range value.Keys(s) {
-			all := append([]string{"store", "seal", "recipients", "estate_id", "estate_key"}, kind.keys...)
+			all := slices.Concat([]string{"store"}, sealKeys, kind.keys)
 			if slices.Contains(all, k) {
 				continue
 			}
@@ -145,7 +148,15 @@ func (p *project) filledIn(ctx context.Context, s value.Map) (value.Map, error) 
 
 // openLedgers prepares the ledger of every ward of the estate.
 func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) (err error) {
-	s := merged(p.estate.Ledger(p.env), with, "ledger.")
+	s := p.estate.Ledger(p.env)
+	if to, ok := with["ledger.store"]; ok && to != s["store"] { // what the file says of another kind of store says nothing here
+		for k := range s {
+			if !slices.Contains(sealKeys, k) {
+				delete(s, k)
+			}
+		}
+	}
+	s = merged(s, with, "ledger.")
 	if p.store, err = p.openStore(ctx, s); err != nil {
 		return err
 	}

@@ -170,6 +170,8 @@ type Note struct {
 	// Accepted is the entry at which a log ended that was restored from a
 	// backup: what was seen after it on any machine is gone, and that is known.
 	Accepted int64 `json:"accepted,omitempty"`
+	// Moved is where the ledger has gone. Nothing may follow it.
+	Moved string `json:"moved,omitempty"`
 }
 
 // Entry is a decoded entry.

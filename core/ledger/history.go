@@ -95,6 +95,7 @@ func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
 // Verified is what Verify found.
 type Verified struct {
 	Entries     int64    `json:"entries"`
+	Pruned      int64    `json:"pruned,omitempty"` // entries that only a checkpoint vouches for
 	Checkpoints int      `json:"checkpoints"`
 	Records     int      `json:"records"`
 	Notes       []string `json:"notes"` // what a reader ignores
@@ -104,11 +105,15 @@ type Verified struct {
 // from the first, and compares each checkpoint with the fold of the log.
 func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
 	v := &Verified{Notes: []string{}}
-	s := NewState()
 	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
 	if err != nil {
 		return nil, err
 	}
+	s, err := l.pruned(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	v.Pruned = s.Seq
 	for _, k := range keys {
 		n, err := seqOf(k)
 		if err != nil {

@@ -64,6 +64,9 @@ func (l *Ledger) Load(ctx context.Context) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
+	if s.Moved != "" {
+		return nil, &MovedError{l.Ward, s.Moved}
+	}
 	return s, l.compareMemory(ctx, s)
 }
 

@@ -23,6 +23,7 @@ type State struct {
 	Proposals map[string]*Use     // kept proposals that were begun, by id
 	Approval  *approval.Policy    // in force; nil when nobody must sign
 	Readers   *Readers            // to whom it is sealed; nil when it is not
+	Moved     string              // where the ledger has gone; "" while it is here
 	Accepted  int64               // the newest entry that was accepted as the end of a restored log
 
 	sinceEntries int   // since the last checkpoint
@@ -126,6 +127,9 @@ func (s *State) fold(e *Entry) error {
 	if e.Prev != s.Hash {
 		return fmt.Errorf("entry %d does not continue entry %d: it names another one before it", e.Seq, s.Seq)
 	}
+	if s.Moved != "" {
+		return fmt.Errorf("entry %d follows the one that says that the ledger has moved", e.Seq)
+	}
 	if err := s.sealedRight(e); err != nil {
 		return err
 	}
@@ -209,6 +213,9 @@ func (s *State) line(e *Entry, l *Line) {
 			}
 		}
 		s.Accepted = max(s.Accepted, l.Note.Accepted)
+		if l.Note.Moved != "" {
+			s.Moved = l.Note.Moved
+		}
 		if p := l.Note.Approval; p != nil {
 			if s.Approval = p; len(p.Keys) == 0 {
 				s.Approval = nil

@@ -1,0 +1,63 @@
+package enact
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"kasbah/core/ledger"
+	"kasbah/core/value"
+)
+
+// Release is a run of its own that stops managing resources, by their addresses
+// with their wards. Nothing is done in the cloud.
+func Release(ctx context.Context, full []string, o Options) error {
+	var wards []string
+	seen := map[string]bool{}
+	for _, f := range full {
+		if ward, _ := value.SplitWard(f); !seen[ward] {
+			seen[ward] = true
+			wards = append(wards, ward)
+		}
+	}
+	e, err := begin(ctx, o, wards, "")
+	if err != nil {
+		return err
+	}
+	err = e.releaseRecords(ctx, full)
+	outcome := "done"
+	if err != nil {
+		outcome = "failed"
+	}
+	return errors.Join(err, e.end(ctx, outcome, nil))
+}
+
+func (e *executor) releaseRecords(ctx context.Context, full []string) error {
+	for _, run := range e.runs {
+		for _, in := range run.Unresolved() {
+			return &Refused{Reasons: []string{in.Intent.Address + " has a call without a result: `kasbah lock recover " + in.Run + "` first"}}
+		}
+	}
+	for _, f := range full {
+		r, err := e.recordOf(f, "")
+		switch {
+		case err != nil:
+			return err
+		case r == nil:
+			return &Refused{Reasons: []string{f + " is not recorded"}}
+		case !r.Whole():
+			return &Refused{Reasons: []string{fmt.Sprintf("%s has an unfinished swap behind it, and half of it would stay behind: enact it first", f)}}
+		}
+	}
+	for _, f := range full {
+		ward, address := value.SplitWard(f)
+		if err := e.runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: address}}); err != nil {
+			return err
+		}
+		e.mu.Lock()
+		e.counts.Total, e.counts.Done = e.counts.Total+1, e.counts.Done+1
+		e.byWard[ward].Total, e.byWard[ward].Done = e.byWard[ward].Total+1, e.byWard[ward].Done+1
+		e.mu.Unlock()
+	}
+	return nil
+}

@@ -1,0 +1,193 @@
+package ledger
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+
+	"kasbah/core/seal"
+	"kasbah/store"
+)
+
+// MovedError is returned for a ledger that lives elsewhere now.
+type MovedError struct{ Ward, To string }
+
+// Error says where to.
+func (e *MovedError) Error() string {
+	return fmt.Sprintf("the ledger of %s has moved to %s; [ledger] in kasbah.toml still names the place it left", e.Ward, e.To)
+}
+
+// Moving is a ledger that was copied into another store and proven there, and
+// is locked in the old one until Finish or Abort.
+type Moving struct {
+	l, there *Ledger
+	r        *Run
+	Entries  int64
+}
+
+// Move copies the ledger into another store and proves the copy. It is a run
+// on the whole ledger. Interrupted at any moment the old ledger is still the
+// ledger, and moving again goes on.
+func (l *Ledger) Move(ctx context.Context, to store.Store, o BeginOptions) (*Moving, error) {
+	r, err := l.Begin(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	m := &Moving{l: l, there: l.on(to), r: r}
+	m.there.memory = nil
+	if err := m.copy(ctx); err != nil {
+		return nil, errors.Join(err, m.Abort(ctx))
+	}
+	return m, nil
+}
+
+func (m *Moving) copy(ctx context.Context) error {
+	if err := m.l.copyTo(ctx, m.there.store); err != nil {
+		return err
+	}
+	v, err := m.there.Verify(ctx)
+	if err != nil {
+		return fmt.Errorf("the copy is not whole: %w", err)
+	}
+	s, err := m.there.Load(ctx)
+	if err != nil {
+		return err
+	}
+	m.r.mu.Lock()
+	defer m.r.mu.Unlock()
+	if s.Seq != m.r.state.Seq || s.Hash != m.r.state.Hash || v.Entries != s.Seq {
+		return fmt.Errorf("the copy of %s does not end where the ledger does", m.l.Ward)
+	}
+	m.Entries = s.Seq
+	return nil
+}
+
+// Abort gives the lock back and leaves the ledger where it is. What was copied
+// does no harm.
+func (m *Moving) Abort(ctx context.Context) error { return m.r.End(ctx, End{Outcome: "failed"}) }
+
+// Finish notes in the old store where the ledger has gone, after which nothing
+// may follow there, and gives its lock back in the new one.
+func (m *Moving) Finish(ctx context.Context, called string) error {
+	ctx = context.WithoutCancel(ctx)
+	defer m.r.stop()
+	if err := m.r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "moved", Moved: called}}, Line{Kind: KindEnd, End: &End{Outcome: "done"}}); err != nil {
+		return err
+	}
+	m.there.memory = m.l.memory // what was noted last is of the old place alone
+	s, err := m.there.Load(ctx)
+	if err != nil {
+		return err
+	}
+	again := &Run{ID: m.r.ID, l: m.there, state: s, queue: make(chan *appending, 1), quit: make(chan struct{}), idle: make(chan struct{})}
+	go again.write()
+	return again.End(ctx, End{Outcome: "done"})
+}
+
+// copyTo copies every object. What is there already must be the same.
+func (l *Ledger) copyTo(ctx context.Context, to store.Store) error {
+	keys, err := l.keys(ctx, l.prefix, "")
+	if err != nil {
+		return err
+	}
+	ours := make(map[string]bool, len(keys))
+	for _, k := range keys {
+		ours[k] = true
+	}
+	for k, err := range to.List(ctx, l.prefix, "") {
+		if err != nil {
+			return err
+		}
+		if !ours[k] {
+			return fmt.Errorf("there is another ledger of %s already: it holds %s, which this one does not", l.Ward, k)
+		}
+	}
+	for _, k := range keys {
+		body, err := l.store.Get(ctx, k)
+		blank := errors.Is(err, store.ErrBlank)
+		if err != nil && !blank {
+			return err
+		}
+		won, err := l.on(to).put(ctx, k, body)
+		if err != nil {
+			return err
+		}
+		if blank {
+			if err := to.Blank(ctx, k); err != nil {
+				return err
+			}
+			continue
+		}
+		if there, err := to.Get(ctx, k); err != nil || !won || !bytes.Equal(there, body) {
+			return errors.Join(fmt.Errorf("there is another ledger of %s already: its %s is not this one's", l.Ward, k), err)
+		}
+	}
+	return nil
+}
+
+// on is the ledger in another store.
+func (l *Ledger) on(s store.Store) *Ledger {
+	there := *l
+	there.store = s
+	return &there
+}
+
+// Prune takes the bodies of the oldest entries away and keeps so many of the
+// newest. It goes no further than the older of the two checkpoints, so that the
+// state can be had without the newest one. It reports up to which entry the log
+// is blank now; 0 when nothing was.
+func (l *Ledger) Prune(ctx context.Context, keep int64, o BeginOptions) (upTo int64, err error) {
+	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
+	if err != nil || len(keys) < 2 {
+		return 0, err
+	}
+	older, err := seqOf(keys[len(keys)-2])
+	if err != nil {
+		return 0, err
+	}
+	r, err := l.Begin(ctx, o)
+	if err != nil {
+		return 0, err
+	}
+	upTo = min(older, r.state.Seq-keep)
+	blanked := 0
+	for seq := int64(1); err == nil && seq <= upTo; seq++ {
+		if err = r.MayCall(ctx); err == nil {
+			if _, err = l.store.Get(ctx, l.logKey(seq)); errors.Is(err, store.ErrBlank) {
+				err = nil
+				continue
+			}
+		}
+		if err == nil {
+			err = l.store.Blank(ctx, l.logKey(seq))
+			blanked++
+		}
+	}
+	if s, ok := l.store.(store.Sweeper); ok && err == nil {
+		err = s.Sweep(ctx, l.prefix)
+	}
+	outcome := "done"
+	if err != nil {
+		outcome = "failed"
+	}
+	err = errors.Join(err, r.End(ctx, End{Outcome: outcome, Counts: map[string]int{"blanked": blanked}}))
+	return max(0, upTo), err
+}
+
+// pruned is the state at the older checkpoint when the log before it was
+// pruned, else an empty one.
+func (l *Ledger) pruned(ctx context.Context, checkpoints []string) (*State, error) {
+	_, err := l.store.Get(ctx, l.logKey(1))
+	if !errors.Is(err, store.ErrBlank) {
+		return NewState(), nil
+	}
+	if len(checkpoints) == 0 {
+		return nil, &DamageError{l.Ward, "entry 1", errors.New("it was pruned, and there is no checkpoint")}
+	}
+	s, err := l.readCheckpoint(ctx, checkpoints[0])
+	if err != nil && errors.Is(err, seal.ErrClear) {
+		return nil, l.damage("checkpoint", err)
+	}
+	return s, err
+}
