@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"runtime"
+	"strconv"
 	"sync"
 	"testing"
 
@@ -17,6 +19,10 @@ import (
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/store"
+	"kasbah/store/file"
+	"kasbah/store/memory"
+	"kasbah/store/postgres"
+	"kasbah/store/servertest"
 )
 
 // mortal is a program that dies at its n-th step: a put into the store or a
@@ -104,8 +110,11 @@ func (d *mortalDriver) Copy(ctx context.Context, typ, id, key string) (driver.Li
 // everyAction makes an estate and changes it so that its next run holds a
 // new, edits in place and with letting go, swaps in both orders with their
 // chains, drops, and renames with and without an edit or a swap.
-func everyAction(t *testing.T) *coast {
+func everyAction(t *testing.T) *coast { return everyActionIn(t, memory.New()) }
+
+func everyActionIn(t *testing.T, s store.Store) *coast {
 	c := newCoast(t, 1)
+	c.store = s
 	put := func(typ, name, on string, attrs ...string) {
 		x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
 		for i := 0; i+1 < len(attrs); i += 2 {
@@ -224,20 +233,45 @@ func TestKillAfterEveryStep(t *testing.T) {
 	c := everyAction(t)
 	p := c.propose(false)
 	require.Equal(t, propose.Counts{New: 1, Edit: 5, Swap: 4, Drop: 1, Rename: 1, Same: 2}, p.Counts)
-	killEverywhere(t, everyAction, 30)
+	killEverywhere(t, everyAction, 1, 30)
+}
+
+// TestKillOnStores is the same with the ledger in files and on a server. It
+// takes a sample of the moments; with KILL_EVERY=1 in the environment, all.
+func TestKillOnStores(t *testing.T) {
+	stride := 9
+	if n, err := strconv.Atoi(os.Getenv("KILL_EVERY")); err == nil {
+		stride = max(1, n)
+	}
+	t.Run("file", func(t *testing.T) {
+		killEverywhere(t, func(t *testing.T) *coast {
+			s, err := file.Open(t.TempDir())
+			require.NoError(t, err)
+			return everyActionIn(t, s)
+		}, stride, 30)
+	})
+	t.Run("postgres", func(t *testing.T) {
+		server, n := servertest.Postgres(t), 0
+		killEverywhere(t, func(t *testing.T) *coast {
+			n++
+			s, err := postgres.Open(postgres.Settings{DSN: server.DSN("postgres"), Table: fmt.Sprintf("kill_%d", n)})
+			require.NoError(t, err)
+			t.Cleanup(func() { s.Close() })
+			return everyActionIn(t, s)
+		}, stride, 30)
+	})
 }
 
 // TestKillAroundCopies is the same for a run that keeps copies of what it drops
 // and swaps: each of them is made once.
-func TestKillAroundCopies(t *testing.T) { killEverywhere(t, copying, 10) }
+func TestKillAroundCopies(t *testing.T) { killEverywhere(t, copying, 1, 10) }
 
-func killEverywhere(t *testing.T, estate func(*testing.T) *coast, atLeast int) {
+func killEverywhere(t *testing.T, estate func(*testing.T) *coast, stride, atLeast int) {
 	c := estate(t)
 	c.enact(c.propose(false))
 	want := c.picture()
-	stride := 1
 	if testing.Short() {
-		stride = 7
+		stride = max(stride, 7)
 	}
 	steps := 0
 	for at := 1; ; at += stride {
@@ -254,5 +288,5 @@ func killEverywhere(t *testing.T, estate func(*testing.T) *coast, atLeast int) {
 		steps = at
 	}
 	require.Greater(t, steps, atLeast)
-	t.Logf("killed at each of %d steps, before and after", steps)
+	t.Logf("killed at %d of %d steps, before and after each", (steps+stride-1)/stride, steps)
 }

@@ -1,0 +1,72 @@
+package ledger_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/ledger"
+	"kasbah/store/file"
+)
+
+// TestOtherReader: somebody who has read docs/formats/ledger.md and none of our
+// code reads the same.
+func TestOtherReader(t *testing.T) {
+	for _, program := range []string{"python3", "zstd"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("%s is not installed here; scripts/test installs it", program)
+		}
+	}
+	ctx, dir := context.Background(), t.TempDir()
+	s, err := file.Open(dir)
+	require.NoError(t, err)
+	l, err := ledger.New(s, "coast", "live", "shore", ledger.Identity{Who: "keeper", Host: "tower", Program: "test"})
+	require.NoError(t, err)
+	for i := range 3 {
+		work(t, l, fmt.Sprint("run-", i), 120) // long enough for a checkpoint each
+	}
+	r, err := l.Begin(ctx, ledger.BeginOptions{ID: "drops"})
+	require.NoError(t, err)
+	for i, line := range []ledger.Line{
+		{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: "medina.bucket/" + hiddenText + "-run-0-1"}},
+		{Kind: ledger.KindIntent, Intent: &ledger.Intent{ID: "x", Address: "medina.bucket/" + hiddenText + "-run-1-2", Type: "medina.bucket", Action: "drop", Call: "delete"}},
+		{Kind: ledger.KindResult, Result: &ledger.Result{Intent: "x", Address: "medina.bucket/" + hiddenText + "-run-1-2", Outcome: ledger.Done, Dropped: true}},
+	} {
+		require.NoError(t, r.Append(ctx, line), i)
+	}
+	require.NoError(t, l.Break(ctx, "drops", "for the test", ""))
+	work(t, l, "last", 1)
+
+	out, err := exec.Command("python3", "testdata/reader.py", filepath.Join(dir, "coast", "live", "shore")).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	type state struct {
+		Seq     int64
+		Hash    string
+		Open    []string
+		Records map[string]*ledger.Record
+	}
+	var theirs struct{ Log, Checkpoint state }
+	require.NoError(t, json.Unmarshal(out, &theirs))
+	ours, err := l.Load(ctx)
+	require.NoError(t, err)
+	for _, their := range []state{theirs.Log, theirs.Checkpoint} {
+		require.Equal(t, ours.Seq, their.Seq)
+		require.Equal(t, ours.Hash, their.Hash)
+		require.Empty(t, their.Open)
+		require.Len(t, their.Records, len(ours.Records))
+		for a, st := range ours.Records {
+			r, err := st.Record()
+			require.NoError(t, err)
+			want, err := json.Marshal(r)
+			require.NoError(t, err)
+			got, err := json.Marshal(their.Records[a])
+			require.NoError(t, err)
+			require.JSONEq(t, string(want), string(got), a)
+		}
+	}
+}

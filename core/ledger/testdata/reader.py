@@ -1,0 +1,104 @@
+"""Reads a ledger that is not sealed from its file store, by what
+docs/formats/ledger.md says and nothing else.
+
+    python3 reader.py FOLDER      a ward's folder, which holds log/ and checkpoint/
+
+Writes what is recorded as JSON: from the log alone, and from the newest
+checkpoint with the log after it. Needs the zstd program.
+"""
+import hashlib
+import json
+import os
+import subprocess
+import sys
+
+
+def unpack(body):
+    return subprocess.run(["zstd", "-dc"], input=body, stdout=subprocess.PIPE, check=True).stdout
+
+
+def read(path):
+    with open(path, "rb") as f:
+        body = f.read()
+    if not body:
+        return None  # blanked
+    assert body[:1] == b"K", path
+    return body[1:]
+
+
+class State:
+    def __init__(self):
+        self.seq, self.hash = 0, ""
+        self.records, self.open, self.intents = {}, set(), set()
+
+    def checkpoint(self, body):
+        digest, rest = body.split(b"\n", 1)
+        assert hashlib.sha256(rest).hexdigest() == digest.decode(), "the checkpoint's digest"
+        line, frames = rest.split(b"\n", 1)
+        head = json.loads(line)
+        assert head["format"] == "kasbah.checkpoint/1"
+        self.seq, self.hash = head["seq"], head["hash"]
+        self.open = {r["run"] for r in head["open"] or []}
+        self.intents = {(i["run"], i["intent"]["id"]) for i in head["intents"] or []}
+        for i, size in enumerate(head["frames"] or []):
+            frame, frames = frames[:size], frames[size:]
+            if i % 2 == 1:
+                for record in unpack(frame).splitlines():
+                    r = json.loads(record)
+                    self.records[r["address"]] = r
+        assert not frames and len(self.records) == head["records"]
+
+    def entry(self, seq, body):
+        lines = [json.loads(line) for line in unpack(body).splitlines()]
+        head = lines[0]
+        assert head["format"] == "kasbah.entry/1" and head["seq"] == seq == self.seq + 1, seq
+        assert head["prev"] == self.hash, "entry %d does not continue the one before" % seq
+        self.seq, self.hash = seq, hashlib.sha256(body).hexdigest()
+        for line in lines[1:]:
+            self.line(head["run"], line["kind"], line[line["kind"]])
+
+    def line(self, run, kind, is_):
+        if kind == "begin":
+            if not self.open:
+                self.open.add(run)
+            return
+        if kind == "break":
+            self.open.discard(is_["run"])
+            return
+        if run not in self.open:
+            return
+        if kind == "intent":
+            self.intents.add((run, is_["id"]))
+        elif kind == "result":
+            of = (is_.get("run") or run, is_["intent"])
+            if of not in self.intents:
+                return
+            self.intents.discard(of)
+            if is_.get("dropped"):
+                self.records.pop(is_["address"], None)
+            elif is_.get("record"):
+                self.records[is_["address"]] = is_["record"]
+        elif kind == "note":
+            self.records.pop(is_.get("dropped"), None)
+            if is_.get("record"):
+                self.records[is_["record"]["address"]] = is_["record"]
+        elif kind == "end":
+            self.open.discard(run)
+
+
+def fold(folder, from_checkpoint):
+    s = State()
+    if from_checkpoint:
+        names = sorted(os.listdir(os.path.join(folder, "checkpoint")))
+        s.checkpoint(read(os.path.join(folder, "checkpoint", names[-1])))
+    for name in sorted(os.listdir(os.path.join(folder, "log"))):
+        if not name.startswith(".") and int(name) > s.seq:
+            s.entry(int(name), read(os.path.join(folder, "log", name)))
+    return {"seq": s.seq, "hash": s.hash, "open": sorted(s.open), "records": s.records}
+
+
+folder = sys.argv[1]
+out = {"log": fold(folder, False)}
+if os.path.isdir(os.path.join(folder, "checkpoint")):
+    out["checkpoint"] = fold(folder, True)
+json.dump(out, sys.stdout, sort_keys=True)
