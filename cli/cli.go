@@ -48,7 +48,7 @@ func commands() []*command {
 	return []*command{
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(), enactCommand(), razeCommand(), surveyCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
-		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(), ledgerRenameCommand(), ledgerReleaseCommand(), ledgerMoveCommand(), ledgerPruneCommand(), ledgerResealCommand(), ledgerVerifyCommand(),
+		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(), ledgerRenameCommand(), ledgerReleaseCommand(), ledgerRestoreCommand(), ledgerMoveCommand(), ledgerPruneCommand(), ledgerResealCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(),
 		keyShowCommand(), keyNewCommand(), keyAdmitCommand(), keyDismissCommand(), keyKeepCommand(), keyListCommand(), keyForgetCommand(), keyEstateCommand(), typesCommand(),
 		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(),

@@ -39,6 +39,7 @@ type enactFlags struct {
 	allow      listFlag
 	ifOneFails string
 	reason     string
+	restore    int64 // the entry whose state is to be restored; 0 for what is declared
 }
 
 func (f *enactFlags) register(fs *flag.FlagSet) {
@@ -158,7 +159,12 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	}
 	var d *declare.Declared
 	var g *graph.Graph
-	if !f.raze {
+	switch {
+	case f.restore > 0:
+		if d, err = a.recordedAt(ctx, p, f.restore); err != nil {
+			return err
+		}
+	case !f.raze:
 		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return err
 		}

@@ -109,7 +109,11 @@ func (o *Out) Compare(d CompareDocument) {
 			}
 			o.Sheet(rows)
 		}
-		o.Printf("%s differ, %d only in %s, %d only in %s, %d the same.\n", Count(len(w.Differs), "resource"), len(w.OnlyA), Clean(d.A), len(w.OnlyB), Clean(d.B), w.Same)
+		differ := Count(len(w.Differs), "resource") + " differ"
+		if len(w.Differs) == 1 {
+			differ += "s"
+		}
+		o.Printf("%s, %d only in %s, %d only in %s, %d the same.\n", differ, len(w.OnlyA), Clean(d.A), len(w.OnlyB), Clean(d.B), w.Same)
 	}
 }
 

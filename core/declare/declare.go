@@ -58,6 +58,19 @@ type Declared struct {
 	byAddress map[string]map[string]*Resource // by ward, and by the address in it
 }
 
+// Of is what some wards say that were put together elsewhere.
+func Of(env string, wards ...*Ward) *Declared {
+	d := &Declared{Env: env, Wards: wards, Finds: map[string]*Find{}, byAddress: map[string]map[string]*Resource{}}
+	for _, w := range wards {
+		d.Resources = append(d.Resources, w.Resources...)
+		d.byAddress[w.Name] = make(map[string]*Resource, len(w.Resources))
+		for _, r := range w.Resources {
+			d.byAddress[w.Name][r.Address] = r
+		}
+	}
+	return d
+}
+
 // Resource finds a resource by its address with its ward; nil when it is not
 // declared.
 func (d *Declared) Resource(full string) *Resource {

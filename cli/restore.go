@@ -1,0 +1,51 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"strconv"
+
+	"kasbah/core/declare"
+	"kasbah/core/propose"
+)
+
+func ledgerRestoreCommand() *command {
+	var f enactFlags
+	return &command{
+		name: "ledger restore", line: "propose and carry out that a ward is again as it was recorded after an entry", args: "ENTRY [WARD]", common: true,
+		examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why \"back to Monday\""},
+		flags: func(fs *flag.FlagSet) {
+			f.register(fs)
+			fs.BoolVar(&f.full, "full", false, "tell every action, also alike ones")
+		},
+		run: func(ctx context.Context, a *app, args []string) error {
+			if err := f.check(); err != nil {
+				return err
+			}
+			if len(args) < 1 || len(args) > 2 {
+				return usage("ledger restore wants an entry, and its ward when there are several")
+			}
+			var err error
+			if f.restore, err = strconv.ParseInt(args[0], 10, 64); err != nil || f.restore < 1 {
+				return usage("%q is no entry: they count from 1; `kasbah ledger log` shows those of each run", args[0])
+			}
+			if err := a.enactWards(ctx, f, args[1:]); err != nil {
+				return err
+			}
+			a.say("The declarations say what they said before: the next proposal would go back to them.")
+			return nil
+		},
+	}
+}
+
+// recordedAt is what the project's ward would have declared after an entry.
+func (a *app) recordedAt(ctx context.Context, p *project, entry int64) (*declare.Declared, error) {
+	if len(p.wards) != 1 {
+		return nil, usage("entries count from 1 in each ward; say which ward")
+	}
+	s, err := p.ledgers[p.wards[0]].LoadAt(ctx, entry)
+	if err != nil {
+		return nil, prunedWords(err)
+	}
+	return propose.AsRecorded(p.env, p.wards[0], s, p.catalogs)
+}
