@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -106,6 +107,9 @@ func (a *app) main(ctx context.Context, args []string) error {
 		return a.overview()
 	case "-version", "--version":
 		args[0] = "version"
+	}
+	if len(args) == 2 && groupLines[args[0]] != "" && slices.Contains([]string{"-h", "-help", "--h", "--help"}, args[1]) {
+		return a.groupHelp(args[0])
 	}
 	cmd, rest := lookup(args)
 	if cmd == nil {

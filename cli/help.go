@@ -17,6 +17,9 @@ func helpCommand() *command {
 			if len(args) == 0 {
 				return a.overview()
 			}
+			if len(args) == 1 && groupLines[args[0]] != "" {
+				return a.groupHelp(args[0])
+			}
 			cmd, rest := lookup(args)
 			if cmd == nil || len(rest) > 0 {
 				return unknownCommand(args)
@@ -36,11 +39,53 @@ func (a *app) overview() error {
 	out.Printf("Kasbah keeps cloud resources as code: declare, check, propose, enact, survey.\n\n")
 	out.Printf("kasbah [-C DIR] COMMAND [flags] [arguments]\n\n")
 	var rows [][]string
+	told := map[string]bool{}
 	for _, c := range commands() {
-		rows = append(rows, []string{"  " + c.name, c.line})
+		group, _, _ := strings.Cut(c.name, " ")
+		switch {
+		case groupLines[group] == "":
+			rows = append(rows, []string{"  " + c.name, c.line})
+		case !told[group]:
+			told[group] = true
+			rows = append(rows, []string{"  " + group + " …", render.Wrap(groupLines[group]+": "+strings.Join(groupNames(group), ", "), a.outWidth-15, strings.Repeat(" ", 15))})
+		}
 	}
 	out.Sheet(rows)
-	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one. `kasbah` alone in an estate says how it stands. `kasbah demo` tells the whole story in a minute.", a.outWidth, ""))
+	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone in an estate says how it stands. `kasbah demo` tells the whole story in a minute.", a.outWidth, ""))
+	return nil
+}
+
+// groupLines say what commands with a common first word are for.
+var groupLines = map[string]string{
+	"kit": "reusable parts", "ledger": "recorded state and its history", "key": "credentials, and who can read the ledger", "medina": "the simulated cloud",
+}
+
+// groupNames are the second words of a group's commands.
+func groupNames(group string) []string {
+	var out []string
+	for _, c := range commands() {
+		if name, ok := strings.CutPrefix(c.name, group+" "); ok {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// groupHelp lists the commands of a group.
+func (a *app) groupHelp(group string) error {
+	if err := a.prepareOutput(); err != nil {
+		return err
+	}
+	out := a.out()
+	out.Printf("kasbah %s: %s.\n\n", group, groupLines[group])
+	var rows [][]string
+	for _, c := range commands() {
+		if strings.HasPrefix(c.name, group+" ") {
+			rows = append(rows, []string{"  " + c.name, c.line})
+		}
+	}
+	out.Sheet(rows)
+	out.Printf("\n`kasbah %s NAME -h` explains one.\n", group)
 	return nil
 }
 

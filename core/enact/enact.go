@@ -571,7 +571,11 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 	}
 	ward, _ := value.SplitWard(ref.Address)
 	if e.runs[ward] == nil {
-		return e.outside.lookup(ref)
+		v, err := e.outside.lookup(ref)
+		if ref.Secret {
+			e.confide(v)
+		}
+		return v, err
 	}
 	r, err := e.recordOf(ref.Address, e.was[ref.Address])
 	if err != nil {

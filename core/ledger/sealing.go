@@ -77,10 +77,10 @@ func (l *Ledger) sealed(key string, body []byte, to *Readers) ([]byte, error) {
 	return l.box.Seal(key, body, to.Recipients)
 }
 
-// damage names the object of an error, which is damage unless it only lacks a
-// key.
+// damage names the object of an error, which is damage unless it only cannot be
+// opened here.
 func (l *Ledger) damage(object string, err error) error {
-	if errors.Is(err, seal.ErrNoIdentity) {
+	if errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, errSealed) {
 		return fmt.Errorf("%s of the ledger of %s: %w", object, l.Ward, err)
 	}
 	return &DamageError{l.Ward, object, err}
