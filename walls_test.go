@@ -58,11 +58,15 @@ func forbidden(from, to, full string) string {
 		return "the core knows no interface, no store and no cloud"
 	case in(from, "render") && in(to, "cli", "medina", "demo", "store", "driver"):
 		return "render only draws results"
-	case in(from, "store") && !in(to, "store"):
+	case in(from, "store") && !in(to, "store", "transport"):
 		return "stores know nothing of what they keep"
+	case in(from, "transport"):
+		return "a connection knows nothing of what uses it"
+	case in(from, "keys") && !in(to, "core/seal"):
+		return "what a machine keeps is for the core's sealing and for cli"
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
-	case in(from, "driver") && !in(to, "driver", "core/schema", "core/value"):
+	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value"):
 		return "drivers know values and schemas only"
 	case in(from, "medina") && !in(to, "driver", "core/schema", "core/value", "core/nearest"):
 		return "the simulated cloud knows nothing of what uses it"
