@@ -182,6 +182,11 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	if err != nil {
 		return err
 	}
+	for _, w := range p.wards {
+		if err := p.ledgers[w].MayWrite(states[w]); err != nil {
+			return err
+		}
+	}
 	if hasUnresolved(states) {
 		if states, err = a.recoverFirst(ctx, p, f); err != nil {
 			return err

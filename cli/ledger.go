@@ -30,11 +30,13 @@ func ledgerLogCommand() *command {
 				return err
 			}
 			runs := []*ledger.RunSummary{}
+			var unread int64
 			for _, w := range p.wards {
-				list, err := p.ledgers[w].History(ctx)
+				list, more, err := p.ledgers[w].History(ctx)
 				if err != nil {
 					return err
 				}
+				unread += more
 				runs = append(runs, list...)
 			}
 			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
@@ -42,9 +44,12 @@ func ledgerLogCommand() *command {
 				runs = runs[len(runs)-last:]
 			}
 			if a.json {
-				return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs})
+				return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs, Unread: unread})
 			}
 			a.out().Log(runs, full)
+			if unread > 0 {
+				a.out().Printf("%s more, sealed to keys that are not on this machine.\n", render.Entries(unread))
+			}
 			return nil
 		},
 	}

@@ -43,8 +43,12 @@ func (a *app) newBox(p *project, s value.Map) (*seal.Box, error) {
 		e.Hint = hint
 		return e
 	}
-	if s["seal"] != "all" {
+	switch s["seal"] {
+	case nil, "off":
 		return nil, nil
+	case "all":
+	default:
+		return nil, wrong("seal", "", "seal is %s, and must be \"all\" or \"off\"", value.Plain(s["seal"]))
 	}
 	set := storeSettings{p.estate.Dir, s}
 	pin := seal.Pin{ID: set.text("estate_id"), Digest: set.text("estate_key")}

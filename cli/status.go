@@ -71,7 +71,7 @@ func (p *project) status(ctx context.Context, ward string) (wardStatus, error) {
 		return st, err
 	}
 	st.Resources = len(s.Records)
-	runs, err := p.ledgers[ward].History(ctx)
+	runs, _, err := p.ledgers[ward].History(ctx)
 	if err != nil {
 		return st, err
 	}

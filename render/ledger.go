@@ -13,6 +13,7 @@ import (
 type LogDocument struct {
 	Format string               `json:"format"`
 	Runs   []*ledger.RunSummary `json:"runs"`
+	Unread int64                `json:"unread,omitempty"` // entries that are sealed to keys which are not here
 }
 
 // Log writes the runs of a ledger, oldest first.

@@ -43,17 +43,21 @@ type Call struct {
 	Error   string  `json:"error,omitempty"`
 }
 
-// History lists the runs of the log, oldest first.
-func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
-	var out []*RunSummary
+// History lists the runs of the log, oldest first, and counts the entries that
+// are sealed to keys which are not here: what they say is missing.
+func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64, err error) {
 	open := map[string]*RunSummary{}
 	calls := map[string]int{} // run and intent -> index into the run's calls
 	for e, err := range l.entries(ctx, 0, 0) {
-		if errors.Is(err, store.ErrBlank) || errors.Is(err, seal.ErrNoIdentity) {
+		if errors.Is(err, seal.ErrNoIdentity) {
+			unread++
+			continue
+		}
+		if errors.Is(err, store.ErrBlank) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return nil, unread, err
 		}
 		for _, line := range e.Lines {
 			r := open[e.Run]
@@ -61,7 +65,7 @@ func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
 			case line.Kind == KindBegin:
 				r = &RunSummary{Run: e.Run, Ward: l.Ward, Who: e.Who, Host: e.Host, Program: e.Program, Command: line.Begin.Command, Reason: line.Begin.Reason, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
 				open[e.Run] = r
-				out = append(out, r)
+				runs = append(runs, r)
 			case line.Kind == KindBreak:
 				if b := open[line.Break.Run]; b != nil {
 					b.Outcome, b.Why, b.Last = "broken", line.Break.Why, e.Seq
@@ -89,7 +93,7 @@ func (l *Ledger) History(ctx context.Context) ([]*RunSummary, error) {
 			}
 		}
 	}
-	return out, nil
+	return runs, unread, nil
 }
 
 // Verified is what Verify found.

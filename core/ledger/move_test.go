@@ -56,7 +56,7 @@ func TestMove(t *testing.T) {
 	v, err := there.Verify(ctx)
 	require.NoError(t, err)
 	require.Empty(t, v.Notes)
-	runs, err := there.History(ctx)
+	runs, _, err := there.History(ctx)
 	require.NoError(t, err)
 	require.Len(t, runs, 3)
 
@@ -154,7 +154,7 @@ func TestPrune(t *testing.T) {
 	v, err := k.ledger(t, s, e, k.public()).Verify(ctx)
 	require.NoError(t, err)
 	require.Equal(t, upTo, v.Pruned)
-	runs, err := k.ledger(t, s, e, k.public()).History(ctx)
+	runs, _, err := k.ledger(t, s, e, k.public()).History(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, runs)
 	work(t, k.ledger(t, s, e, k.public()), "on", 1)

@@ -113,6 +113,9 @@ func (e *ReadersError) Error() string {
 	return out + ": `kasbah ledger reseal` makes them the ledger's, or take kasbah.toml back"
 }
 
+// MayWrite is an error when the ledger, as it is, takes no entries from here.
+func (l *Ledger) MayWrite(s *State) error { return l.agreed(s) }
+
 // agreed is an error unless the ledger's readers are those of kasbah.toml.
 func (l *Ledger) agreed(s *State) error {
 	switch {

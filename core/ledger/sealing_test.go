@@ -134,8 +134,9 @@ func TestReaders(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, got.Records, 3)
 	work(t, second.ledger(t, s, e, both...), "two", 2)
-	runs, err := theirs.History(ctx)
+	runs, unread, err := theirs.History(ctx)
 	require.NoError(t, err)
+	require.Equal(t, int64(9), unread, "eight of the first run, and the reseal's begin")
 	require.Len(t, runs, 1, "the runs before are sealed to others")
 
 	l = first.ledger(t, s, e, first.public())

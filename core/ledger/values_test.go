@@ -76,7 +76,7 @@ func TestValues(t *testing.T) {
 	require.Equal(t, first, run("run-2", Values{}).Values, "it does not know")
 	require.Equal(t, first, run("run-3", Values{}).Values, "from a checkpoint")
 	require.Equal(t, Values{Published: value.Attributes{}}, run("run-4", Values{Published: value.Attributes{}}).Values, "razed: nothing is published any more")
-	history, err := l.History(ctx)
+	history, _, err := l.History(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []string{"medina.bucket/b: it is open (rule sealed)"}, history[0].Rules)
 	_, err = l.Verify(ctx)

@@ -207,8 +207,9 @@ func (c *client) post(ctx context.Context, path string, body []byte) (*http.Resp
 			c.endpoints = append(c.endpoints[1:len(c.endpoints):len(c.endpoints)], base)
 		}
 		c.mu.Unlock()
+		return nil, fmt.Errorf("etcd cannot be reached: %w", err)
 	}
-	return r, err
+	return r, nil
 }
 
 const loginPath = "/v3/auth/authenticate"

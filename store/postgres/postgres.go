@@ -76,6 +76,22 @@ func Open(s Settings) (*Store, error) {
 	return &Store{pool: pool, table: pgx.Identifier(strings.Split(s.Table, ".")).Sanitize()}, nil
 }
 
+// said puts a failed connection into words of one line.
+func said(err error) error {
+	var no *pgconn.ConnectError
+	if errors.As(err, &no) {
+		return &unreachable{err}
+	}
+	return err
+}
+
+type unreachable struct{ err error }
+
+func (e *unreachable) Error() string {
+	return "PostgreSQL cannot be reached: " + strings.Join(strings.Fields(e.err.Error()), " ")
+}
+func (e *unreachable) Unwrap() error { return e.err }
+
 // SQLSTATE codes, PostgreSQL's appendix A.
 const (
 	undefinedTable  = "42P01"
@@ -147,7 +163,7 @@ func (s *Store) check(ctx context.Context) error {
 	}
 	var fsync, commit string
 	if err := s.pool.QueryRow(ctx, `select current_setting('fsync'), current_setting('synchronous_commit')`).Scan(&fsync, &commit); err != nil {
-		return err
+		return said(err)
 	}
 	if fsync != "on" || commit == "off" {
 		return fmt.Errorf("the server does not bring to disk what it says it has written (fsync = %s, synchronous_commit = %s), and a ledger needs that", fsync, commit)
@@ -167,7 +183,7 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 	case errors.Is(err, pgx.ErrNoRows), hasCode(err, undefinedTable):
 		return nil, store.ErrNotFound
 	case err != nil:
-		return nil, err
+		return nil, said(err)
 	case body == nil:
 		return nil, store.ErrBlank
 	}
@@ -192,7 +208,7 @@ func (s *Store) List(ctx context.Context, prefix, after string) iter.Seq2[string
 				return
 			}
 			if err != nil {
-				yield("", err)
+				yield("", said(err))
 				return
 			}
 			for _, k := range keys {

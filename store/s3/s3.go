@@ -124,7 +124,7 @@ func (s *Store) do(ctx context.Context, method, object string, query url.Values,
 	}
 	r, err := s.http.Do(req)
 	if err != nil {
-		return answer{}, err
+		return answer{}, fmt.Errorf("the S3 server cannot be reached: %w", err)
 	}
 	defer r.Body.Close()
 	reply, err := io.ReadAll(r.Body)
