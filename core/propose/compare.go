@@ -336,7 +336,7 @@ func fingerprint(r *declare.Resource, needs []string, scratch []byte) (value.Fin
 		b = value.AppendText(append(b, ','), r.Care.Timeout.String())
 	}
 	b = append(b, ']')
-	return value.FingerprintOfEncoded(b), b
+	return value.FingerprintOf(b), b
 }
 
 func appendTexts(b []byte, list []string) []byte {

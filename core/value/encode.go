@@ -295,11 +295,8 @@ func (a *Any) UnmarshalJSON(body []byte) (err error) {
 // SHA-256 of its encoding. Different fingerprints mean different values.
 type Fingerprint [16]byte
 
-// FingerprintOf digests v.
-func FingerprintOf(v any) Fingerprint { return FingerprintOfEncoded(Encode(v)) }
-
-// FingerprintOfEncoded digests a value that Append has written.
-func FingerprintOfEncoded(body []byte) Fingerprint {
+// FingerprintOf digests a value that Append has written.
+func FingerprintOf(body []byte) Fingerprint {
 	sum := sha256.Sum256(body)
 	return Fingerprint(sum[:16])
 }
