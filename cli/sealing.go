@@ -127,8 +127,19 @@ func ledgerResealCommand() *command {
 			if p.box != nil {
 				n = len(p.box.Recipients)
 			}
+			opens, err := a.openingBox(p)
+			if err != nil {
+				return err
+			}
 			for _, w := range p.wards {
-				changed, err := p.ledgers[w].Reseal(ctx, ledger.BeginOptions{ID: doc.Run, Command: a.typed, Reason: why})
+				o := ledger.BeginOptions{ID: doc.Run, Command: a.typed, Reason: why}
+				reseal := p.ledgers[w].Reseal
+				if opens != nil {
+					reseal = func(ctx context.Context, o ledger.BeginOptions) (bool, error) {
+						return p.ledgers[w].Unseal(ctx, opens, o)
+					}
+				}
+				changed, err := reseal(ctx, o)
 				if err != nil {
 					return err
 				}
@@ -151,6 +162,22 @@ func ledgerResealCommand() *command {
 			return nil
 		},
 	}
+}
+
+// openingBox opens ledgers that are not to be sealed any more: kasbah.toml says
+// seal = "off", and still how they were sealed. It is nil where they are sealed,
+// or never were.
+func (a *app) openingBox(p *project) (*seal.Box, error) {
+	with, err := a.settings(p.estate)
+	if err != nil {
+		return nil, err
+	}
+	s := merged(p.estate.Ledger(p.env), with, "ledger.")
+	if p.box != nil || s["estate_id"] == nil {
+		return nil, nil
+	}
+	s["seal"] = "all"
+	return a.newBox(p, s)
 }
 
 // acceptEnd notes that a ledger was restored from a backup on purpose.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"kasbah/core/seal"
 	"kasbah/store"
@@ -145,9 +146,6 @@ func (l *Ledger) agreed(s *State) error {
 
 // wanted are the readers that kasbah.toml asks for.
 func (l *Ledger) wanted(ctx context.Context) (*Readers, error) {
-	if l.box == nil {
-		return &Readers{}, nil
-	}
 	e, err := l.box.Need(ctx)
 	if err != nil {
 		return nil, err
@@ -162,20 +160,38 @@ func (l *Ledger) wanted(ctx context.Context) (*Readers, error) {
 func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
 	l.resealing = true
 	s, err := l.Load(ctx)
-	if err != nil {
+	if err != nil || s.Seq == 0 || l.agreed(s) == nil {
 		return false, err
 	}
-	if s.Seq == 0 || l.agreed(s) == nil {
-		return false, nil
+	if l.box == nil {
+		return false, errSealed
 	}
 	to, err := l.wanted(ctx)
 	if err != nil {
 		return false, err
 	}
+	return true, l.changeReaders(ctx, to, o)
+}
+
+// Unseal opens a sealed ledger: later entries stand in clear. b opens what is
+// there. One that records secrets stays sealed.
+func (l *Ledger) Unseal(ctx context.Context, b *seal.Box, o BeginOptions) (bool, error) {
+	l.box, l.resealing = b, true
+	s, err := l.Load(ctx)
+	if err != nil || s.Readers == nil {
+		return false, err
+	}
+	if err := l.nothingHidden(s); err != nil {
+		return false, err
+	}
+	return true, l.changeReaders(ctx, &Readers{}, o)
+}
+
+func (l *Ledger) changeReaders(ctx context.Context, to *Readers, o BeginOptions) error {
 	o.Reseal = true
 	r, err := l.Begin(ctx, o)
 	if err != nil {
-		return false, err
+		return err
 	}
 	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "readers", Readers: to}})
 	if err == nil {
@@ -187,7 +203,29 @@ func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
 	if err != nil {
 		outcome = "failed"
 	}
-	return err == nil, errors.Join(err, r.End(ctx, End{Outcome: outcome}))
+	return errors.Join(err, r.End(ctx, End{Outcome: outcome}))
+}
+
+// nothingHidden is an error when records hold secrets, which only a sealed ledger
+// may.
+func (l *Ledger) nothingHidden(s *State) error {
+	var held []string
+	for _, a := range s.Addresses() {
+		r, err := s.Records[a].Record()
+		if err != nil {
+			return err
+		}
+		if len(r.Hidden) > 0 {
+			held = append(held, a)
+		}
+	}
+	if len(held) > 3 {
+		held = append(held[:3], fmt.Sprintf("%d more", len(held)-3))
+	}
+	if held != nil {
+		return fmt.Errorf("the ledger of %s stays sealed: it records secrets of %s; take them out of the declarations and enact that first", l.Ward, strings.Join(held, ", "))
+	}
+	return nil
 }
 
 // Memory is what a machine remembers of ledgers, so that an old copy that was

@@ -179,6 +179,34 @@ func TestSealLater(t *testing.T) {
 	got, err := k.ledger(t, s, e, k.public()).Load(ctx)
 	require.NoError(t, err)
 	require.Len(t, got.Records, 4)
+
+	// and back: not while it records a secret
+	hidden := func(text string) {
+		r, err := k.ledger(t, s, e, k.public()).Begin(ctx, ledger.BeginOptions{ID: "hidden" + text})
+		require.NoError(t, err)
+		rec := &ledger.Record{Address: "medina.machine/gauge", Type: "medina.machine", ID: "mac-1"}
+		if text != "" {
+			rec.Hidden = value.Attributes{"notes": text}
+		}
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "test", Record: rec}}))
+		require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
+	}
+	box := func() *seal.Box {
+		b, err := seal.NewBox(e.Pin(), []string{k.public()}, func() ([]age.Identity, error) { return []age.Identity{k.id}, nil })
+		require.NoError(t, err)
+		return b
+	}
+	hidden("a word")
+	_, err = clear().Unseal(ctx, box(), ledger.BeginOptions{ID: "open"})
+	require.ErrorContains(t, err, "stays sealed: it records secrets of medina.machine/gauge")
+	hidden("")
+	changed, err := clear().Unseal(ctx, box(), ledger.BeginOptions{ID: "open"})
+	require.NoError(t, err)
+	require.True(t, changed)
+	work(t, clear(), "three", 1)
+	got, err = clear().Load(ctx)
+	require.NoError(t, err)
+	require.Len(t, got.Records, 6)
 }
 
 // forge makes an object of somebody who knows the recipients and the format,
