@@ -31,7 +31,8 @@ type app struct {
 	who   string // who acts; the person who runs the program when empty
 	flags *flag.FlagSet
 
-	opened []*project // to be closed at the end
+	opened    []*project // to be closed at the end
+	forgetful sync.Once  // it was said that nothing can be remembered here
 	// common flags
 	env     string
 	inputs  listFlag

@@ -36,6 +36,22 @@ func (a *app) askHidden(what string) (string, error) {
 // home is what this machine keeps for the person.
 func (a *app) home() (*keys.Home, error) { return keys.Open(a.askHidden) }
 
+// memory says once when what was seen of a ledger cannot be remembered here, as
+// in a container without a place to write, and goes on.
+type memory struct {
+	ledger.Memory
+	a *app
+}
+
+func (m *memory) Remember(name string, seq int64, hash string) error {
+	if err := m.Memory.Remember(name, seq, hash); err != nil {
+		m.a.forgetful.Do(func() {
+			m.a.say("What was seen of the ledger cannot be remembered here, so an old copy would not be noticed: %v", err)
+		})
+	}
+	return nil
+}
+
 // newBox is what seals the project's ledgers; nil when they are not sealed.
 func (a *app) newBox(p *project, s value.Map) (*seal.Box, error) {
 	wrong := func(key, hint, format string, args ...any) error {

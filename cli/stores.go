@@ -176,7 +176,7 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 			}
 			known, _ := p.box.Estate()
 			l.SealWith(p.box)
-			l.RememberIn(home.Heads(known.ID))
+			l.RememberIn(&memory{Memory: home.Heads(known.ID), a: a})
 		}
 		p.ledgers[w] = l
 	}
