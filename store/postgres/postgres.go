@@ -97,6 +97,7 @@ const (
 	undefinedTable  = "42P01"
 	uniqueViolation = "23505"
 	duplicateTable  = "42P07"
+	duplicateObject = "42710"
 )
 
 func hasCode(err error, codes ...string) bool {
@@ -145,7 +146,7 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 
 func (s *Store) create(ctx context.Context) error {
 	_, err := s.pool.Exec(ctx, `create table if not exists `+s.table+` (key text collate "C" primary key, body bytea)`)
-	if hasCode(err, uniqueViolation, duplicateTable) { // somebody else makes it at this moment
+	if hasCode(err, uniqueViolation, duplicateTable, duplicateObject) { // somebody else makes it at this moment
 		return nil
 	}
 	if err != nil {

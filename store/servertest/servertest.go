@@ -28,53 +28,68 @@ type Server struct {
 	dir  string
 	args []string
 	cmd  *exec.Cmd
-	env  []string
-	user string // that it runs as; "" for our own
-	up   func() error
+	// ended is closed when the process has ended.
+	ended chan struct{}
+	env   []string
+	user  string // that it runs as; "" for our own
+	up    func() error
 }
 
 // startTime is how long a server may take to answer.
 const startTime = 60 * time.Second
 
-// Start starts it again, after Stop or Kill, at the same address.
+// Start starts it again, after Stop or Kill, at the same address. A server that
+// ends at once is started again: what its killed predecessor has left may be
+// alive for a moment still.
 func (s *Server) Start() {
 	s.t.Helper()
-	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o666)
-	require.NoError(s.t, err)
-	defer log.Close()
-	s.cmd = exec.Command(s.args[0], s.args[1:]...)
-	s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = s.dir, log, log
-	s.cmd.Env = append(os.Environ(), s.env...)
-	require.NoError(s.t, runAs(s.cmd, s.user))
-	require.NoError(s.t, s.cmd.Start())
 	deadline := time.Now().Add(startTime)
+	s.launch()
 	for {
 		err := s.up()
 		if err == nil {
 			return
 		}
 		if time.Now().After(deadline) {
-			said, _ := os.ReadFile(log.Name()) // what there is of it
+			said, _ := os.ReadFile(filepath.Join(s.dir, "log")) // what there is of it
 			require.FailNow(s.t, "the server does not come up", "%v\n%s", err, said)
 		}
-		time.Sleep(20 * time.Millisecond)
+		select {
+		case <-s.ended:
+			time.Sleep(100 * time.Millisecond)
+			s.launch()
+		case <-time.After(20 * time.Millisecond):
+		}
 	}
+}
+
+func (s *Server) launch() {
+	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o666)
+	require.NoError(s.t, err)
+	defer log.Close()
+	cmd := exec.Command(s.args[0], s.args[1:]...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = s.dir, log, log
+	cmd.Env = append(os.Environ(), s.env...)
+	require.NoError(s.t, runAs(cmd, s.user))
+	require.NoError(s.t, cmd.Start())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_ = cmd.Wait() // how it ended says nothing: it is asked to, or killed
+	}()
+	s.cmd, s.ended = cmd, ended
 }
 
 // Stop asks it to end, as an administrator would, and waits.
-func (s *Server) Stop() {
-	if s.cmd != nil {
-		_ = interrupt(s.cmd.Process) // it may have ended already
-		_ = s.cmd.Wait()
-		s.cmd = nil
-	}
-}
+func (s *Server) Stop() { s.end(func() { _ = interrupt(s.cmd.Process) }) } // it may have ended already
 
 // Kill ends it at once.
-func (s *Server) Kill() {
+func (s *Server) Kill() { s.end(func() { _ = s.cmd.Process.Kill() }) }
+
+func (s *Server) end(how func()) {
 	if s.cmd != nil {
-		_ = s.cmd.Process.Kill()
-		_ = s.cmd.Wait()
+		how()
+		<-s.ended
 		s.cmd = nil
 	}
 }
