@@ -37,15 +37,24 @@ func (a *app) ask(ctx context.Context, question string) (string, error) {
 
 // agree asks a yes-or-no question about writing files; -yes answers it.
 func (a *app) agree(ctx context.Context, question string) error {
+	return a.yesTo(ctx, question, "-yes writes it", "nothing is written")
+}
+
+// consentTo asks a yes-or-no question about changing the ledger.
+func (a *app) consentTo(ctx context.Context, question string) error {
+	return a.yesTo(ctx, question, "-yes consents", "not carried out")
+}
+
+func (a *app) yesTo(ctx context.Context, question, without, no string) error {
 	if a.yes {
 		return nil
 	}
 	if !a.interactive() {
-		return &enact.Refused{Reasons: []string{"nobody can be asked here; -yes writes it"}}
+		return &enact.Refused{Reasons: []string{"nobody can be asked here; " + without}}
 	}
 	got, err := a.ask(ctx, question+" Type y:")
 	if err == nil && got != "y" {
-		err = &enact.Refused{Reasons: []string{"nothing is written"}}
+		err = &enact.Refused{Reasons: []string{no}}
 	}
 	return err
 }

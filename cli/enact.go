@@ -45,13 +45,18 @@ type enactFlags struct {
 func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "so many `calls` at once")
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
-	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
-	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
 	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish), go-on (do all that does not depend on it) or undo (take back what the run has done)")
 	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change); may be given again")
 	fs.StringVar(&f.summary, "o", "", "write what became of everything to this `file`, as JSON")
 	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
+	f.registerRun(fs)
+}
+
+// registerRun registers what every run takes that writes to the ledger.
+func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
+	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
+	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
 }
 
 func enactCommand() *command {

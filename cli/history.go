@@ -14,6 +14,7 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 	"kasbah/render"
@@ -151,9 +152,7 @@ func ledgerReleaseCommand() *command {
 		name: "ledger release", line: "stop managing resources without touching them in the cloud", args: "ADDRESS…", common: true,
 		examples: [2]string{"kasbah ledger release medina.bucket/charts -why \"another team has it now\"", "kasbah ledger release 'shore:medina.machine/*' -yes"},
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
-			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
-			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+			f.registerRun(fs)
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
@@ -189,17 +188,8 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 			return &usageError{msg: pattern + " is not recorded", hint: nearest.Hint(short, known)}
 		}
 	}
-	if !a.yes {
-		if !a.interactive() {
-			return &enact.Refused{Reasons: []string{"nobody can be asked here; -yes consents"}}
-		}
-		got, err := a.ask(ctx, fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more. Type y:", strings.Join(chosen, ", ")))
-		if err != nil {
-			return err
-		}
-		if got != "y" {
-			return &enact.Refused{Reasons: []string{"not carried out"}}
-		}
+	if err := a.consentTo(ctx, fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more.", strings.Join(chosen, ", "))); err != nil {
+		return err
 	}
 	o := a.enactOptions(ctx, p, f)
 	if err := enact.Release(ctx, chosen, o); err != nil {
@@ -230,7 +220,7 @@ func ledgerPruneCommand() *command {
 			if err != nil {
 				return err
 			}
-			if err := a.agree(ctx, "Prune the history of "+strings.Join(p.wards, ", ")+"? It cannot be had back."); err != nil {
+			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(p.wards, ", ")+"? It cannot be had back."); err != nil {
 				return err
 			}
 			type pruned struct {
@@ -296,7 +286,13 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 		return err
 	}
 	st, err := p.openStore(ctx, settings)
-	if err != nil {
+	var wrong *problem.Problem
+	switch {
+	case settings["store"] == nil:
+		return usage("-to wants the kind of store as well, such as -to store=postgres")
+	case errors.As(err, &wrong): // it was typed, and stands in no file
+		return &usageError{msg: "-to: " + wrong.Message, hint: wrong.Hint}
+	case err != nil:
 		return err
 	}
 	p.closers = append(p.closers, st.Close)

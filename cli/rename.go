@@ -80,9 +80,7 @@ func ledgerRenameCommand() *command {
 		name: "ledger rename", line: "record a resource under another address, in its ward or another", args: "ADDRESS ADDRESS", common: true,
 		examples: [2]string{"kasbah ledger rename medina.subnet/quay medina.subnet/pier", `kasbah ledger rename shore:medina.bucket/log signal:medina.bucket/readings -why "it moved"`},
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
-			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
-			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+			f.registerRun(fs)
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 2 {
@@ -132,17 +130,8 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 		return usage("%s is of type %s, and %s is no address of one", short, r.Type, toShort)
 	}
 	doc := renameDocument{Format: "kasbah.rename/1", From: value.InWard(ward, short), To: value.InWard(toWard, toShort)}
-	if !a.yes {
-		if !a.interactive() {
-			return &enact.Refused{Reasons: []string{"nobody can be asked here; -yes consents"}}
-		}
-		got, err := a.ask(ctx, fmt.Sprintf("Record %s as %s? Type y:", doc.From, doc.To))
-		if err != nil {
-			return err
-		}
-		if got != "y" {
-			return &enact.Refused{Reasons: []string{"not carried out"}}
-		}
+	if err := a.consentTo(ctx, fmt.Sprintf("Record %s as %s?", doc.From, doc.To)); err != nil {
+		return err
 	}
 	o := a.enactOptions(ctx, p, f)
 	doc.Run = o.Run

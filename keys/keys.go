@@ -260,10 +260,10 @@ func (h *Home) Estate(id string) (seal.Estate, error) {
 
 var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_.-]*$`) })
 
-// CheckName is an error for what cannot be the name of a credential.
+// CheckName is an error for what cannot be the name of a credential or a reader.
 func CheckName(name string) error {
 	if !nameForm().MatchString(name) {
-		return fmt.Errorf("%q is no name for a credential: lower-case letters, digits, -, _ and ., a letter first", name)
+		return fmt.Errorf("%q is no name: lower-case letters, digits, -, _ and ., a letter first", name)
 	}
 	return nil
 }

@@ -9,9 +9,6 @@ import (
 	"kasbah/core/propose"
 )
 
-// callCopy is the call that copies a thing, as intents name it.
-const callCopy = "copy"
-
 // copyGood is how long a copy made before counts as one of what is there now:
 // a run that ended between copying and removing need not be followed by
 // another copy, and one of days ago holds other data.
@@ -25,7 +22,7 @@ func (e *executor) copyFirst(ctx context.Context, a *propose.Action, r *ledger.R
 	}
 	good := func(c ledger.Copy) bool { return c.Of == id && time.Since(c.At) < copyGood }
 	if !slices.ContainsFunc(r.Copies, good) {
-		c := e.newCall(a, remove, callCopy)
+		c := e.newCall(a, remove, ledger.CallCopy)
 		plan := *r
 		c.intent.Thing, c.intent.Plan = id, &plan
 		if err := e.perform(ctx, &c); err != nil {

@@ -54,6 +54,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in}
 	if in.Plan != nil {
 		c.within = e.timeout(in.Plan.Care)
+		e.confide(map[string]any(in.Plan.Hidden))
 	}
 	settle := func(r ledger.Result) error {
 		r.Intent, r.Run, r.Address = in.ID, open.Run, in.Address
@@ -71,7 +72,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	}
 	// with a tag a repeated call is safe at any time; a create only while the
 	// cloud remembers its key, with room for clocks that differ
-	if memory := catalog.Types[typ].KeyMemory; (in.Call == "create" || in.Call == callCopy) && time.Since(open.At) >= memory/2 {
+	if memory := catalog.Types[typ].KeyMemory; (in.Call == "create" || in.Call == ledger.CallCopy) && time.Since(open.At) >= memory/2 {
 		why := "the cloud remembers no keys"
 		if memory > 0 {
 			why = fmt.Sprintf("the call is from %s, and the cloud may have forgotten its key", open.At.Local().Format(time.DateTime))

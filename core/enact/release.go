@@ -33,10 +33,8 @@ func Release(ctx context.Context, full []string, o Options) error {
 }
 
 func (e *executor) releaseRecords(ctx context.Context, full []string) error {
-	for _, run := range e.runs {
-		for _, in := range run.Unresolved() {
-			return &Refused{Reasons: []string{in.Intent.Address + " has a call without a result: `kasbah lock recover " + in.Run + "` first"}}
-		}
+	if err := e.allResolved(); err != nil {
+		return err
 	}
 	for _, f := range full {
 		r, err := e.recordOf(f, "")

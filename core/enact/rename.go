@@ -123,11 +123,19 @@ func Rename(ctx context.Context, from, to string, o Options) error {
 	return errors.Join(err, e.end(ctx, outcome, nil))
 }
 
-func (e *executor) renameRecord(ctx context.Context, from, to, address string) error {
+// allResolved refuses to change records while a dead run's call has no result.
+func (e *executor) allResolved() error {
 	for _, run := range e.runs {
 		for _, in := range run.Unresolved() {
 			return &Refused{Reasons: []string{in.Intent.Address + " has a call without a result: `kasbah lock recover " + in.Run + "` first"}}
 		}
+	}
+	return nil
+}
+
+func (e *executor) renameRecord(ctx context.Context, from, to, address string) error {
+	if err := e.allResolved(); err != nil {
+		return err
 	}
 	was, err := e.recordOf(from, "")
 	if err != nil {

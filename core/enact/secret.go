@@ -3,6 +3,8 @@ package enact
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"kasbah/core/ledger"
@@ -49,13 +51,15 @@ func (e *executor) redacted(err error) error {
 		return nil
 	}
 	e.mu.Lock()
-	texts := make([]string, 0, 2*len(e.confided))
-	for s := range e.confided {
-		texts = append(texts, s, inItsPlace)
-	}
+	known := slices.Collect(maps.Keys(e.confided))
 	e.mu.Unlock()
-	if len(texts) == 0 {
+	if len(known) == 0 {
 		return err
+	}
+	slices.SortFunc(known, func(a, b string) int { return len(b) - len(a) }) // one may begin another
+	var texts []string
+	for _, s := range known {
+		texts = append(texts, s, inItsPlace)
 	}
 	r := strings.NewReplacer(texts...)
 	var said *driver.Error

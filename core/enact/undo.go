@@ -171,7 +171,7 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	if in.Call == callRename {
 		return e.renameBack(ctx, m)
 	}
-	if in.Call == callCopy {
+	if in.Call == ledger.CallCopy {
 		return nil // what was copied is made again without its data: the copy stays
 	}
 	now, err := m.call.run.Record(in.Address)
@@ -181,6 +181,9 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	version := int64(1)
 	if now != nil {
 		version = now.Version + 1
+	}
+	if m.before != nil {
+		e.confide(map[string]any(m.before.Hidden))
 	}
 	next := u.restored(m.call.run.Ward(), m.before, version)
 	c := call{run: m.call.run, within: m.call.within, drv: m.call.drv, typ: m.call.typ}

@@ -103,6 +103,9 @@ type Intent struct {
 	Plan    *Record          `json:"plan,omitempty"` // the record as it is to be, without what the cloud decides
 }
 
+// CallCopy is the call that copies a thing.
+const CallCopy = "copy"
+
 // Outcome of a call.
 type Outcome string
 

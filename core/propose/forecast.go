@@ -36,14 +36,12 @@ func (a *Action) calls() []string {
 			out = append(out, "create")
 		}
 		if a.Plan.CopyFirst {
-			out = append(out, callCopy)
+			out = append(out, ledger.CallCopy)
 		}
 		return append(out, "delete")
 	}
 	return nil
 }
-
-const callCopy = "copy" // as intents name it
 
 // forecast estimates every changing action, and the whole of them.
 func (w *proposer) forecast() Forecast {

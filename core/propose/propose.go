@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sort"
 	"strings"
 	"time"
 
@@ -14,7 +13,6 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
@@ -211,122 +209,6 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 			w.recorded.set(full, &r)
 		}
 	}
-}
-
-// connect builds the graph of everything declared or recorded. What is
-// declared needs what it declares; what is only recorded needs what it was
-// recorded to.
-func (w *proposer) connect() {
-	w.g = w.o.Graph
-	if w.g == nil && w.o.Declared != nil {
-		w.g, _ = graph.OfDeclared(w.o.Declared)
-	}
-	only := w.recordedOnly()
-	if w.g != nil && len(only) == 0 {
-		return
-	}
-	names := make([]string, 0, len(w.declared)+len(only))
-	for _, d := range w.declared {
-		names = append(names, d.Full())
-	}
-	w.g = graph.Of(append(names, only...), func(n int, add func(to, why string)) {
-		if n < len(w.declared) {
-			for _, need := range w.declared[n].Needs {
-				add(need.Address, need.Why)
-			}
-			return
-		}
-		for _, need := range w.recorded.needs(only[n-len(names)]) {
-			if w.o.Declared.Resource(need) == nil { // else the two may need each other across the change
-				add(need, "")
-			}
-		}
-	})
-}
-
-// recordedOnly lists what is recorded and not declared, in byte order.
-func (w *proposer) recordedOnly() []string {
-	var out []string
-	for ward, s := range w.recorded.states {
-		for a := range s.Records {
-			if full := value.InWard(ward, a); w.o.Declared.Resource(full) == nil && w.recorded.has(full) {
-				out = append(out, full)
-			}
-		}
-	}
-	for full, r := range w.recorded.instead { // an unfinished call may have made what is not recorded yet
-		if r != nil && w.o.Declared.Resource(full) == nil && w.recorded.stored(full) == nil {
-			out = append(out, full)
-		}
-	}
-	sort.Strings(out)
-	return out
-}
-
-// selectOnly marks the addresses that match and what they need.
-func (w *proposer) selectOnly(g *graph.Graph) error {
-	if len(w.o.Only) == 0 {
-		return nil
-	}
-	w.selected = map[string]bool{}
-	for _, pattern := range w.o.Only {
-		hits, err := matching(g, "-only", pattern)
-		if err != nil {
-			return err
-		}
-		for n, in := range g.Down(append(hits, w.usersOfRenamed(g, hits)...)...) {
-			if in {
-				w.selected[g.Name(int32(n))] = true
-			}
-		}
-	}
-	return nil
-}
-
-// matching are the resources that a pattern of a flag names; none is an error.
-func matching(g *graph.Graph, flag, pattern string) ([]int32, error) {
-	match := Pattern(pattern)
-	var hits []int32
-	for n := int32(0); n < int32(g.Len()); n++ {
-		full := g.Name(n)
-		if _, short := value.SplitWard(full); match(full) || match(short) {
-			hits = append(hits, n)
-		}
-	}
-	if len(hits) > 0 {
-		return hits, nil
-	}
-	var known []string
-	for n := int32(0); n < int32(min(g.Len(), 5000)); n++ {
-		_, short := value.SplitWard(g.Name(n))
-		known = append(known, short)
-	}
-	err := fmt.Sprintf("%s %s matches no resource", flag, pattern)
-	if h := nearest.Hint(pattern, known); h != "" {
-		err += "; " + h
-	}
-	return nil, errors.New(err)
-}
-
-// askSwaps marks what is to be swapped though nothing differs: it must be
-// declared and there.
-func (w *proposer) askSwaps(g *graph.Graph) error {
-	w.asked = map[string]bool{}
-	for _, pattern := range w.o.Swap {
-		hits, err := matching(g, "-swap", pattern)
-		if err != nil {
-			return err
-		}
-		for _, n := range hits {
-			full := g.Name(n)
-			if w.o.Declared.Resource(full) == nil || !w.recorded.has(full) {
-				_, short := value.SplitWard(full)
-				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap", pattern, short)
-			}
-			w.asked[full] = true
-		}
-	}
-	return nil
 }
 
 // action decides what becomes of one resource. What it needs was decided
