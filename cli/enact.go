@@ -14,9 +14,7 @@ import (
 	"github.com/oklog/ulid/v2"
 	"golang.org/x/term"
 
-	"kasbah/core/declare"
 	"kasbah/core/enact"
-	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -154,7 +152,9 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 		}
 	}
 	f.file = path
-	return a.carryOut(ctx, p, proposal, f, &enact.Kept{Envelope: envelope}, true)
+	o := a.enactOptions(ctx, p, f)
+	o.Kept, o.JudgeLive = &enact.Kept{Envelope: envelope}, true
+	return a.carryOut(ctx, p, proposal, f, o)
 }
 
 func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error {
@@ -162,69 +162,9 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	if err != nil {
 		return err
 	}
-	var d *declare.Declared
-	var g *graph.Graph
-	switch {
-	case f.restore > 0:
-		if d, err = a.recordedAt(ctx, p, f.restore); err != nil {
-			return err
-		}
-	case !f.raze:
-		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
-			return err
-		}
-	}
-	if err := a.rulesFor(ctx, p); err != nil {
-		return err
-	}
-	o := a.enactOptions(ctx, p, f)
-	for _, w := range p.wards {
-		if err := p.ledgers[w].WaitFree(ctx, o.Run, o.Wait); err != nil {
-			return err
-		}
-	}
-	states, err := p.states(ctx)
-	if err != nil {
-		return err
-	}
-	for _, w := range p.wards {
-		if err := p.ledgers[w].MayWrite(states[w]); err != nil {
-			return err
-		}
-	}
-	if hasUnresolved(states) {
-		if states, err = a.recoverFirst(ctx, p, f); err != nil {
-			return err
-		}
-	}
-	proposal, err := a.compareNow(ctx, p, d, g, states, f.proposeFlags)
-	if err != nil {
-		return err
-	}
-	return a.carryOut(ctx, p, proposal, f, nil, f.offline)
-}
-
-func hasUnresolved(states map[string]*ledger.State) bool {
-	for _, s := range states {
-		if len(s.Unresolved()) > 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// recoverFirst finds out about the unfinished calls of dead runs, so that
-// what is proposed next rests on facts.
-func (a *app) recoverFirst(ctx context.Context, p *project, f enactFlags) (map[string]*ledger.State, error) {
-	r, err := enact.Recover(ctx, p.wards, nil, a.enactOptions(ctx, p, f))
-	if err != nil {
-		return nil, err
-	}
-	for _, full := range r.Recovered {
-		_, short := value.SplitWard(full)
-		a.say("%s: an unfinished call of an earlier run was found out about", short)
-	}
-	return p.states(ctx)
+	t := &turn{a: a, p: p, f: f, o: a.enactOptions(ctx, p, f), until: time.Now().Add(f.wait)}
+	err = t.take(ctx)
+	return errors.Join(err, t.release(ctx))
 }
 
 func (a *app) enactOptions(ctx context.Context, p *project, f enactFlags) enact.Options {
@@ -246,7 +186,8 @@ func (a *app) waiting() func(ledger.OpenRun) {
 }
 
 // carryOut shows a proposal, asks for consent and enacts it.
-func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, file *enact.Kept, old bool) error {
+func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, o enact.Options) error {
+	file, old := o.Kept, o.JudgeLive
 	if !a.json && f.form == "text" && !(a.quiet && a.yes) {
 		opts := render.ProposalOptions{Full: f.full, Undo: f.ifOneFails == string(enact.Undo)}
 		if file != nil {
@@ -277,8 +218,6 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 			return err
 		}
 	}
-	o := a.enactOptions(ctx, p, f)
-	o.JudgeLive, o.Kept = old, file
 	o.Judge = p.judgeAgain(proposal)
 	stop := make(chan struct{})
 	o.Stop = stop

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -61,6 +62,9 @@ func (a *app) printLocked(l *ledger.LockedError) {
 	e := a.errs()
 	h := render.NewHolder(l.Ward, l.Holder)
 	e.Printf("refused: %s (%s) is locked\n", l.Ward, a.env)
+	if l.Address != "" {
+		e.Printf("  at      %s\n", render.Locked(l.Address))
+	}
 	e.Printf("  by      %s\n", h.Held(time.Now()))
 	if l.Dead {
 		e.Printf("  but     its process no longer runs\n")
@@ -159,7 +163,7 @@ func lockRecoverCommand() *command {
 			if err != nil {
 				return err
 			}
-			var ids, wards []string
+			var ids []string
 			for _, w := range p.wards {
 				for _, in := range states[w].Unresolved() {
 					ids = append(ids, in.Run)
@@ -172,19 +176,21 @@ func lockRecoverCommand() *command {
 			if err != nil {
 				return err
 			}
+			addresses := map[string][]string{}
+			scopes := map[string]ledger.Scope{}
 			for _, w := range p.wards {
-				if states[w].Open[run] != nil {
-					wards = append(wards, w)
+				if open := states[w].Open[run]; open != nil {
+					scopes[w] = open.Begin.Scope
 					continue
 				}
-				for _, in := range states[w].Unresolved() {
+				for _, in := range states[w].Intents {
 					if in.Run == run {
-						wards = append(wards, w)
-						break
+						addresses[w] = append(addresses[w], in.Intent.Address)
 					}
 				}
 			}
-			r, err := enact.Recover(ctx, wards, known, a.enactOptions(ctx, p, f))
+			maps.Copy(scopes, scopesOf(addresses))
+			r, err := enact.Recover(ctx, scopes, known, a.enactOptions(ctx, p, f))
 			if err != nil {
 				return err
 			}

@@ -46,6 +46,8 @@ type project struct {
 	found    []rules.Finding          // about what is declared
 	judged   *rules.Report            // the same, with what passed
 
+	holding string // the run that holds locks while it proposes; "" for none
+
 	home func() (*keys.Home, error) // what this machine keeps for the person
 }
 

@@ -157,7 +157,7 @@ func (a *app) compareNow(ctx context.Context, p *project, d *declare.Declared, g
 func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, live propose.Live, f proposeFlags) (*propose.Proposal, error) {
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
-		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Declared: d, Graph: g, Wards: p.wards,
+		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Run: p.holding, Declared: d, Graph: g, Wards: p.wards,
 		Sealed: p.box != nil, Secret: p.secretOf(ctx), Approval: p.approval, States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
 	}

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -133,20 +134,61 @@ type Holder struct {
 	What  string    `json:"command"`
 	Done  int       `json:"done"`
 	Total int       `json:"total"`
+	Scope Scope     `json:"scope"`
+}
+
+// Scope is what a run has locked.
+type Scope struct {
+	Whole  bool     `json:"whole"`
+	Writes []string `json:"writes"`
+	Reads  []string `json:"reads"`
+}
+
+// what is a scope in a few words.
+func (s Scope) what() string {
+	if s.Whole {
+		return "everything"
+	}
+	var parts []string
+	for _, x := range []struct {
+		list []string
+		word string
+	}{{s.Writes, "written"}, {s.Reads, "read"}} {
+		n := len(x.list)
+		if slices.Contains(x.list, ledger.PublishedValues) {
+			n--
+		}
+		if n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, x.word))
+		}
+	}
+	if parts == nil {
+		return Locked(ledger.PublishedValues)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Locked names what a scope lists.
+func Locked(address string) string {
+	if address == ledger.PublishedValues {
+		return "what is published"
+	}
+	return Clean(address)
 }
 
 // NewHolder puts an open run into its JSON form.
 func NewHolder(ward string, r *ledger.OpenRun) Holder {
-	return Holder{Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, What: r.Begin.Command, Done: r.Done, Total: r.Total}
+	scope := Scope{Whole: r.Begin.Scope.Whole, Writes: append([]string{}, r.Begin.Scope.Writes...), Reads: append([]string{}, r.Begin.Scope.Reads...)}
+	return Holder{Scope: scope, Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, What: r.Begin.Command, Done: r.Done, Total: r.Total}
 }
 
 // Row is a holder as a row of a table: the cells of HolderHead.
 func (h Holder) Row(now time.Time) []string {
-	return []string{h.Ward, ShortRun(h.Run), Clean(h.Who + "@" + h.Host), h.Since.Local().Format(time.TimeOnly) + ", " + Ago(now.Sub(h.Since)), fmt.Sprintf("%d of %d", h.Done, h.Total), Clean(h.What)}
+	return []string{h.Ward, ShortRun(h.Run), Clean(h.Who + "@" + h.Host), h.Since.Local().Format(time.TimeOnly) + ", " + Ago(now.Sub(h.Since)), fmt.Sprintf("%d of %d", h.Done, h.Total), h.Scope.what(), Clean(h.What)}
 }
 
 // HolderHead heads a table of holders.
-var HolderHead = []string{"ward", "run", "by", "since", "done", "command"}
+var HolderHead = []string{"ward", "run", "by", "since", "done", "locked", "command"}
 
 // Held is one line on who holds a lock.
 func (h Holder) Held(now time.Time) string {

@@ -5,9 +5,7 @@ package enact
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -52,6 +50,7 @@ type Options struct {
 	IfOneFails IfOneFails
 	Timeout    time.Duration
 	Wait       ledger.WaitOptions
+	Held       *Held // the locks, when they were taken before
 	Kept       *Kept // where the proposal is from a file; nil when it was made just now
 	JudgeLive  bool  // read what is live again before acting: the proposal may be old
 	// Judge holds an action against the rules that were undecided about it, now
@@ -129,7 +128,10 @@ type ActionResult struct {
 }
 
 // Refused is returned when a run is refused before it acted: exit code 5.
-type Refused struct{ Reasons []string }
+type Refused struct {
+	Reasons  []string
+	Outdated bool // what the proposal rests on has changed since: another one may do
+}
 
 // Error is all reasons on lines of their own.
 func (r *Refused) Error() string {
@@ -152,7 +154,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		}
 		return nil, r
 	}
-	e, err := begin(ctx, o, wardsOf(p), p.ID)
+	e, err := begin(ctx, o, p.Scopes(), p.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -179,8 +181,10 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		}
 	}
 	for ward, run := range e.runs {
-		if err := run.Announce(ctx, e.byWard[ward].Total); err != nil {
-			return nil, errors.Join(err, e.end(ctx, "failed", nil))
+		if total := e.byWard[ward].Total; total > 0 {
+			if err := run.Announce(ctx, total); err != nil {
+				return nil, errors.Join(err, e.end(ctx, "failed", nil))
+			}
 		}
 	}
 	e.event(Event{Kind: EventBegin})
@@ -189,14 +193,6 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		e.undo(ctx, steps)
 	}
 	return e.finish(ctx)
-}
-
-func wardsOf(p *propose.Proposal) []string {
-	var out []string
-	for _, w := range p.Wards {
-		out = append(out, w.Ward)
-	}
-	return out
 }
 
 // executor is one run over one or several wards.
@@ -233,8 +229,8 @@ type executor struct {
 	found          *finder
 }
 
-// begin takes the locks of the wards, in name order.
-func begin(ctx context.Context, o Options, wards []string, proposal string) (*executor, error) {
+// begin takes the locks, or takes over those that are held already.
+func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, proposal string) (*executor, error) {
 	if o.Parallel <= 0 {
 		o.Parallel = DefaultParallel
 	}
@@ -244,18 +240,18 @@ func begin(ctx context.Context, o Options, wards []string, proposal string) (*ex
 	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
-	wards = append([]string(nil), wards...)
-	sort.Strings(wards)
-	for _, w := range wards {
-		l := o.Ledgers[w]
-		if l == nil {
-			return nil, fmt.Errorf("there is no ledger for ward %s", w)
+	h := o.Held
+	if h == nil {
+		var err error
+		if h, err = Hold(ctx, scopes, proposal, o); err != nil {
+			return nil, err
 		}
-		run, err := l.BeginWaiting(ctx, ledger.BeginOptions{ID: o.Run, Command: o.Command, Reason: o.Reason, Proposal: proposal, Kept: o.Kept != nil}, o.Wait)
-		if err != nil {
-			return nil, errors.Join(err, e.end(ctx, "failed", nil))
-		}
-		e.runs[w], e.byWard[w] = run, &Counts{}
+	} else if !h.Covers(scopes) {
+		return nil, errors.New("the locks that are held are not enough for the proposal")
+	}
+	e.o.Run, e.runs = h.id, h.take()
+	for w := range e.runs {
+		e.byWard[w] = &Counts{}
 	}
 	return e, nil
 }
@@ -431,11 +427,15 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 	}
 	values := map[string]ledger.Values{}
 	for _, w := range e.p.Wards {
-		if len(e.undone) > 0 {
+		run := e.runs[w.Ward]
+		if run == nil || len(e.undone) > 0 {
 			continue // they stay as they were
 		}
-		values[w.Ward] = e.values(w)
-		r.Published[w.Ward] = value.Map(values[w.Ward].Published)
+		is := e.values(w)
+		if run.Scope().MayWrite(ledger.PublishedValues) {
+			values[w.Ward] = is
+		}
+		r.Published[w.Ward] = value.Map(is.Published)
 	}
 	r.Actions = e.actions()
 	err := e.end(ctx, r.Outcome, values)
@@ -550,8 +550,8 @@ func (e *executor) failedIn(ward string) []string {
 // end gives every lock back. Locks that were taken away are past giving.
 func (e *executor) end(ctx context.Context, outcome string, values map[string]ledger.Values) error {
 	var errs []error
-	for w, run := range e.runs {
-		c := e.byWard[w]
+	for _, w := range value.Keys(e.runs) {
+		run, c := e.runs[w], e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear, "undone": c.Undone}
 		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w), Copies: e.copiesIn(w), Values: values[w]})
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {

@@ -267,7 +267,7 @@ func TestStopping(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, s.Open, "the lock is given back")
 	f.before = nil
-	_, err = enact.Recover(context.Background(), []string{"shore"}, nil, enact.Options{
+	_, err = enact.Recover(context.Background(), map[string]ledger.Scope{"shore": ledger.Whole}, nil, enact.Options{
 		Run: "recover", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(t, err)
@@ -291,7 +291,7 @@ func TestBrokenLock(t *testing.T) {
 	require.Equal(t, 1, calls)
 	f.before = nil
 	// the one call it made stands as an open intent, and is found out about
-	r, err := enact.Recover(context.Background(), []string{"shore"}, nil, enact.Options{
+	r, err := enact.Recover(context.Background(), map[string]ledger.Scope{"shore": ledger.Whole}, nil, enact.Options{
 		Run: "run-2", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(t, err)
@@ -322,14 +322,14 @@ func TestKeylessCloud(t *testing.T) {
 		keyless.Types[n] = &copied
 	}
 	o := enact.Options{Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
-	_, err = enact.Recover(ctx, []string{"shore"}, nil, o)
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
 	require.ErrorContains(t, err, "only a person can tell: kasbah lock recover run-1 -made medina.bucket/bkt=ID")
 	for _, typ := range keyless.Types {
 		typ.KeyMemory = time.Nanosecond // long past
 	}
 	before := len(c.live())
 	o.Run = "run-9b"
-	_, err = enact.Recover(ctx, []string{"shore"}, nil, o)
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
 	require.ErrorContains(t, err, "the cloud may have forgotten its key, so only a person can tell")
 	require.Len(t, c.live(), before, "nothing is made a second time")
 	var id string
@@ -339,7 +339,7 @@ func TestKeylessCloud(t *testing.T) {
 		}
 	}
 	o.Run = "run-10"
-	_, err = enact.Recover(ctx, []string{"shore"}, map[string]string{"medina.bucket/bkt": id}, o)
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, map[string]string{"medina.bucket/bkt": id}, o)
 	require.NoError(t, err)
 	c.enact(c.propose(false))
 	require.Len(t, c.live(), 5)

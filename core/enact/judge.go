@@ -15,10 +15,14 @@ import (
 func (e *executor) judge(ctx context.Context) error {
 	refused := &Refused{}
 	no := func(a *propose.Action, format string, args ...any) {
+		refused.Outdated = true
 		refused.Reasons = append(refused.Reasons, a.Address+": "+fmt.Sprintf(format, args...)+"; propose again")
 	}
 	if err := e.judgeKept(refused); err != nil {
 		return err
+	}
+	if len(refused.Reasons) > 0 {
+		return refused
 	}
 	for _, a := range e.p.Actions {
 		if a.Plan == nil {
@@ -46,6 +50,9 @@ func (e *executor) judge(ctx context.Context) error {
 			no(a, "run %s has changed it since the proposal", r.Run)
 		}
 		e.judgeUses(a, no)
+	}
+	if err := e.judgeUsers(no); err != nil {
+		return err
 	}
 	if e.o.JudgeLive && len(refused.Reasons) == 0 {
 		if err := e.judgeLive(ctx, no); err != nil {
@@ -90,8 +97,10 @@ func (e *executor) ownWork(full string) bool {
 
 func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, string, ...any)) error {
 	states := map[string]*ledger.State{}
-	for w, run := range e.runs {
-		states[w] = run.State()
+	for _, w := range e.p.Wards {
+		if run := e.runs[w.Ward]; run != nil {
+			states[w.Ward] = run.State()
+		}
 	}
 	live, err := propose.ReadLive(ctx, e.o.Drivers, states)
 	if err != nil {
@@ -123,4 +132,65 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 		}
 	}
 	return nil
+}
+
+// judgeUsers refuses to take away what something uses that the proposal does
+// not know of: it was made since, or -only left it out.
+func (e *executor) judgeUsers(no func(*propose.Action, string, ...any)) error {
+	going, known := map[string]*propose.Action{}, map[string]*propose.Action{}
+	for _, a := range e.p.Actions {
+		known[a.Full()], known[a.Was] = a, a
+		if a.Plan != nil && !e.touched(a) && (a.Leaves() || a.Kind == propose.Swap && a.Remakes()) {
+			going[a.Full()] = a
+		}
+	}
+	if len(going) == 0 {
+		return nil
+	}
+	within := map[string]bool{}
+	for _, w := range e.p.Wards {
+		within[w.Ward] = true
+	}
+	for _, ward := range value.Keys(e.o.Ledgers) {
+		s, err := e.state(ward)
+		if err != nil {
+			return err
+		}
+		users := map[*propose.Action]string{} // the first of each
+		for address, st := range s.Records {
+			full := value.InWard(ward, address)
+			for _, n := range st.Needs {
+				a := going[n]
+				if a == nil || !within[ward] && !a.Leaves() || reckonedWith(known[full], n) {
+					continue
+				}
+				if first := users[a]; first == "" || full < first {
+					users[a] = full
+				}
+			}
+		}
+		for _, full := range value.Keys(going) {
+			if by := users[going[full]]; by != "" {
+				no(going[full], "%s uses it, and is not part of the proposal", value.Ref{Address: by}.In(going[full].Ward))
+			}
+		}
+	}
+	return nil
+}
+
+// reckonedWith reports whether the proposal knew, by its action on a resource,
+// that this needs another one. The action is nil when it has none.
+func reckonedWith(a *propose.Action, need string) bool {
+	return a != nil && (a.Plan != nil || slices.Contains(a.Needs, need))
+}
+
+// state is what the ledger of a ward says: under the lock where the run has
+// one there, else as it was when it was first asked for.
+func (e *executor) state(ward string) (*ledger.State, error) {
+	if run := e.runs[ward]; run != nil {
+		return run.State(), nil
+	}
+	e.outside.mu.Lock()
+	defer e.outside.mu.Unlock()
+	return e.outside.state(ward)
 }

@@ -212,7 +212,7 @@ func killAt(t *testing.T, estate func(*testing.T) *coast, at int, after bool, wa
 	if len(s.Holders()) > 0 {
 		require.NoError(t, c.ledger().Break(ctx, "doomed", "it was killed", ""))
 	}
-	_, err = enact.Recover(ctx, []string{"shore"}, nil, c.options("recovery", c.drv, c.store))
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv, c.store))
 	require.NoError(t, err)
 	c.enact(c.propose(false))
 	again := c.propose(false)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/enact"
+	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 	"kasbah/medina"
@@ -83,7 +84,7 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 		checkPromise(t, c, r, then, before)
 	}
 	// whatever happened, the next run ends as an undisturbed one
-	_, err = enact.Recover(ctx, []string{"shore"}, nil, c.options("recovery", c.drv, c.store))
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv, c.store))
 	require.NoError(t, err)
 	c.enact(c.propose(false))
 	for _, a := range c.propose(false).Actions {

@@ -12,10 +12,11 @@ import (
 	"kasbah/driver"
 )
 
-// Recover is a run of its own that finds out about unfinished calls. made
-// says what a person knows: address -> id in the cloud, or "none".
-func Recover(ctx context.Context, wards []string, made map[string]string, o Options) (*Result, error) {
-	e, err := begin(ctx, o, wards, "")
+// Recover is a run of its own that finds out about the unfinished calls within
+// some scopes, by ward. made says what a person knows: address -> id in the
+// cloud, or "none".
+func Recover(ctx context.Context, scopes map[string]ledger.Scope, made map[string]string, o Options) (*Result, error) {
+	e, err := begin(ctx, o, scopes, "")
 	if err != nil {
 		return nil, err
 	}
@@ -28,13 +29,18 @@ func Recover(ctx context.Context, wards []string, made map[string]string, o Opti
 	return r, errors.Join(err, e.end(ctx, r.Outcome, nil))
 }
 
-// recover resolves the unfinished calls of dead runs: each recorded call is
+// recover resolves the unfinished calls of dead runs on what this one writes,
+// and refuses to rest on what has some: each recorded call is
 // made again with its recorded key and tag, so that a late call of the dead
 // run can only repeat it.
 func (e *executor) recover(ctx context.Context, made map[string]string) error {
 	for _, ward := range value.Keys(e.runs) {
 		run := e.runs[ward]
-		for _, open := range run.Unresolved() {
+		written, read := run.Unresolved()
+		if len(read) > 0 {
+			return unresolved(read[0])
+		}
+		for _, open := range written {
 			if err := e.recoverOne(ctx, run, open, made[open.Intent.Address]); err != nil {
 				return fmt.Errorf("%s: its unfinished %s of run %s: %w", open.Intent.Address, open.Intent.Call, open.Run, err)
 			}

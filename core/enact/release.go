@@ -12,15 +12,13 @@ import (
 // Release is a run of its own that stops managing resources, by their addresses
 // with their wards. Nothing is done in the cloud.
 func Release(ctx context.Context, full []string, o Options) error {
-	var wards []string
-	seen := map[string]bool{}
+	addresses, scopes := map[string][]string{}, map[string]ledger.Scope{}
 	for _, f := range full {
-		if ward, _ := value.SplitWard(f); !seen[ward] {
-			seen[ward] = true
-			wards = append(wards, ward)
-		}
+		ward, address := value.SplitWard(f)
+		addresses[ward] = append(addresses[ward], address)
+		scopes[ward] = ledger.NewScope(addresses[ward], nil)
 	}
-	e, err := begin(ctx, o, wards, "")
+	e, err := begin(ctx, o, scopes, "")
 	if err != nil {
 		return err
 	}

@@ -107,11 +107,8 @@ func forget(ctx context.Context, runs map[string]*ledger.Run, from, to string) e
 func Rename(ctx context.Context, from, to string, o Options) error {
 	fromWard, _ := value.SplitWard(from)
 	toWard, address := value.SplitWard(to)
-	wards := []string{fromWard}
-	if toWard != fromWard {
-		wards = append(wards, toWard)
-	}
-	e, err := begin(ctx, o, wards, "")
+	// which records name the address is known under the lock alone
+	e, err := begin(ctx, o, map[string]ledger.Scope{fromWard: ledger.Whole, toWard: ledger.Whole}, "")
 	if err != nil {
 		return err
 	}
@@ -126,8 +123,8 @@ func Rename(ctx context.Context, from, to string, o Options) error {
 // allResolved refuses to change records while a dead run's call has no result.
 func (e *executor) allResolved() error {
 	for _, run := range e.runs {
-		for _, in := range run.Unresolved() {
-			return &Refused{Reasons: []string{in.Intent.Address + " has a call without a result: `kasbah lock recover " + in.Run + "` first"}}
+		if written, _ := run.Unresolved(); len(written) > 0 {
+			return unresolved(written[0])
 		}
 	}
 	return nil

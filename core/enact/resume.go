@@ -28,7 +28,11 @@ func (e *executor) judgeKept(refused *Refused) error {
 	}
 	acted, whole, last := false, true, ""
 	for _, w := range e.p.Wards {
-		use := e.runs[w.Ward].State().Proposals[e.p.ID]
+		run := e.runs[w.Ward]
+		if run == nil {
+			continue // nothing changes there
+		}
+		use := run.State().Proposals[e.p.ID]
 		if use == nil {
 			continue // it was made just now
 		}
@@ -44,7 +48,11 @@ func (e *executor) judgeKept(refused *Refused) error {
 		return nil
 	}
 	for _, w := range e.p.Wards {
-		force := e.runs[w.Ward].State().Approval
+		run := e.runs[w.Ward]
+		if run == nil {
+			continue
+		}
+		force := run.State().Approval
 		for _, a := range e.p.Approvals {
 			if a.Ward == w.Ward && a.Policy != force.Digest() {
 				no("who must sign in %s has changed since this was proposed; propose again", w.Ward)

@@ -28,7 +28,7 @@ func TestRecoveredSecret(t *testing.T) {
 		sent++
 		return &driver.Error{Message: "hidden-words is not what a note may say"}
 	}}
-	_, err = enact.Recover(ctx, []string{"shore"}, nil, c.options("recovery", f, c.store))
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", f, c.store))
 	require.NoError(t, err)
 	require.Equal(t, 1, sent)
 	runs, _, err := c.ledger().History(ctx)

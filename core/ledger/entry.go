@@ -60,11 +60,6 @@ type Line struct {
 	Note   *Note   `json:"note,omitempty"`
 }
 
-// Scope is what a run locks.
-type Scope struct {
-	Whole bool `json:"whole"` // the whole ledger
-}
-
 // Begin takes the lock.
 type Begin struct {
 	Scope    Scope    `json:"scope"`

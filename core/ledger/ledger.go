@@ -60,6 +60,10 @@ func (e *DamageError) Unwrap() error { return e.Err }
 
 // Load reads the newest state.
 func (l *Ledger) Load(ctx context.Context) (*State, error) {
+	seen, err := l.newestSeen() // before: another program may see more in the meantime
+	if err != nil {
+		return nil, err
+	}
 	s, err := l.LoadAt(ctx, 0)
 	if err != nil {
 		return nil, err
@@ -67,7 +71,7 @@ func (l *Ledger) Load(ctx context.Context) (*State, error) {
 	if s.Moved != "" {
 		return nil, &MovedError{l.Ward, s.Moved}
 	}
-	return s, l.compareMemory(ctx, s)
+	return s, l.compareMemory(ctx, s, seen)
 }
 
 // LoadAt reads the state as it was after entry seq, or the newest for 0. The

@@ -10,9 +10,10 @@ import (
 
 // LockedError says that somebody else holds the lock.
 type LockedError struct {
-	Ward   string
-	Holder *OpenRun
-	Dead   bool // the holder's process is known not to run any more
+	Ward    string
+	Holder  *OpenRun
+	Address string // that both want, the first of them; "" when one of them locks everything
+	Dead    bool   // the holder's process is known not to run any more
 }
 
 // Error is one line; the interface shows more.
@@ -40,22 +41,6 @@ func (l *Ledger) BeginWaiting(ctx context.Context, o BeginOptions, w WaitOptions
 		return err
 	})
 	return r, err
-}
-
-// WaitFree waits until nobody holds the lock, without taking it: what is
-// proposed afterwards rests on what the holder has left. run is the one that
-// breaks a stale lock, when asked to.
-func (l *Ledger) WaitFree(ctx context.Context, run string, w WaitOptions) error {
-	return l.patiently(ctx, run, w, func() error {
-		s, err := l.Load(ctx)
-		if err != nil {
-			return err
-		}
-		if holders := s.Holders(); len(holders) > 0 {
-			return &LockedError{Ward: l.Ward, Holder: holders[0]}
-		}
-		return nil
-	})
 }
 
 // patiently tries until the answer is another than a lock that is held.

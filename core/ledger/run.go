@@ -16,6 +16,12 @@ const (
 	beatAfter  = 10 * time.Second // a holder that was quiet this long writes a beat
 	fenceAfter = 20 * time.Second // a holder that has not looked this long makes no call
 	putTries   = 8                // of one append whose outcome is unknown
+
+	// makeWay is how long a writer waits after an append while another run is
+	// open, at least; and in appends, where those take long. Who lost the number
+	// lists, reads what took it, and puts again: three ways to the store.
+	makeWay        = 40 * time.Millisecond
+	makeWayAppends = 3
 )
 
 // ErrBroken is returned to a run whose lock was taken away. It can never
@@ -27,6 +33,7 @@ type Run struct {
 	ID string
 
 	l     *Ledger
+	scope Scope
 	queue chan *appending
 	quit  chan struct{}
 	idle  chan struct{} // closed when the writer has ended
@@ -34,6 +41,7 @@ type Run struct {
 	mu     sync.Mutex
 	state  *State        // up to the newest entry known
 	looked time.Duration // when the log was last known to hold no break, by upTime
+	took   time.Duration // of the newest append that took its number
 	failed error         // why nothing more can be written
 	done   int
 	total  int
@@ -51,18 +59,22 @@ type BeginOptions struct {
 	Command  string
 	Reason   string
 	Proposal string
-	Kept     bool // the proposal is from a file
-	Reseal   bool // it may write although the readers are others than kasbah.toml says
+	Kept     bool  // the proposal is from a file
+	Reseal   bool  // it may write although the readers are others than kasbah.toml says
+	Scope    Scope // what it locks; everything when that is not known
 }
 
-// Begin takes the lock on the whole ledger. A *LockedError says who holds it.
+// Begin takes the lock. A *LockedError says who holds it.
 func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
+	if o.Scope.Empty() {
+		o.Scope = Whole
+	}
 	s, err := l.Load(ctx)
 	if err != nil {
 		return nil, err
 	}
 	r := &Run{
-		ID: o.ID, l: l, state: s,
+		ID: o.ID, l: l, state: s, scope: o.Scope,
 		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{}),
 	}
 	if !o.Reseal {
@@ -70,7 +82,7 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 			return nil, err
 		}
 	}
-	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process}}
+	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: o.Scope, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process}}
 	if s.Seq == 0 && l.box != nil {
 		if begin.Begin.Readers, err = l.wanted(ctx); err != nil {
 			return nil, err
@@ -91,12 +103,24 @@ func (r *Run) Ward() string { return r.l.Ward }
 // nothing; Record may be asked at any time.
 func (r *Run) State() *State { return r.state }
 
-// Unresolved lists the calls of dead runs that have no result yet.
-func (r *Run) Unresolved() []*OpenIntent {
+// Unresolved lists the calls of dead runs that have no result yet, of what this
+// one writes and of what it only reads.
+func (r *Run) Unresolved() (written, read []*OpenIntent) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.state.Unresolved()
+	for _, in := range r.state.Unresolved() {
+		switch {
+		case r.scope.MayWrite(in.Intent.Address):
+			written = append(written, in)
+		case has(r.scope.Reads, in.Intent.Address):
+			read = append(read, in)
+		}
+	}
+	return written, read
 }
+
+// Scope is what the run has locked.
+func (r *Run) Scope() Scope { return r.scope }
 
 // Values are the ward's as the last run that knew them left them.
 func (r *Run) Values() Values {
@@ -176,6 +200,7 @@ func (r *Run) write() {
 	beat := time.NewTicker(beatAfter)
 	defer beat.Stop()
 	for {
+		r.makeWay()
 		var batch []*appending
 		select {
 		case <-r.quit:
@@ -222,6 +247,23 @@ func (r *Run) write() {
 	}
 }
 
+// makeWay waits where others write as well, so that none of them starves.
+func (r *Run) makeWay() {
+	r.mu.Lock()
+	alone := len(r.state.Open) < 2
+	wait := max(makeWay, makeWayAppends*r.took) - (upTime() - r.looked)
+	r.mu.Unlock()
+	if alone || wait <= 0 {
+		return
+	}
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	select {
+	case <-t.C:
+	case <-r.quit:
+	}
+}
+
 // checkpoint writes one. A checkpoint is a convenience: when it cannot be
 // written the log says the same, so the failure is noted and nothing more.
 func (r *Run) checkpoint() {
@@ -239,7 +281,7 @@ func (r *Run) checkpoint() {
 func (r *Run) append(ctx context.Context, lines []Line) error {
 	for {
 		r.mu.Lock()
-		err := r.allowed(lines[0].Kind)
+		err := r.allowed(lines)
 		seq, prev := r.state.Seq+1, r.state.Hash
 		to := r.state.Readers
 		if changed := readersOf(lines); changed != nil {
@@ -265,6 +307,7 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 		if err != nil {
 			return err
 		}
+		from := upTime()
 		won, err := r.l.put(ctx, r.l.logKey(seq), body)
 		if err != nil {
 			return fmt.Errorf("the ledger of %s could not be written: %w", r.l.Ward, err)
@@ -275,6 +318,7 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 				err = r.state.fold(&Entry{Header: h, Lines: lines, Size: len(body), Hash: hash(body), Sealed: seal.IsSealed(body)})
 			}
 			r.looked = upTime()
+			r.took = r.looked - from
 		} else {
 			err = r.l.advance(ctx, r.state, 0)
 		}
@@ -286,16 +330,19 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 }
 
 // allowed is an error when the log, as far as it is known, forbids the run to
-// write.
-func (r *Run) allowed(k Kind) error {
-	if k == KindBegin {
-		if holders := r.state.Holders(); len(holders) > 0 {
-			return &LockedError{Ward: r.l.Ward, Holder: holders[0]}
-		}
-		return nil
+// write these lines.
+func (r *Run) allowed(lines []Line) error {
+	if lines[0].Kind == KindBegin {
+		return r.state.Locked(r.l.Ward, lines[0].Begin.Scope)
 	}
-	if r.state.Open[r.ID] == nil {
+	open := r.state.Open[r.ID]
+	if open == nil {
 		return ErrBroken
+	}
+	for i := range lines {
+		if beyond := open.Begin.Scope.exceeds(&lines[i]); beyond != "" {
+			return fmt.Errorf("this run has not locked %s in %s, and may not write it", beyond, r.l.Ward)
+		}
 	}
 	return nil
 }

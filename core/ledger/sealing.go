@@ -257,25 +257,35 @@ func (e *RollbackError) Error() string {
 		"If it was restored from a backup on purpose: kasbah ledger verify %s -accept %d -why \"…\"", e.Ward, e.Seen, what, e.Ward, e.End)
 }
 
-// compareMemory holds a state against what was seen before.
-func (l *Ledger) compareMemory(ctx context.Context, s *State) error {
+// seen is an entry that was the newest at some time.
+type seen struct {
+	seq  int64 // 0 for none
+	hash string
+}
+
+// newestSeen is the newest entry that this machine has seen.
+func (l *Ledger) newestSeen() (n seen, err error) {
+	if l.memory != nil {
+		n.seq, n.hash, err = l.memory.Newest(l.prefix)
+	}
+	return n, err
+}
+
+// compareMemory holds a state against what was seen before it was read.
+func (l *Ledger) compareMemory(ctx context.Context, s *State, n seen) error {
 	if l.memory == nil {
 		return nil
 	}
-	seq, seen, err := l.memory.Newest(l.prefix)
-	if err != nil {
-		return err
-	}
-	if seq > 0 && (s.Accepted == 0 || s.Accepted >= seq) {
-		there, err := l.holds(ctx, s, seq, seen)
+	if n.seq > 0 && (s.Accepted == 0 || s.Accepted >= n.seq) {
+		there, err := l.holds(ctx, s, n.seq, n.hash)
 		if err != nil {
 			return err
 		}
 		if !there {
-			return &RollbackError{l.Ward, seq, s.Seq}
+			return &RollbackError{l.Ward, n.seq, s.Seq}
 		}
 	}
-	if s.Seq == 0 || s.Seq == seq && s.Hash == seen {
+	if s.Seq == 0 || s.Seq == n.seq && s.Hash == n.hash {
 		return nil
 	}
 	return l.memory.Remember(l.prefix, s.Seq, s.Hash)

@@ -104,6 +104,24 @@ func (s *State) Holders() []*OpenRun {
 	return out
 }
 
+// holds is the oldest run whose lock a scope meets, and where; nil for none.
+func (s *State) holds(scope Scope) (*OpenRun, string) {
+	for _, r := range s.Holders() {
+		if address, meets := scope.Meets(r.Begin.Scope); meets {
+			return r, address
+		}
+	}
+	return nil, ""
+}
+
+// Locked is a *LockedError when a run holds a lock that a scope meets.
+func (s *State) Locked(ward string, scope Scope) error {
+	if r, address := s.holds(scope); r != nil {
+		return &LockedError{Ward: ward, Holder: r, Address: address}
+	}
+	return nil
+}
+
 // RecordedAs is the address under which a thing of a type is recorded, or "".
 func (s *State) RecordedAs(typ, id string) string {
 	for a, st := range s.Records {
@@ -167,11 +185,15 @@ func (s *State) sealedRight(e *Entry) error {
 func (s *State) line(e *Entry, l *Line) {
 	switch l.Kind {
 	case KindBegin:
-		if len(s.Open) > 0 {
+		begin := *l.Begin
+		if !begin.Scope.Whole { // as foreign hands may have written it
+			begin.Scope = NewScope(begin.Scope.Writes, begin.Scope.Reads)
+		}
+		if other, _ := s.holds(begin.Scope); other != nil || s.Open[e.Run] != nil {
 			s.ignore(e, "run %s begins while another one holds the lock", e.Run)
 			return
 		}
-		s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: *l.Begin}
+		s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: begin}
 		if l.Begin.Kept {
 			u := s.Proposals[l.Begin.Proposal]
 			if u == nil {
@@ -194,6 +216,12 @@ func (s *State) line(e *Entry, l *Line) {
 	if run == nil {
 		s.ignore(e, "a line of kind %s from run %s, which holds no lock", l.Kind, e.Run)
 		return
+	}
+	if beyond := run.Begin.Scope.exceeds(l); beyond != "" {
+		s.ignore(e, "a line of kind %s from run %s, which has not locked %s", l.Kind, e.Run, beyond)
+		if l.Kind != KindEnd {
+			return
+		}
 	}
 	if u := s.Proposals[run.Begin.Proposal]; u != nil && (l.Kind == KindIntent || l.Kind == KindNote) {
 		u.Acted = true
@@ -227,7 +255,7 @@ func (s *State) line(e *Entry, l *Line) {
 			}
 		}
 	case KindEnd:
-		if l.End.Published != nil {
+		if l.End.Published != nil && run.Begin.Scope.MayWrite(PublishedValues) {
 			s.Values = l.End.Values
 		}
 		if u := s.Proposals[run.Begin.Proposal]; u != nil {
@@ -244,7 +272,7 @@ func (s *State) result(e *Entry, r *Result, run *OpenRun) {
 		of = e.Run
 	}
 	for i, in := range s.Intents {
-		if in.Run == of && in.Intent.ID == r.Intent {
+		if in.Run == of && in.Intent.ID == r.Intent && in.Intent.Address == r.Address {
 			s.Intents = append(s.Intents[:i:i], s.Intents[i+1:]...)
 			if r.Outcome == Done && r.Seconds > 0 {
 				s.took(in.Intent.Type, in.Intent.Call, r.Seconds)

@@ -176,6 +176,7 @@ func (w *proposer) consumers() error {
 	if len(gone)+len(moved)+len(unpublished) == 0 {
 		return nil
 	}
+	w.leftOutUsers(gone, moved)
 	for _, ward := range w.o.Others {
 		s, err := w.o.Outside(ward)
 		if err != nil {
@@ -214,6 +215,38 @@ func (w *proposer) consumers() error {
 		}
 	}
 	return nil
+}
+
+// leftOutUsers forbids taking away what something uses that -only leaves out.
+func (w *proposer) leftOutUsers(gone, moved map[string]*Action) {
+	if w.selected == nil {
+		return
+	}
+	users, renamed := map[*Action][]string{}, map[string]bool{}
+	for full, former := range w.was {
+		renamed[former] = w.selected[full]
+	}
+	for ward, s := range w.recorded.states {
+		for address, st := range s.Records {
+			if full := value.InWard(ward, address); w.selected[full] || renamed[full] {
+				continue
+			}
+			for _, n := range st.Needs {
+				for _, going := range []map[string]*Action{gone, moved} {
+					if a := going[n]; a != nil {
+						users[a] = append(users[a], value.Ref{Address: value.InWard(ward, address)}.In(a.Ward))
+					}
+				}
+			}
+		}
+	}
+	for _, a := range w.p.Actions {
+		if by := users[a]; by != nil {
+			sort.Strings(by)
+			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
+				Because: fmt.Sprintf("%s: -only leaves out what uses it, %s; take that in as well", map[bool]string{true: "it would be swapped", false: "it would go"}[a.Kind == Swap], few(by))})
+		}
+	}
 }
 
 // few names the first three of some addresses.

@@ -24,6 +24,7 @@ import (
 type Options struct {
 	Estate, Env string
 	By, Program string
+	Run         string            // that holds the locks already; "" for none
 	Declared    *declare.Declared // nil for razing
 	Graph       *graph.Graph      // of what is declared, when it is known already
 	Wards       []string
@@ -152,7 +153,14 @@ func (w *proposer) gather() error {
 		s := w.o.States[ward]
 		w.p.Wards = append(w.p.Wards, WardAt{Ward: ward, Entry: s.Seq, Hash: s.Hash})
 		for _, h := range s.Holders() {
-			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does is not in this preview", ward, h.Who, h.Host, h.Begin.Command))
+			if h.Run == w.o.Run {
+				continue
+			}
+			what := "a part of " + ward
+			if h.Begin.Scope.Whole {
+				what = ward
+			}
+			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does is not in this preview", what, h.Who, h.Host, h.Begin.Command))
 		}
 		w.recorded.states[ward] = s
 		for _, in := range s.Unresolved() {
