@@ -110,10 +110,11 @@ func asExit(err error, into **exec.ExitError) bool {
 type program struct {
 	t   *testing.T
 	dir string
+	env []string // besides the usual
 }
 
 func newProgram(t *testing.T, pace string, machines int) *program {
-	p := &program{t, t.TempDir()}
+	p := &program{t: t, dir: t.TempDir()}
 	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %s\n[env.trial.inputs]\nn = %d\n", pace, machines))
 	p.file("shore/shore.star", `
 n = input("n", kind.int)
@@ -136,7 +137,7 @@ func (p *program) file(name, body string) {
 func (p *program) command(args ...string) *exec.Cmd {
 	cmd := exec.Command("kasbah", args...)
 	cmd.Dir = p.dir
-	cmd.Env = append(os.Environ(), "KASBAH_WHO=keeper-1", "NO_COLOR=1")
+	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "NO_COLOR=1")...)
 	return cmd
 }
 
@@ -256,7 +257,7 @@ func TestAfterAKill(t *testing.T) {
 	require.Equal(t, 4, code, out)
 	require.Contains(t, out, "but     its process no longer runs")
 	require.Contains(t, out, "go on   kasbah enact -yes -break-stale")
-	require.Contains(t, p.must("propose"), "Warning: shore is locked by keeper-1")
+	require.Contains(t, p.must("propose"), "Warning: a part of shore is locked by keeper-1")
 	require.Contains(t, p.must("survey"), "unchecked  shore:medina.machine/gauge-")
 	lock := strings.Fields(strings.Split(p.must("lock"), "\n")[1])
 	run := lock[1]

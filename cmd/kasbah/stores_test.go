@@ -1,13 +1,17 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
 
 	"kasbah/store/servertest"
 )
@@ -62,4 +66,46 @@ func await(ts *testscript.TestScript, neg bool, args []string) {
 		}
 	}
 	ts.Fatalf("%s", fmt.Sprintf("%q never said what matches %s", strings.Join(args[2:], " "), args[1]))
+}
+
+// TestTour moves a ledger through every kind of store and back to files. Two
+// people work in each, and at the end the log has it all.
+func TestTour(t *testing.T) {
+	p := newProgram(t, "0", 1)
+	toml, err := os.ReadFile(filepath.Join(p.dir, "kasbah.toml"))
+	require.NoError(t, err)
+	pg, etcd, s3 := servertest.Postgres(t), servertest.Etcd(t), servertest.S3(t)
+	p.must("enact", "-yes")
+	runs := 1
+	for i, to := range [][]string{
+		{"store=postgres", "dsn=" + pg.DSN("postgres")},
+		{"store=s3", "endpoint=" + s3.URL(), "bucket=" + servertest.Bucket, "access_key=" + servertest.AccessKey, "secret_key=" + servertest.SecretKey},
+		{"store=etcd", "endpoints=" + etcd.URL()},
+		{"store=file", "path=home/ledger"},
+	} {
+		args := []string{"ledger", "move"}
+		for _, s := range to {
+			args = append(args, "-to", s)
+		}
+		out := p.must(args...)
+		at := strings.Index(out, "[env.trial.ledger]")
+		require.Positive(t, at, out)
+		require.Contains(t, func() string { out, _ := p.run("propose"); return out }(), "has moved to")
+		p.file("kasbah.toml", string(toml)+"\n"+out[at:])
+		for n, who := range []string{"keeper-2", "keeper-3"} {
+			p.env = []string{"KASBAH_WHO=" + who}
+			p.must("enact", "-yes", "-allow", "data", "-input", fmt.Sprintf("image=stone-%d-%d", i, n))
+		}
+		runs += 3
+		require.Contains(t, p.must("ledger", "verify"), "whole")
+	}
+	var log ledgerRuns
+	out, err := p.command("ledger", "log", "-json").Output()
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(out, &log))
+	require.Len(t, log.Runs, runs)
+	for _, r := range log.Runs {
+		require.Equal(t, "done", r.Outcome, r.Command)
+	}
+	p.must("propose", "-exit-code", "-input", "image=stone-3-1")
 }

@@ -10,12 +10,14 @@ import (
 	"sync"
 	"testing"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
+	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/store"
@@ -110,11 +112,11 @@ func (d *mortalDriver) Copy(ctx context.Context, typ, id, key string) (driver.Li
 // everyAction makes an estate and changes it so that its next run holds a
 // new, edits in place and with letting go, swaps in both orders with their
 // chains, drops, and renames with and without an edit or a swap.
-func everyAction(t *testing.T) *coast { return everyActionIn(t, memory.New()) }
+func everyAction(t *testing.T) *coast { return everyActionIn(t, memory.New(), nil) }
 
-func everyActionIn(t *testing.T, s store.Store) *coast {
+func everyActionIn(t *testing.T, s store.Store, box *seal.Box) *coast {
 	c := newCoast(t, 1)
-	c.store = s
+	c.store, c.box = s, box
 	put := func(typ, name, on string, attrs ...string) {
 		x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
 		for i := 0; i+1 < len(attrs); i += 2 {
@@ -184,8 +186,11 @@ func (c *coast) picture() map[string]string {
 func (c *coast) options(run string, d driver.Driver, s store.Store) enact.Options {
 	l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "tester", Host: "here", Program: "test"})
 	require.NoError(c.t, err)
+	if c.box != nil {
+		l.SealWith(c.box)
+	}
 	return enact.Options{
-		Run: run, Drivers: map[string]driver.Driver{"medina": d}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Run: run, Sealed: c.box != nil, Drivers: map[string]driver.Driver{"medina": d}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
 		Ledgers: map[string]*ledger.Ledger{"shore": l}, Parallel: 1,
 	}
 }
@@ -236,7 +241,7 @@ func TestKillAfterEveryStep(t *testing.T) {
 	killEverywhere(t, everyAction, 1, 30)
 }
 
-// TestKillOnStores is the same with the ledger in files and on a server. It
+// TestKillOnStores is the same with the ledger in files, sealed, and on a server. It
 // takes a sample of the moments; with KILL_EVERY=1 in the environment, all.
 func TestKillOnStores(t *testing.T) {
 	stride := 9
@@ -247,7 +252,20 @@ func TestKillOnStores(t *testing.T) {
 		killEverywhere(t, func(t *testing.T) *coast {
 			s, err := file.Open(t.TempDir())
 			require.NoError(t, err)
-			return everyActionIn(t, s)
+			return everyActionIn(t, s, nil)
+		}, stride, 30)
+	})
+	t.Run("sealed", func(t *testing.T) {
+		id, err := age.GenerateX25519Identity()
+		require.NoError(t, err)
+		e := seal.NewEstate()
+		killEverywhere(t, func(t *testing.T) *coast {
+			s, err := file.Open(t.TempDir())
+			require.NoError(t, err)
+			box, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity, error) { return []age.Identity{id}, nil })
+			require.NoError(t, err)
+			box.Fetch = func(context.Context) (seal.Estate, error) { return e, nil }
+			return everyActionIn(t, s, box)
 		}, stride, 30)
 	})
 	t.Run("postgres", func(t *testing.T) {
@@ -257,7 +275,7 @@ func TestKillOnStores(t *testing.T) {
 			s, err := postgres.Open(postgres.Settings{DSN: server.DSN("postgres"), Table: fmt.Sprintf("kill_%d", n)})
 			require.NoError(t, err)
 			t.Cleanup(func() { s.Close() })
-			return everyActionIn(t, s)
+			return everyActionIn(t, s, nil)
 		}, stride, 30)
 	})
 }

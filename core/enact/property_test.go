@@ -22,6 +22,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
+	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/medina"
@@ -44,6 +45,8 @@ type coast struct {
 
 	approval *approval.Policy // as kasbah.toml would have it
 	offline  bool             // proposals compare with the ledger alone
+	only     []string         // patterns of what is proposed; all when empty
+	box      *seal.Box        // what seals the ledger; nil when nothing does
 }
 
 // thing is a declaration that the test writes.
@@ -211,12 +214,15 @@ func (c *coast) write() {
 func (c *coast) ledger() *ledger.Ledger {
 	l, err := ledger.New(c.store, "coast", "trial", "shore", ledger.Identity{Who: "tester", Host: "here", Program: "test"})
 	require.NoError(c.t, err)
+	if c.box != nil {
+		l.SealWith(c.box)
+	}
 	return l
 }
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", Approval: c.approval, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
+	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", Approval: c.approval, Only: c.only, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
 	if !raze {
 		e, err := estate.Load(c.dir)
 		require.NoError(c.t, err)
@@ -250,8 +256,8 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 			delete(union, was)
 		}
 	}
-	require.Equal(c.t, len(union), p.Counts.Changing()+p.Counts.Same, "every resource has exactly one action")
-	require.Len(c.t, p.Actions, len(union))
+	require.Equal(c.t, len(union), p.Counts.Changing()+p.Counts.Same+p.LeftOut, "every resource has exactly one action, or is left out")
+	require.Len(c.t, p.Actions, len(union)-p.LeftOut)
 	require.NoError(c.t, p.Check())
 	return p
 }

@@ -110,6 +110,12 @@ func (l *land) grow() {
 	}
 }
 
+func (l *land) drivers() map[string]driver.Driver { return map[string]driver.Driver{"medina": l.drv} }
+
+func (l *land) catalogs() map[string]*schema.Catalog {
+	return map[string]*schema.Catalog{"medina": l.catalog}
+}
+
 func (l *land) ledgers() map[string]*ledger.Ledger { return l.ledgersIn(l.store) }
 
 func (l *land) ledgersIn(s store.Store) map[string]*ledger.Ledger {
@@ -125,9 +131,8 @@ func (l *land) ledgersIn(s store.Store) map[string]*ledger.Ledger {
 func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	ctx := context.Background()
 	ledgers := l.ledgers()
-	catalogs := map[string]*schema.Catalog{"medina": l.catalog}
 	load := func(w string) (*ledger.State, error) { return ledgers[w].Load(ctx) }
-	o := propose.Options{Estate: "land", Env: "trial", Wards: wards, Catalogs: catalogs, States: map[string]*ledger.State{}, Outside: load}
+	o := propose.Options{Estate: "land", Env: "trial", Wards: wards, Catalogs: l.catalogs(), States: map[string]*ledger.State{}, Outside: load}
 	for _, w := range l.wards {
 		if slices.Contains(wards, w) {
 			s, err := load(w)
@@ -142,7 +147,7 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	}
 	var err error
 	o.RenamedAway = func() (map[string]string, error) { return l.renamedAway(o.Others) }
-	o.Live, err = propose.ReadLive(ctx, map[string]driver.Driver{"medina": l.drv}, o.States)
+	o.Live, err = propose.ReadLive(ctx, l.drivers(), o.States)
 	require.NoError(l.t, err)
 	p, err := propose.Propose(ctx, o)
 	require.NoError(l.t, err)
@@ -161,7 +166,7 @@ func (l *land) declared(wards []string) *declare.Declared {
 	all := opener.Open(ctx, e.Kits("trial"))
 	defer kits.Close(all)
 	d, problems := declare.Evaluate(ctx, declare.Options{
-		Estate: e, Env: "trial", Wards: wards, Catalogs: map[string]*schema.Catalog{"medina": l.catalog}, Kinds: map[string]string{"medina": "medina"}, Kits: all,
+		Estate: e, Env: "trial", Wards: wards, Catalogs: l.catalogs(), Kinds: map[string]string{"medina": "medina"}, Kits: all,
 		Published: func(w string) (value.Map, error) {
 			s, err := ledgers[w].Load(ctx)
 			require.NoError(l.t, err)
@@ -195,7 +200,7 @@ func (l *land) renamedAway(others []string) (map[string]string, error) {
 func (l *land) enact(p *propose.Proposal) {
 	l.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Run: fmt.Sprintf("run-%d", l.runs), Drivers: map[string]driver.Driver{"medina": l.drv}, Catalogs: map[string]*schema.Catalog{"medina": l.catalog}, Ledgers: l.ledgers(),
+		Run: fmt.Sprintf("run-%d", l.runs), Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers(),
 	})
 	require.NoError(l.t, err)
 	require.Empty(l.t, r.Failures)

@@ -244,7 +244,7 @@ func (w *proposer) leftOutUsers(gone, moved map[string]*Action) {
 		if by := users[a]; by != nil {
 			sort.Strings(by)
 			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
-				Because: fmt.Sprintf("%s: -only leaves out what uses it, %s; take that in as well", map[bool]string{true: "it would be swapped", false: "it would go"}[a.Kind == Swap], few(by))})
+				Because: fmt.Sprintf("%s, and -only leaves out what uses it, %s; take that in as well", map[bool]string{true: "it would be swapped", false: "it would go"}[a.Kind == Swap], few(by))})
 		}
 	}
 }

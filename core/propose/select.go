@@ -3,10 +3,12 @@ package propose
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"sort"
+
 	"kasbah/core/graph"
 	"kasbah/core/nearest"
 	"kasbah/core/value"
-	"sort"
 )
 
 // connect builds the graph of everything declared or recorded. What is
@@ -76,6 +78,7 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 			}
 		}
 	}
+	w.p.Unfinished = slices.DeleteFunc(w.p.Unfinished, func(u Unfinished) bool { return !w.selected[value.InWard(u.Ward, u.Address)] })
 	return nil
 }
 
