@@ -14,6 +14,25 @@ import (
 	"kasbah/store/file"
 )
 
+// disjoint lets two runs write at once, their entries mixed.
+func disjoint(t *testing.T, l *ledger.Ledger) {
+	ctx := context.Background()
+	var runs []*ledger.Run
+	for _, name := range []string{"east", "west"} {
+		address := "medina.bucket/" + name
+		r, err := l.Begin(ctx, ledger.BeginOptions{ID: name, Scope: ledger.NewScope([]string{address}, []string{"medina.network/coast"})})
+		require.NoError(t, err)
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &ledger.Intent{ID: "1", Address: address, Type: "medina.bucket", Action: "new", Call: "create"}}))
+		runs = append(runs, r)
+	}
+	for _, r := range runs {
+		address := r.Scope().Writes[0]
+		record := &ledger.Record{Address: address, Type: "medina.bucket", ID: "bkt-" + r.ID, Version: 1, Run: r.ID}
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindResult, Result: &ledger.Result{Intent: "1", Address: address, Outcome: ledger.Done, Record: record}}))
+		require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
+	}
+}
+
 // TestOtherReader: somebody who has read docs/formats/ledger.md and none of our
 // code reads the same.
 func TestOtherReader(t *testing.T) {
@@ -41,6 +60,7 @@ func TestOtherReader(t *testing.T) {
 	}
 	require.NoError(t, l.Break(ctx, "drops", "for the test", ""))
 	work(t, l, "last", 1)
+	disjoint(t, l)
 
 	out, err := exec.Command("python3", "testdata/reader.py", filepath.Join(dir, "coast", "live", "shore")).CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -16,14 +16,14 @@ import (
 	"kasbah/store/memory"
 )
 
-func randomScope(rnd *rand.Rand) Scope {
+func randomScope(rnd *rand.Rand, of int) Scope {
 	if rnd.IntN(12) == 0 {
 		return Whole
 	}
 	var lists [2][]string
 	for i := range lists {
 		for range rnd.IntN(4) {
-			lists[i] = append(lists[i], fmt.Sprintf("medina.bucket/b%d", rnd.IntN(8)))
+			lists[i] = append(lists[i], fmt.Sprintf("medina.bucket/b%d", rnd.IntN(of)))
 		}
 	}
 	return NewScope(lists[0], lists[1])
@@ -33,7 +33,7 @@ func randomScope(rnd *rand.Rand) Scope {
 func TestScopes(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(5, 5))
 	for range 5000 {
-		a, b := randomScope(rnd), randomScope(rnd)
+		a, b := randomScope(rnd, 8), randomScope(rnd, 8)
 		writes := func(s Scope, x string) bool { return s.Whole || slices.Contains(s.Writes, x) }
 		touches := func(s Scope, x string) bool { return writes(s, x) || slices.Contains(s.Reads, x) }
 		first, meets, covers := "", a.Whole || b.Whole, a.Whole || !b.Whole
@@ -158,7 +158,7 @@ func TestManyAtOnce(t *testing.T) {
 		l, rnd := open(t, s, fmt.Sprintf("keeper-%d", i)), rand.New(rand.NewPCG(8, uint64(i)))
 		wg.Go(func() {
 			for turn := range 3 {
-				id, scope := fmt.Sprintf("run-%d-%d", i, turn), randomScope(rnd)
+				id, scope := fmt.Sprintf("run-%d-%d", i, turn), randomScope(rnd, 30)
 				if scope.Empty() {
 					continue
 				}
@@ -176,6 +176,7 @@ func TestManyAtOnce(t *testing.T) {
 				held[id] = scope
 				together = max(together, len(held))
 				mu.Unlock()
+				time.Sleep(20 * time.Millisecond)
 				for n, a := range scope.Writes {
 					enact(t, r, n, a, nil)
 				}

@@ -29,7 +29,7 @@ def read(path):
 class State:
     def __init__(self):
         self.seq, self.hash = 0, ""
-        self.records, self.open, self.intents = {}, set(), set()
+        self.records, self.open, self.intents = {}, {}, {}  # open: run -> scope; intents: (run, id) -> address
 
     def checkpoint(self, body):
         digest, rest = body.split(b"\n", 1)
@@ -38,8 +38,8 @@ class State:
         head = json.loads(line)
         assert head["format"] == "kasbah.checkpoint/1"
         self.seq, self.hash = head["seq"], head["hash"]
-        self.open = {r["run"] for r in head["open"] or []}
-        self.intents = {(i["run"], i["intent"]["id"]) for i in head["intents"] or []}
+        self.open = {r["run"]: r["begin"]["scope"] for r in head["open"] or []}
+        self.intents = {(i["run"], i["intent"]["id"]): i["intent"]["address"] for i in head["intents"] or []}
         for i, size in enumerate(head["frames"] or []):
             frame, frames = frames[:size], frames[size:]
             if i % 2 == 1:
@@ -59,21 +59,21 @@ class State:
 
     def line(self, run, kind, is_):
         if kind == "begin":
-            if not self.open:
-                self.open.add(run)
+            if run not in self.open and not any(meet(is_["scope"], other) for other in self.open.values()):
+                self.open[run] = is_["scope"]
             return
         if kind == "break":
-            self.open.discard(is_["run"])
+            self.open.pop(is_["run"], None)
             return
-        if run not in self.open:
+        if run not in self.open or kind != "end" and not within(self.open[run], kind, is_):
             return
         if kind == "intent":
-            self.intents.add((run, is_["id"]))
+            self.intents[run, is_["id"]] = is_["address"]
         elif kind == "result":
             of = (is_.get("run") or run, is_["intent"])
-            if of not in self.intents:
+            if self.intents.get(of) != is_["address"]:
                 return
-            self.intents.discard(of)
+            del self.intents[of]
             if is_.get("dropped"):
                 self.records.pop(is_["address"], None)
             elif is_.get("record"):
@@ -83,7 +83,26 @@ class State:
             if is_.get("record"):
                 self.records[is_["record"]["address"]] = is_["record"]
         elif kind == "end":
-            self.open.discard(run)
+            del self.open[run]
+
+
+def meet(a, b):
+    if a["whole"] or b["whole"]:
+        return True
+    lists = [(set(s.get("writes", [])), set(s.get("reads", []))) for s in (a, b)]
+    (aw, ar), (bw, br) = lists
+    return bool(aw & bw or aw & br or ar & bw)
+
+
+def within(scope, kind, is_):
+    if scope["whole"]:
+        return True
+    named = [is_.get("address"), is_.get("dropped") if kind == "note" else None]
+    named += [(is_.get(k) or {}).get("address") for k in ("record", "plan")]
+    named = [a for a in named if a]
+    if kind == "note" and not named:
+        return False
+    return all(a in scope.get("writes", []) for a in named)
 
 
 def fold(folder, from_checkpoint):
