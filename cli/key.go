@@ -14,6 +14,7 @@ import (
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/seal"
+	"kasbah/core/value"
 	"kasbah/keys"
 	"kasbah/render"
 )
@@ -171,7 +172,7 @@ func keyAdmitCommand() *command {
 	return &command{
 		name: "key admit", line: "let somebody read the ledger, from its next reseal on", args: "NAME PUBLIC",
 		examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-3 \"$(cat keeper-3.pub)\""},
-		run: func(_ context.Context, a *app, args []string) error {
+		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 2 {
 				return usage("key admit wants a name and a public key")
 			}
@@ -182,7 +183,7 @@ func keyAdmitCommand() *command {
 			if _, err := seal.Recipient(public); err != nil {
 				return usage("%v", err)
 			}
-			return a.changeReaders(func(list []string) ([]string, error) {
+			return a.changeReaders(ctx, false, func(list []string) ([]string, error) {
 				for _, r := range list {
 					if estate.Key(r) == public {
 						return nil, fmt.Errorf("that key is a recipient already")
@@ -201,12 +202,12 @@ func keyDismissCommand() *command {
 	return &command{
 		name: "key dismiss", line: "take somebody's reading away, from the ledger's next reseal on", args: "NAME|PUBLIC",
 		examples: [2]string{"kasbah key dismiss keeper-2", "kasbah key dismiss age1qe…"},
-		run: func(_ context.Context, a *app, args []string) error {
+		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
 				return usage("key dismiss wants a name or a public key")
 			}
 			who := strings.Join(args, " ")
-			err := a.changeReaders(func(list []string) ([]string, error) {
+			return a.changeReaders(ctx, true, func(list []string) ([]string, error) {
 				var names []string
 				for i, r := range list {
 					names = append(names, estate.KeyName(r))
@@ -220,34 +221,46 @@ func keyDismissCommand() *command {
 				}
 				return nil, &usageError{msg: "no recipient is called " + who, hint: nearest.Hint(who, names)}
 			})
-			if err != nil {
-				return err
-			}
-			return a.toRenew()
 		},
 	}
 }
 
-// toRenew lists the secrets that somebody who was dismissed may know.
-func (a *app) toRenew() error {
+// toRenew lists the secrets that somebody who is dismissed may know: those that
+// kasbah.toml names, and those that the ledgers record. A ledger that cannot be
+// read is told.
+func (a *app) toRenew(ctx context.Context) ([]string, error) {
 	e, err := a.estate()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var names []string
+	renew := []string{}
 	for _, env := range e.Environments() {
 		for _, s := range e.Secrets(env) {
-			names = append(names, s+" ("+env+")")
+			renew = append(renew, fmt.Sprintf("%s (%s)", s, env))
+		}
+		a.env = env
+		p, states, err := a.openStates(ctx, nil)
+		if err != nil {
+			a.errs().Printf("%s", render.Wrap(fmt.Sprintf("The secrets that the ledger of %s records are not listed, because it cannot be read here: %v\n", env, err), a.outWidth, "  "))
+			continue
+		}
+		for _, ward := range p.wards {
+			held, err := states[ward].Secrets()
+			if err != nil {
+				return nil, err
+			}
+			for address, attributes := range held {
+				renew = append(renew, fmt.Sprintf("%s %s (%s)", value.InWard(ward, address), strings.Join(attributes, ", "), env))
+			}
 		}
 	}
-	if len(names) > 0 {
-		a.out().Printf("What they could read they know. Renew: %s\n", strings.Join(names, ", "))
-	}
-	return nil
+	slices.Sort(renew)
+	return renew, nil
 }
 
-// changeReaders rewrites the recipients in kasbah.toml.
-func (a *app) changeReaders(change func([]string) ([]string, error)) error {
+// changeReaders rewrites the recipients in kasbah.toml, and lists what is to be
+// renewed when somebody goes.
+func (a *app) changeReaders(ctx context.Context, leaving bool, change func([]string) ([]string, error)) error {
 	dir, err := estate.Find(a.dir)
 	if err != nil {
 		return err
@@ -272,10 +285,22 @@ func (a *app) changeReaders(change func([]string) ([]string, error)) error {
 	if err := replaceFile(path, []byte(text), 0o644); err != nil {
 		return err
 	}
+	renew := []string{}
+	if leaving {
+		if renew, err = a.toRenew(ctx); err != nil {
+			return err
+		}
+	}
 	if a.json {
-		return a.document(map[string]any{"format": "kasbah.readers/1", "recipients": list})
+		return a.document(map[string]any{"format": "kasbah.readers/1", "recipients": list, "renew": renew})
 	}
 	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's.\n", estate.File, render.Count(len(list), "recipient"))
+	if len(renew) > 0 {
+		a.out().Printf("What they could read they know. Renew:\n")
+		for _, s := range renew {
+			a.out().Printf("  %s\n", render.Clean(s))
+		}
+	}
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"kasbah/core/seal"
+	"kasbah/core/value"
 	"kasbah/store"
 )
 
@@ -209,20 +210,15 @@ func (l *Ledger) changeReaders(ctx context.Context, to *Readers, o BeginOptions)
 // nothingHidden is an error when records hold secrets, which only a sealed ledger
 // may.
 func (l *Ledger) nothingHidden(s *State) error {
-	var held []string
-	for _, a := range s.Addresses() {
-		r, err := s.Records[a].Record()
-		if err != nil {
-			return err
-		}
-		if len(r.Hidden) > 0 {
-			held = append(held, a)
-		}
+	secrets, err := s.Secrets()
+	if err != nil {
+		return err
 	}
+	held := value.Keys(secrets)
 	if len(held) > 3 {
 		held = append(held[:3], fmt.Sprintf("%d more", len(held)-3))
 	}
-	if held != nil {
+	if len(held) > 0 {
 		return fmt.Errorf("the ledger of %s stays sealed: it records secrets of %s; take them out of the declarations and enact that first", l.Ward, strings.Join(held, ", "))
 	}
 	return nil

@@ -132,3 +132,18 @@ func (r *Record) Shown() *Record {
 	out.Hidden = nil
 	return &out
 }
+
+// Secrets are the attributes that records hold in secret, by address.
+func (s *State) Secrets() (map[string][]string, error) {
+	out := map[string][]string{}
+	for address, st := range s.Records {
+		r, err := st.Record()
+		if err != nil {
+			return nil, err
+		}
+		if len(r.Hidden) > 0 {
+			out[address] = value.Keys(r.Hidden)
+		}
+	}
+	return out, nil
+}
