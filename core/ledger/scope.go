@@ -63,21 +63,26 @@ func (s Scope) Covers(o Scope) bool {
 }
 
 // Meets reports whether two runs with these scopes cannot hold their locks at
-// once: one writes what the other writes or reads. address is the first such,
-// or "" where one of them locks everything.
+// once: one writes what the other writes or reads. address is the first such, a
+// resource if there is one, or "" where one of them locks everything.
 func (s Scope) Meets(o Scope) (address string, meets bool) {
 	if s.Whole || o.Whole {
 		return "", true
 	}
+	published := false
 	for _, pair := range [][2][]string{{s.Writes, o.Writes}, {s.Writes, o.Reads}, {s.Reads, o.Writes}} {
 		if a := common(pair[0], pair[1]); a != "" && (address == "" || a < address) {
 			address = a
 		}
+		published = published || has(pair[0], PublishedValues) && has(pair[1], PublishedValues)
+	}
+	if address == "" && published {
+		address = PublishedValues
 	}
 	return address, address != ""
 }
 
-// common is the first text that two sorted lists share, or "".
+// common is the first resource that two sorted lists share, or "".
 func common(a, b []string) string {
 	for len(a) > 0 && len(b) > 0 {
 		switch {
@@ -85,6 +90,8 @@ func common(a, b []string) string {
 			a = a[1:]
 		case a[0] > b[0]:
 			b = b[1:]
+		case a[0] == PublishedValues:
+			a = a[1:]
 		default:
 			return a[0]
 		}

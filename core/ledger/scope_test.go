@@ -56,6 +56,13 @@ func TestScopes(t *testing.T) {
 		require.Equal(t, at, back)
 		require.Equal(t, covers, a.Covers(b), "%v %v", a, b)
 	}
+	published := NewScope([]string{PublishedValues, "z"}, nil)
+	at, meets := published.Meets(NewScope([]string{PublishedValues, "z"}, nil))
+	require.True(t, meets)
+	require.Equal(t, "z", at, "a resource says more")
+	at, meets = published.Meets(NewScope([]string{PublishedValues, "a"}, nil))
+	require.True(t, meets)
+	require.Equal(t, PublishedValues, at)
 	var many []string
 	for i := range maxScope + 1 {
 		many = append(many, fmt.Sprint(i))
