@@ -140,23 +140,28 @@ func (t *turn) release(ctx context.Context) error {
 		return nil
 	}
 	held := t.held
-	t.held, t.p.holding = nil, ""
-	t.o = t.a.enactOptions(ctx, t.p, t.f) // what locks again is another run
+	t.forget(ctx)
 	return held.Release(context.WithoutCancel(ctx))
+}
+
+// forget lets somebody else see to the locks. What locks again is another run.
+func (t *turn) forget(ctx context.Context) {
+	t.held, t.p.holding = nil, ""
+	t.o = t.a.enactOptions(ctx, t.p, t.f)
 }
 
 // recoverFirst finds out about the unfinished calls that a proposal takes as
 // done, by a run of its own, so that the next proposal rests on facts.
 func (t *turn) recoverFirst(ctx context.Context, proposal *propose.Proposal) error {
-	if err := t.release(ctx); err != nil {
-		return err
-	}
+	o := t.o
+	o.Held = t.held // enough for this, and given back with it
+	t.forget(ctx)
 	t.recovered = true
 	addresses := map[string][]string{}
 	for _, u := range proposal.Unfinished {
 		addresses[u.Ward] = append(addresses[u.Ward], u.Address)
 	}
-	r, err := enact.Recover(ctx, scopesOf(addresses), nil, t.a.enactOptions(ctx, t.p, t.f))
+	r, err := enact.Recover(ctx, scopesOf(addresses), nil, o)
 	if err != nil {
 		return err
 	}
