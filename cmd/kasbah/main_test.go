@@ -164,6 +164,14 @@ func (p *program) untilLocked() {
 	}, 20*time.Second, 5*time.Millisecond)
 }
 
+// holder is the one run that holds a lock.
+func (p *program) holder() string {
+	var locks struct{ Holders []struct{ Run string } }
+	require.NoError(p.t, json.Unmarshal([]byte(p.must("lock", "-json")), &locks))
+	require.Len(p.t, locks.Holders, 1)
+	return locks.Holders[0].Run
+}
+
 // TestKill kills the program in the middle, again and again, and goes on
 // each time: at the end Medina holds exactly what is declared.
 func TestKill(t *testing.T) {

@@ -65,3 +65,25 @@ func TestTwoAtOnce(t *testing.T) {
 	require.Contains(t, said.String(), "Nothing to do: all 17 resources are as declared.")
 	require.Contains(t, p.must("ledger", "verify"), "whole")
 }
+
+// TestPausedWriter: a program that stood still while its lock was broken wakes,
+// ends the call that was under way, and then neither writes nor calls again.
+func TestPausedWriter(t *testing.T) {
+	p := newProgram(t, "0.02", 6)
+	var said heard
+	first := p.command("enact", "-yes", "-parallel", "1")
+	first.Stdout, first.Stderr = &said, &said
+	require.NoError(t, first.Start())
+	t.Cleanup(func() { _ = first.Process.Kill() })
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "2 of 17") }, 20*time.Second, time.Millisecond)
+	require.NoError(t, first.Process.Signal(syscall.SIGSTOP))
+	p.must("lock", "break", p.holder(), "-why", "it stands still")
+	before, entries := strings.Count(p.must("medina", "events"), "\n"), p.must("ledger", "verify")
+	require.NoError(t, first.Process.Signal(syscall.SIGCONT))
+	require.Error(t, first.Wait())
+	require.Contains(t, said.String(), "the lock of this run was taken away")
+	require.LessOrEqual(t, strings.Count(p.must("medina", "events"), "\n"), before+1, "only what was under way")
+	require.Equal(t, entries, p.must("ledger", "verify"), "not an entry more")
+	p.must("enact", "-yes")
+	require.Contains(t, p.must("propose", "-exit-code"), "all 17 resources are as declared")
+}
