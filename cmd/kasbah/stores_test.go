@@ -1,3 +1,5 @@
+//go:build unix
+
 package main
 
 import (
@@ -6,7 +8,9 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -31,6 +35,7 @@ func TestStores(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			with := settings(t)
 			testscript.Run(t, testscript.Params{
 				Dir: "testdata/stores",
@@ -40,10 +45,22 @@ func TestStores(t *testing.T) {
 					}
 					return nil
 				},
-				Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "await": await, "schema": matchesSchema},
+				Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "await": await, "signal": signals, "schema": matchesSchema},
 			})
 		})
 	}
+}
+
+// signals sends a signal to a command in the background, by the order in which
+// they were started: `signal 0 STOP`.
+func signals(ts *testscript.TestScript, neg bool, args []string) {
+	kinds := map[string]os.Signal{"STOP": syscall.SIGSTOP, "CONT": syscall.SIGCONT}
+	if neg || len(args) != 2 || kinds[args[1]] == nil {
+		ts.Fatalf("usage: signal NUMBER STOP|CONT")
+	}
+	n, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	ts.Check(ts.BackgroundCmds()[n].Process.Signal(kinds[args[1]]))
 }
 
 // awaitTime bounds await.
