@@ -104,6 +104,7 @@ type Error struct {
 	Passing  bool          // may pass by itself: too many requests, not reachable, too slow
 	After    time.Duration // how long the cloud asks to wait; 0 when it does not say
 	SlowDown bool          // the cloud asks for fewer calls at a time
+	Unclear  bool          // the call may have had its effect all the same: its answer was lost
 }
 
 // Error is what the cloud said.
@@ -125,6 +126,12 @@ func IsPassing(err error) (bool, time.Duration) {
 		return e.Passing, e.After
 	}
 	return false, 0
+}
+
+// IsUnclear reports whether a call that failed with err may have had its effect.
+func IsUnclear(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Unclear
 }
 
 // IsSlowDown reports whether the cloud asks for fewer calls at a time.

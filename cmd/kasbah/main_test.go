@@ -36,6 +36,11 @@ func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script",
 		Setup: func(e *testscript.Env) error {
+			examples, err := filepath.Abs("../../driver/process/examples")
+			if err != nil {
+				return err
+			}
+			e.Setenv("EXAMPLES", examples)
 			e.Setenv("KASBAH_WHO", "keeper-1")
 			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
 			return nil

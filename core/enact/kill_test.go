@@ -117,6 +117,10 @@ func everyAction(t *testing.T) *coast { return everyActionIn(t, memory.New(), ni
 func everyActionIn(t *testing.T, s store.Store, box *seal.Box) *coast {
 	c := newCoast(t, 1)
 	c.store, c.box = s, box
+	return c.everyAction()
+}
+
+func (c *coast) everyAction() *coast {
 	put := func(typ, name, on string, attrs ...string) {
 		x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
 		for i := 0; i+1 < len(attrs); i += 2 {
@@ -278,6 +282,85 @@ func TestKillOnStores(t *testing.T) {
 			return everyActionIn(t, s, nil)
 		}, stride, 30)
 	})
+}
+
+// plainCloud is a cloud that remembers no keys and knows no tags.
+type plainCloud struct{ driver.Driver }
+
+func (d plainCloud) Create(ctx context.Context, typ string, in value.Map, _ string) (driver.Live, error) {
+	return d.Driver.Create(ctx, typ, in, "")
+}
+
+func (d plainCloud) Update(ctx context.Context, typ, id string, c driver.Change, _, _ string) (driver.Live, error) {
+	return d.Driver.Update(ctx, typ, id, c, "", "")
+}
+
+func (d plainCloud) Delete(ctx context.Context, typ, id, _, _ string) error {
+	return d.Driver.Delete(ctx, typ, id, "", "")
+}
+
+// plain makes the estate's cloud a plain one, whose things have names of their own.
+func (c *coast) plain() *coast {
+	c.drv = plainCloud{c.drv}
+	for _, t := range c.catalog.Types {
+		t.KeyMemory, t.Tags, t.Copies, t.Identify = 0, false, false, []string{"name"}
+	}
+	return c
+}
+
+// TestKillOnAPlainCloud is the same where what a dead run made is known by what
+// identifies it alone.
+func TestKillOnAPlainCloud(t *testing.T) {
+	killEverywhere(t, func(t *testing.T) *coast { return newCoast(t, 1).plain().everyAction() }, 1, 30)
+}
+
+// TestPlainCloud: where nothing tells of changes by others a thing is read right
+// before it is changed, and what may have been made is not made again.
+func TestPlainCloud(t *testing.T) {
+	ctx := context.Background()
+	c := corner(t).plain()
+	c.things["western"].attrs["size"] = `"medium"`
+	c.write()
+	p := c.propose(false)
+	require.Contains(t, p.NotAssured, "medina.machine has no idempotency keys and entity tags")
+	var western string
+	for id, l := range c.live() {
+		if l.Attributes["name"] == "trial-shore-western" {
+			western = id
+		}
+	}
+	_, err := c.drv.Update(ctx, "machine", western, driver.Change{To: value.Map{"size": "large"}}, "", "")
+	require.NoError(t, err)
+	f := &faulty{Driver: c.drv, keys: map[string]int{}}
+	f.before = func(call, _, _ string) error { t.Errorf("%s: a hand edit is overwritten", call); return nil }
+	r, err := enact.Enact(ctx, p, c.options("overtaken", f, c.store))
+	require.NoError(t, err)
+	require.Len(t, r.Failures, 1)
+	require.Contains(t, r.Failures[0].Message, "somebody changed size from small to large meanwhile")
+
+	c.machine("lamp", "west")
+	creates := 0
+	f.before = nil
+	f.after = func(call, _, _ string, _ driver.Live) error {
+		if call != "create" {
+			return nil
+		}
+		creates++
+		return &driver.Error{Message: "the connection was lost", Passing: true, Unclear: true}
+	}
+	r, err = enact.Enact(ctx, c.propose(false), c.options("lost", f, c.store))
+	require.NoError(t, err)
+	require.Equal(t, 1, r.Counts.Unclear)
+	require.Equal(t, 1, creates, "it is not made again")
+	c.enact(c.propose(false))
+	names := map[any]int{}
+	for _, l := range c.live() {
+		names[l.Attributes["name"]]++
+	}
+	require.Equal(t, 1, names["trial-shore-lamp"])
+	for _, a := range c.propose(false).Actions {
+		require.Equal(t, propose.Same, a.Kind, a.Address)
+	}
 }
 
 // TestKillAroundCopies is the same for a run that keeps copies of what it drops

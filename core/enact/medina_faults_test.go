@@ -80,7 +80,7 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 		require.Equal(t, "done", r.Outcome, "%v", r.Failures)
 		require.Zero(t, failed)
 	} else {
-		require.Equal(t, 1, failed, "%v", r.Failures)
+		require.Positive(t, failed) // a call that went on beside it may end with it
 		checkPromise(t, c, r, then, before)
 	}
 	// whatever happened, the next run ends as an undisturbed one

@@ -8,6 +8,7 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
 )
@@ -79,6 +80,12 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	// with a tag a repeated call is safe at any time; a create only while the
 	// cloud remembers its key, with room for clocks that differ
 	if memory := catalog.Types[typ].KeyMemory; (in.Call == "create" || in.Call == ledger.CallCopy) && time.Since(open.At) >= memory/2 {
+		if r, err := e.identified(ctx, run.Ward(), d, catalog.Types[typ], &in); r != nil || err != nil {
+			if err != nil {
+				return err
+			}
+			return settle(*r)
+		}
 		why := "the cloud remembers no keys"
 		if memory > 0 {
 			why = fmt.Sprintf("the call is from %s, and the cloud may have forgotten its key", open.At.Local().Format(time.DateTime))
@@ -101,6 +108,49 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	}
 	// the cloud refuses: the call has no effect
 	return settle(ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
+}
+
+// identified finds out about a create by the attributes that together identify
+// one thing of its type: none like it means that nothing was made, and one that
+// no record holds is the one. It is nil where that does not tell.
+func (e *executor) identified(ctx context.Context, ward string, d driver.Driver, t *schema.Type, in *ledger.Intent) (*ledger.Result, error) {
+	if in.Call != "create" || len(t.Identify) == 0 {
+		return nil, nil
+	}
+	match := value.Map{}
+	for _, name := range t.Identify {
+		v, ok := in.Inputs[name]
+		if !ok || value.IsPending(v) {
+			return nil, nil
+		}
+		match[name] = v
+	}
+	found, err := d.Find(ctx, t.Name, match)
+	if err != nil {
+		return nil, err
+	}
+	var unknown []driver.Live
+	for _, l := range found {
+		held := false
+		for _, w := range value.Keys(e.o.Ledgers) {
+			at, err := e.manages(w, in.Type, l.ID)
+			if err != nil {
+				return nil, err
+			}
+			held = held || at != ""
+		}
+		if !held {
+			unknown = append(unknown, l)
+		}
+	}
+	switch len(unknown) {
+	case 0:
+		return &ledger.Result{Outcome: ledger.Failed, Error: "nothing was made"}, nil
+	case 1:
+		r := e.doneResult(ward, in, unknown[0], 0)
+		return &r, nil
+	}
+	return nil, nil
 }
 
 // recoverChanged decides about a call whose tag is refused: the thing is as

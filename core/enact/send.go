@@ -31,6 +31,9 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		c.intent.Attempt = try
 		c.intent.Key = fmt.Sprintf("kasbah-%s-%s", e.o.Run, c.intent.ID)
 		intent := c.intent
+		if err := e.compareFirst(ctx, c); err != nil {
+			return err
+		}
 		if err := c.run.MayCall(ctx); err != nil {
 			return e.broke(err)
 		}
@@ -76,7 +79,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 // cloud gave no answer that settles it.
 func unknownEnd(err error) bool {
 	passing, _ := driver.IsPassing(err)
-	return passing || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
+	return passing || driver.IsUnclear(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }
 
 // broke notes that the run can go on no more.
@@ -108,7 +111,7 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 		case err == nil:
 			e.pace.faster()
 			return live, nil
-		case !passing:
+		case !passing, driver.IsUnclear(err) && !e.repeatable(c):
 			return live, backoff.Permanent(err)
 		}
 		e.event(Event{Kind: EventRetry, Address: in.Address, Action: propose.Kind(in.Action), Err: err})
@@ -124,6 +127,22 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 		err = &noAnswer{c.within}
 	}
 	return live, e.redacted(err)
+}
+
+// repeatable reports whether a call can be made again although it may have had
+// its effect: the cloud repeats the answer, or the call has the same effect
+// twice.
+func (e *executor) repeatable(c *call) bool {
+	return c.intent.Call == "delete" || c.intent.Call == "update" || e.keyMemory(c.intent.Type) > 0
+}
+
+// keyMemory is how long the cloud remembers an idempotency key for a type.
+func (e *executor) keyMemory(full string) time.Duration {
+	drv, typ := propose.SplitType(full)
+	if c := e.o.Catalogs[drv]; c != nil && c.Types[typ] != nil {
+		return c.Types[typ].KeyMemory
+	}
+	return 0
 }
 
 // noAnswer is the error of a call that the cloud did not answer in time.
@@ -215,6 +234,15 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	if err := c.unmoved(live); err != nil {
+		return err
+	}
+	c.intent.Tag, c.intent.Before = live.Tag, value.Attributes(live.Attributes)
+	return nil
+}
+
+// unmoved is an error when what counts of a thing is not as it was seen.
+func (c *call) unmoved(live driver.Live) error {
 	for _, name := range value.Keys(c.counts) {
 		if propose.Differ(c.counts[name], live.Attributes[name]) {
 			return &driver.Error{
@@ -223,6 +251,22 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 			}
 		}
 	}
-	c.intent.Tag, c.intent.Before = live.Tag, value.Attributes(live.Attributes)
 	return nil
+}
+
+// compareFirst reads a thing right before it is changed where its type has no
+// tags that would tell of a change by somebody else.
+func (e *executor) compareFirst(ctx context.Context, c *call) error {
+	drv, typ := propose.SplitType(c.intent.Type)
+	if t := e.o.Catalogs[drv].Types[typ]; t.Tags || c.intent.Thing == "" || c.counts == nil {
+		return nil
+	}
+	live, err := c.drv.Read(ctx, c.typ, c.intent.Thing)
+	switch {
+	case errors.Is(err, driver.ErrGone):
+		return nil // the call says so itself
+	case err != nil:
+		return err
+	}
+	return c.unmoved(live)
 }

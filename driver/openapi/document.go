@@ -4,6 +4,7 @@
 package openapi
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"sort"
@@ -40,6 +41,7 @@ type typeExtension struct {
 	Path       string   `yaml:"path"`
 	ID         string   `yaml:"id"`
 	Tag        string   `yaml:"tag"`
+	Tags       bool     `yaml:"tags"` // they have some, though no property holds it
 	Keys       string   `yaml:"keys"`
 	Order      []string `yaml:"order"`
 	Identify   []string `yaml:"identify"`
@@ -68,7 +70,26 @@ type documentExtension struct {
 
 const extension = "x-kasbah"
 
-func parse(body []byte) (*document, error) {
+// Components reads types that are described outside of any HTTP API: JSON Schemas
+// with x-kasbah, by the type's name, as components of an OpenAPI document are.
+func Components(version string, types []byte) (*schema.Catalog, error) {
+	if !json.Valid(types) {
+		return nil, errors.New("its types are no JSON")
+	}
+	v, err := json.Marshal(version)
+	if err != nil {
+		return nil, err
+	}
+	d, err := parse(fmt.Appendf(nil, `{"openapi":"3.1.0","info":{"title":"types","version":%s},"paths":{},"components":{"schemas":%s}}`, v, types), false)
+	if err != nil {
+		return nil, err
+	}
+	return d.catalog, nil
+}
+
+// parse reads a document; reached says that it must tell by which paths its
+// things are reached.
+func parse(body []byte, reached bool) (*document, error) {
 	raw, err := libopenapi.NewDocument(body)
 	if err != nil {
 		return nil, fmt.Errorf("the OpenAPI document cannot be read: %w", err)
@@ -95,7 +116,7 @@ func parse(body []byte) (*document, error) {
 		if s == nil || s.Extensions == nil || s.Extensions.GetOrZero(extension) == nil {
 			continue
 		}
-		if err := d.add(name, s); err != nil {
+		if err := d.add(name, s, reached); err != nil {
 			return nil, fmt.Errorf("component %s: %w", name, err)
 		}
 	}
@@ -103,6 +124,9 @@ func parse(body []byte) (*document, error) {
 		return nil, fmt.Errorf("the OpenAPI document has no component with %s", extension)
 	}
 	for name, t := range d.types {
+		if !reached {
+			break
+		}
 		if doc.Paths == nil || doc.Paths.PathItems == nil || doc.Paths.PathItems.GetOrZero(t.path) == nil {
 			return nil, fmt.Errorf("the OpenAPI document names the path %s and does not describe it", t.path)
 		}
@@ -127,17 +151,20 @@ func extended(all *orderedmap.Map[string, *yaml.Node], into any) error {
 	return nil
 }
 
-func (d *document) add(name string, s *base.Schema) error {
+func (d *document) add(name string, s *base.Schema, reached bool) error {
 	var x typeExtension
 	if err := extended(s.Extensions, &x); err != nil {
 		return err
 	}
-	if x.Type == "" || x.Path == "" {
+	if x.Type == "" && !reached {
+		x.Type = name
+	}
+	if x.Type == "" || x.Path == "" && reached {
 		return fmt.Errorf("%s needs a type and a path", extension)
 	}
 	t := &schema.Type{
 		Name: x.Type, Help: s.Description, ID: x.ID, HoldsData: x.HoldsData, UniqueName: x.UniqueName,
-		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "", Copies: x.Copies != "",
+		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "" || x.Tags, Copies: x.Copies != "",
 	}
 	if t.ID == "" {
 		t.ID = "id"

@@ -77,7 +77,11 @@ func (d *Driver) unreachable(ctx context.Context, err error) error {
 		err = ue.Err
 	}
 	var dns *net.DNSError
-	return &driver.Error{Message: "the cloud cannot be reached: " + err.Error(), Passing: !errors.As(err, &dns) || dns.IsTemporary}
+	var dial *net.OpError
+	return &driver.Error{
+		Message: "the cloud cannot be reached: " + err.Error(), Passing: !errors.As(err, &dns) || dns.IsTemporary,
+		Unclear: !errors.As(err, &dns) && (!errors.As(err, &dial) || dial.Op != "dial"), // it heard nothing where it was not even reached
+	}
 }
 
 // refusal reads an error answer: RFC 9457 where it is one.
@@ -90,6 +94,7 @@ func refusal(r *reply) error {
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusRequestTimeout:
 		e.Passing = true
 	}
+	e.Unclear = r.status == http.StatusBadGateway || r.status == http.StatusGatewayTimeout
 	e.SlowDown = r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable && e.After > 0
 	if media, _, _ := mime.ParseMediaType(r.header.Get("Content-Type")); media == "application/problem+json" {
 		var p struct {

@@ -48,7 +48,7 @@ var (
 
 // New reads the document. No request is made yet.
 func New(o Options) (*Driver, error) {
-	doc, err := parse(o.Document)
+	doc, err := parse(o.Document, true)
 	if err != nil {
 		return nil, err
 	}
