@@ -2,6 +2,7 @@ package process
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -75,11 +76,11 @@ func (codec) ReadObject(r *bufio.Reader, v any) error {
 	if length < 0 || length > maxMessage {
 		return fmt.Errorf("it wrote a message of %d bytes", length)
 	}
-	body := make([]byte, length)
-	if _, err := io.ReadFull(r, body); err != nil {
+	var body bytes.Buffer // grows with what comes, not with what was announced
+	if _, err := io.CopyN(&body, r, int64(length)); err != nil {
 		return io.ErrUnexpectedEOF
 	}
-	if err := json.Unmarshal(body, v); err != nil {
+	if err := json.Unmarshal(body.Bytes(), v); err != nil {
 		return errNoMessage
 	}
 	return nil
