@@ -19,11 +19,8 @@ import (
 	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/driver"
-	"kasbah/driver/openapi"
-	"kasbah/driver/process"
 	"kasbah/keys"
 	"kasbah/kits"
-	"kasbah/medina"
 	"kasbah/store"
 )
 
@@ -203,11 +200,7 @@ func (a *app) openDrivers(ctx context.Context, p *project, with map[string]any) 
 	for _, name := range p.estate.Drivers() {
 		s := merged(p.estate.Driver(name, p.env), with, "drivers."+name+".")
 		p.kinds[name], _ = s["kind"].(string)
-		s, err := p.filledIn(ctx, s)
-		var d driver.Driver
-		if err == nil {
-			d, err = newDriver(driverSetting{name: name, dir: p.estate.Dir, from: from, log: a.driverLog()}, s)
-		}
+		d, err := newDriver(driverSetting{p: p, name: name, from: from, log: a.driverLog()}, s)
 		if err == nil {
 			p.drivers[name] = d
 			p.catalogs[name], err = d.Describe(ctx)
@@ -269,90 +262,6 @@ func (p *project) readPrices() error {
 		t.Price = book[full]
 	}
 	return nil
-}
-
-// driverSetting is what a driver gets to know besides its settings.
-type driverSetting struct {
-	name string // as kasbah.toml calls it
-	dir  string // of the estate
-	from string // who acts
-	log  func(line string)
-}
-
-// driverLog is where the lines go that a driver's program logs; nil for nowhere.
-func (a *app) driverLog() func(string) {
-	if !a.verbose {
-		return nil
-	}
-	return func(line string) { a.say("%s", line) }
-}
-
-// driverKinds are the kinds of drivers that kasbah.toml may name.
-var driverKinds = map[string]func(at driverSetting, s value.Map) (driver.Driver, error){
-	"medina": func(at driverSetting, s value.Map) (driver.Driver, error) {
-		settings, err := medina.ReadSettings(s, at.dir)
-		if err != nil {
-			return nil, err
-		}
-		return settings.Driver(at.from)
-	},
-	"openapi": newOpenAPI,
-	"process": newProcess,
-}
-
-func newDriver(at driverSetting, s value.Map) (driver.Driver, error) {
-	kind, _ := s["kind"].(string)
-	make := driverKinds[kind]
-	if make == nil {
-		msg := fmt.Sprintf("no driver is of kind %q", kind)
-		if h := nearest.Hint(kind, value.Keys(driverKinds)); h != "" {
-			msg += "; " + h
-		}
-		return nil, errors.New(msg)
-	}
-	return make(at, s)
-}
-
-// newProcess reads the settings of a driver that is a program of its own: all but
-// kind and run are the program's.
-func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
-	list, _ := s["run"].([]any)
-	var command []string
-	for _, v := range list {
-		text, ok := v.(string)
-		if !ok {
-			return nil, errors.New("run must be a list of texts: the program and its arguments")
-		}
-		command = append(command, text)
-	}
-	if len(command) == 0 {
-		return nil, errors.New(`a driver of kind process needs run, such as ["python3", "drivers/tide.py"]`)
-	}
-	settings := value.CloneMap(s)
-	delete(settings, "kind")
-	delete(settings, "run")
-	return process.New(process.Options{Name: at.name, Command: command, Dir: at.dir, Settings: settings, From: at.from, Log: at.log})
-}
-
-func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
-	for _, k := range value.Keys(s) {
-		if k != "kind" && k != "spec" && k != "api" {
-			return nil, fmt.Errorf("a driver of kind openapi has no setting %q; it has spec and api", k)
-		}
-	}
-	spec, ok1 := s["spec"].(string)
-	api, ok2 := s["api"].(string)
-	if !ok1 || !ok2 {
-		return nil, errors.New("a driver of kind openapi needs spec (a file) and api (a URL)")
-	}
-	if !filepath.IsAbs(spec) {
-		spec = filepath.Join(at.dir, spec)
-	}
-	body, err := os.ReadFile(spec)
-	if err != nil {
-		return nil, err
-	}
-	return openapi.New(openapi.Options{Document: body, From: at.from, Base: func(context.Context) (string, error) { return api, nil }})
 }
 
 // states reads the ledgers of the project's wards.

@@ -38,20 +38,13 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 	if !strings.Contains(path, "://") {
 		target = base + path
 	}
-	req, err := http.NewRequestWithContext(ctx, method, target, bytes.NewReader(body))
+	res, err := d.authorized(ctx, method, target, header, body, false)
+	if err == nil && res.StatusCode == http.StatusUnauthorized && !d.o.Auth.none() { // a credential that was good once may have ended
+		res.Body.Close()
+		res, err = d.authorized(ctx, method, target, header, body, true)
+	}
 	if err != nil {
 		return nil, err
-	}
-	for k, v := range header {
-		req.Header[k] = v
-	}
-	req.Header.Set("Accept", "application/json, application/problem+json")
-	if d.o.From != "" {
-		req.Header.Set("From", d.o.From)
-	}
-	res, err := d.http.Do(req)
-	if err != nil {
-		return nil, d.unreachable(ctx, err)
 	}
 	defer res.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
@@ -66,6 +59,36 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 		return r, refusal(r)
 	}
 	return r, nil
+}
+
+// authorized makes one request with credentials; again says that those of before
+// were refused. They go to the API alone, wherever it sends us.
+func (d *Driver) authorized(ctx context.Context, method, target string, header http.Header, body []byte, again bool) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, target, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	req.Header.Set("Accept", "application/json, application/problem+json")
+	if d.o.From != "" {
+		req.Header.Set("From", d.o.From)
+	}
+	base, err := d.base(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if home, err := url.Parse(base); err == nil && home.Host == req.URL.Host && home.Scheme == req.URL.Scheme {
+		if err := d.auth.sign(ctx, req, again); err != nil {
+			return nil, err
+		}
+	}
+	res, err := d.http.Do(req)
+	if err != nil {
+		return nil, d.unreachable(ctx, err)
+	}
+	return res, nil
 }
 
 func (d *Driver) unreachable(ctx context.Context, err error) error {

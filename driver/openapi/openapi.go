@@ -23,6 +23,7 @@ type Options struct {
 	Base func(context.Context) (string, error)
 	// From names the person or program that acts (RFC 9110, 10.1.2).
 	From   string
+	Auth   Auth
 	Client *http.Client // nil for one of its own
 	Close  func() error // ends what Base started; may be nil
 }
@@ -38,6 +39,7 @@ type Driver struct {
 	o    Options
 	doc  *document
 	http *http.Client
+	auth *authorizer
 	base func(context.Context) (string, error)
 }
 
@@ -61,6 +63,7 @@ func New(o Options) (*Driver, error) {
 	follow := *d.http
 	follow.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	d.http = &follow
+	d.auth = &authorizer{auth: o.Auth, http: d.http}
 	var mu sync.Mutex
 	var found string
 	d.base = func(ctx context.Context) (string, error) {
