@@ -318,7 +318,7 @@ func TestKeylessCloud(t *testing.T) {
 	keyless.Types = map[string]*schema.Type{}
 	for n, typ := range c.catalog.Types {
 		copied := *typ
-		copied.KeyMemory = 0
+		copied.KeyMemory, copied.Identify = 0, nil
 		keyless.Types[n] = &copied
 	}
 	o := enact.Options{Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
