@@ -56,14 +56,14 @@ func (t *turn) take(ctx context.Context) error {
 			}
 			continue
 		}
-		o := t.o
+		o, alone := t.o, t.held != nil
 		o.Held, o.JudgeLive, o.Wait = t.held, t.f.offline, ledger.WaitOptions{}
 		err = t.a.carryOut(ctx, t.p, proposal, t.f, o)
-		if !overtaken(err) || t.f.wait == 0 && !t.f.breakStale {
+		if alone || !overtaken(err) || t.f.wait == 0 && !t.f.breakStale {
 			return err
 		}
 		t.a.say("Another run was faster; this one proposes again when it has its locks.")
-		if err := errors.Join(t.release(ctx), t.hold(ctx, scopes)); err != nil {
+		if err := t.hold(ctx, scopes); err != nil {
 			return err
 		}
 	}
