@@ -248,6 +248,9 @@ func TestKillAfterEveryStep(t *testing.T) {
 // TestKillOnStores is the same with the ledger in files, sealed, and on a server. It
 // takes a sample of the moments; with KILL_EVERY=1 in the environment, all.
 func TestKillOnStores(t *testing.T) {
+	if testing.Short() {
+		t.Skip("TestKillAfterEveryStep takes the same way")
+	}
 	stride := 9
 	if n, err := strconv.Atoi(os.Getenv("KILL_EVERY")); err == nil {
 		stride = max(1, n)
