@@ -18,10 +18,13 @@ const (
 	putTries   = 8                // of one append whose outcome is unknown
 
 	// makeWay is how long a writer waits after an append while another run is
-	// open, at least; and in appends, where those take long. Who lost the number
-	// lists, reads what took it, and puts again: three ways to the store.
+	// open, at least; and in appends, where those take long. Who loses the number
+	// has put in vain, lists, reads what took it, and puts again. A writer that
+	// knows of no other one waits so many appends as well, once in a while: one
+	// that has not begun yet cannot be seen.
 	makeWay        = 40 * time.Millisecond
-	makeWayAppends = 3
+	makeWayAppends = 4
+	aloneFor       = time.Second
 )
 
 // ErrBroken is returned to a run whose lock was taken away. It can never
@@ -42,6 +45,7 @@ type Run struct {
 	state  *State        // up to the newest entry known
 	looked time.Duration // when the log was last known to hold no break, by upTime
 	took   time.Duration // of the newest append that took its number
+	rested time.Duration // when it last made way for others, by upTime
 	failed error         // why nothing more can be written
 	done   int
 	total  int
@@ -250,10 +254,19 @@ func (r *Run) write() {
 // makeWay waits where others write as well, so that none of them starves.
 func (r *Run) makeWay() {
 	r.mu.Lock()
-	alone := len(r.state.Open) < 2
-	wait := max(makeWay, makeWayAppends*r.took) - (upTime() - r.looked)
+	now, wait := upTime(), makeWayAppends*r.took
+	switch {
+	case len(r.state.Open) > 1:
+		wait = max(wait, makeWay)
+	case now-r.rested < aloneFor:
+		wait = 0
+	}
+	wait -= now - r.looked
+	if wait > 0 {
+		r.rested = now + wait
+	}
 	r.mu.Unlock()
-	if alone || wait <= 0 {
+	if wait <= 0 {
 		return
 	}
 	t := time.NewTimer(wait)

@@ -223,40 +223,74 @@ func (s *slow) Get(ctx context.Context, key string) ([]byte, error) {
 	return s.Store.Get(ctx, key)
 }
 
-// TestNobodyStarves: while one run appends without a pause, another one's
-// appends come through after a few of its entries, on fast stores and slow ones.
+// TestNobodyStarves: of two runs that append without a pause neither writes long
+// rows of entries while the other one waits, on fast stores and slow ones.
 func TestNobodyStarves(t *testing.T) {
 	for _, by := range []time.Duration{0, 30 * time.Millisecond} {
 		t.Run(by.String(), func(t *testing.T) {
+			const appends, most = 30, 12
 			s := &slow{memory.New(), by}
-			busy, err := open(t, s, "keeper-1").Begin(ctx, BeginOptions{ID: "busy", Scope: NewScope([]string{"medina.bucket/a"}, nil)})
-			require.NoError(t, err)
-			quiet, err := open(t, s, "keeper-2").Begin(ctx, BeginOptions{ID: "quiet", Scope: NewScope([]string{"medina.bucket/b"}, nil)})
-			require.NoError(t, err)
-			done, ended := make(chan struct{}), make(chan error, 1)
-			go func() {
-				for n := 0; ; n++ {
-					select {
-					case <-done:
-						ended <- busy.End(ctx, End{Outcome: "done"})
-						return
-					default:
-					}
-					if err := busy.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Done: n}}); err != nil {
-						ended <- err
-						return
-					}
-				}
-			}()
-			const appends, most = 12, 6
-			before := quiet.State().Seq
-			for n := range appends {
-				require.NoError(t, quiet.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Done: n}}))
+			var runs []*Run
+			for _, id := range []string{"east", "west"} {
+				r, err := open(t, s, id).Begin(ctx, BeginOptions{ID: id, Scope: NewScope([]string{"medina.bucket/" + id}, nil)})
+				require.NoError(t, err)
+				runs = append(runs, r)
 			}
-			require.LessOrEqual(t, quiet.State().Seq-before, int64(appends*most), "entries until %d appends came through", appends)
-			close(done)
-			require.NoError(t, <-ended)
-			require.NoError(t, quiet.End(ctx, End{Outcome: "done"}))
+			var both sync.WaitGroup
+			for _, r := range runs {
+				defer r.stop()
+				both.Go(func() {
+					for n := range appends {
+						if err := r.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Done: n}}); err != nil {
+							t.Errorf("%s: %v", r.ID, err)
+							return
+						}
+					}
+				})
+			}
+			both.Wait()
+			longest, row, last := 0, 0, ""
+			wrote := map[string]int{}
+			for e, err := range open(t, s.Store, "reader").entries(ctx, 2, 0) {
+				require.NoError(t, err)
+				if row++; e.Run != last {
+					row, last = 1, e.Run
+				}
+				longest = max(longest, row)
+				if wrote[e.Run]++; wrote[e.Run] == appends {
+					break // the other one is alone from here on
+				}
+			}
+			require.Len(t, wrote, 2)
+			require.LessOrEqual(t, longest, most, "entries of one in a row")
 		})
 	}
+}
+
+// TestNewcomer: a run begins although another one, which cannot know of it yet,
+// appends without a pause.
+func TestNewcomer(t *testing.T) {
+	s := &slow{memory.New(), 20 * time.Millisecond}
+	busy, err := open(t, s, "keeper-1").Begin(ctx, BeginOptions{ID: "busy", Scope: NewScope([]string{"medina.bucket/a"}, nil)})
+	require.NoError(t, err)
+	const most = 400
+	began, wrote := make(chan struct{}), make(chan int, 1)
+	go func() {
+		n := 0
+		for ; n < most && busy.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Done: n}}) == nil; n++ {
+			select {
+			case <-began:
+				wrote <- n
+				return
+			default:
+			}
+		}
+		wrote <- n
+	}()
+	r, err := open(t, s, "keeper-2").Begin(ctx, BeginOptions{ID: "newcomer", Scope: NewScope([]string{"medina.bucket/b"}, nil)})
+	close(began)
+	require.NoError(t, err)
+	require.Less(t, <-wrote, most, "entries until the newcomer could begin")
+	r.stop()
+	busy.stop()
 }
