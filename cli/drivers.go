@@ -90,7 +90,7 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 }
 
 // openAPIKeys are the settings of a driver of kind openapi.
-var openAPIKeys = []string{"kind", "spec", "api", "bearer", "user", "password", "headers", "oauth", "ca", "cert", "key"}
+var openAPIKeys = []string{"kind", "spec", "overlay", "api", "rate", "bearer", "user", "password", "headers", "oauth", "ca", "cert", "key"}
 
 // known is an error for a setting that nothing has use for.
 func known(what string, s value.Map, all []string) error {
@@ -120,6 +120,14 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
+	overlays, err := at.p.overlays(s["overlay"])
+	if err != nil {
+		return nil, err
+	}
+	rate, err := perSecond(s["rate"])
+	if err != nil {
+		return nil, err
+	}
 	auth, err := at.p.auth(s)
 	if err != nil {
 		return nil, err
@@ -135,7 +143,49 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 		return nil, err
 	}
 	t.MaxIdleConnsPerHost = 64
-	return openapi.New(openapi.Options{Document: body, From: at.from, Auth: auth, Client: &http.Client{Transport: t}, Base: func(context.Context) (string, error) { return api, nil }})
+	return openapi.New(openapi.Options{Document: body, Overlays: overlays, Rate: rate, From: at.from, Auth: auth, Client: &http.Client{Transport: t}, Base: func(context.Context) (string, error) { return api, nil }})
+}
+
+// overlays reads the Overlay files that a driver lays over its document: one, or
+// several in order.
+func (p *project) overlays(v any) ([][]byte, error) {
+	if v == nil {
+		return nil, nil
+	}
+	list, ok := v.([]any)
+	if !ok {
+		list = []any{v}
+	}
+	var out [][]byte
+	for _, v := range list {
+		name, ok := v.(string)
+		if !ok {
+			return nil, errors.New("overlay must be a file, or a list of files")
+		}
+		body, err := os.ReadFile(p.below(name))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, body)
+	}
+	return out, nil
+}
+
+// perSecond reads how many requests a second a driver may make; 0 for no bound.
+func perSecond(v any) (float64, error) {
+	switch v := v.(type) {
+	case nil:
+		return 0, nil
+	case int64:
+		if v > 0 {
+			return float64(v), nil
+		}
+	case float64:
+		if v > 0 {
+			return v, nil
+		}
+	}
+	return 0, errors.New("rate must be a number of requests a second, such as 20")
 }
 
 // below is the place of a file that is named from the estate's folder.

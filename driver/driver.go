@@ -57,6 +57,7 @@ type Live struct {
 // to be. One that is missing in To is to be taken away.
 type Change struct {
 	From, To value.Map
+	All      value.Map // every input as it is to be, for clouds that replace the whole thing
 }
 
 // Event is one line of a cloud's change feed.
@@ -82,6 +83,14 @@ type Copier interface {
 	// Copy makes a copy of a thing, with the data that it holds, as a thing of
 	// its own. The same key on a repeated call answers with the same copy.
 	Copy(ctx context.Context, typ, id, key string) (Live, error)
+}
+
+// Locator is implemented by drivers that can find out what a key made, for the
+// types whose schema says so.
+type Locator interface {
+	// Locate finds the thing that a create with the key made; ErrGone where it
+	// made nothing.
+	Locate(ctx context.Context, typ, key string) (Live, error)
 }
 
 var (

@@ -17,6 +17,7 @@ import (
 
 	"kasbah/core/value"
 	"kasbah/driver"
+	"kasbah/driver/conformance"
 	"kasbah/driver/drivertest"
 	"kasbah/medina"
 )
@@ -35,16 +36,15 @@ func open(t *testing.T, o medina.Options) driver.Driver {
 // once with work that takes time.
 func TestConformance(t *testing.T) {
 	for _, pace := range []float64{0, 0.002} {
-		cloud := func(t *testing.T) driver.Driver { return open(t, medina.Options{Pace: pace}) }
 		t.Run(fmt.Sprintf("disks at pace %v", pace), func(t *testing.T) {
-			drivertest.Run(t, cloud, drivertest.Sample{
+			drivertest.Run(t, open(t, medina.Options{Pace: pace}), conformance.Sample{
 				Type:   "disk",
 				Inputs: func(n int) value.Map { return value.Map{"name": fmt.Sprintf("disk-%d", n), "gigabytes": int64(10)} },
 				Edit:   driver.Change{From: value.Map{"gigabytes": int64(10)}, To: value.Map{"gigabytes": int64(20)}},
 			})
 		})
 		t.Run(fmt.Sprintf("buckets at pace %v", pace), func(t *testing.T) {
-			drivertest.Run(t, cloud, drivertest.Sample{
+			drivertest.Run(t, open(t, medina.Options{Pace: pace}), conformance.Sample{
 				Type: "bucket",
 				Inputs: func(n int) value.Map {
 					return value.Map{"name": fmt.Sprintf("bucket-%d", n), "tags": value.Map{"n": fmt.Sprint(n)}}

@@ -121,10 +121,7 @@ func TestGoOnUnderTheSameSignatures(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "done", r.Outcome, "%v", r.Failures)
 	want := c.picture()
-	stride := 1
-	if testing.Short() {
-		stride = 7
-	}
+	stride := sample(1, 3, 11)
 	steps := 0
 	for at, alive := 1, false; !alive; at += stride {
 		for _, after := range []bool{false, true} {
@@ -160,7 +157,7 @@ func TestEveryByte(t *testing.T) {
 		require.NotEmpty(t, missing, what)
 	}
 	for name, of := range map[string][]byte{"plain": plain, "signed": body} {
-		step := max(1, len(of)/4000)
+		step := max(1, len(of)/sample(4000, 1500, 400))
 		for at := 0; at < len(of); at += step {
 			bit := byte(1) << (at / step % 8)
 			other := append([]byte(nil), of...)

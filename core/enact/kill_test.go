@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"runtime"
-	"strconv"
 	"sync"
 	"testing"
 
@@ -246,15 +244,12 @@ func TestKillAfterEveryStep(t *testing.T) {
 }
 
 // TestKillOnStores is the same with the ledger in files, sealed, and on a server. It
-// takes a sample of the moments; with KILL_EVERY=1 in the environment, all.
+// takes a sample of the moments; in thorough runs, all.
 func TestKillOnStores(t *testing.T) {
 	if testing.Short() {
 		t.Skip("TestKillAfterEveryStep takes the same way")
 	}
-	stride := 9
-	if n, err := strconv.Atoi(os.Getenv("KILL_EVERY")); err == nil {
-		stride = max(1, n)
-	}
+	stride := sample(1, 9, 9)
 	t.Run("file", func(t *testing.T) {
 		killEverywhere(t, func(t *testing.T) *coast {
 			s, err := file.Open(t.TempDir())
@@ -374,9 +369,7 @@ func killEverywhere(t *testing.T, estate func(*testing.T) *coast, stride, atLeas
 	c := estate(t)
 	c.enact(c.propose(false))
 	want := c.picture()
-	if testing.Short() {
-		stride = max(stride, 7)
-	}
+	stride = max(stride, sample(1, 3, 11))
 	steps := 0
 	for at := 1; ; at += stride {
 		alive := false

@@ -60,7 +60,7 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 	}}, c.store)
 	o.IfOneFails, o.Timeout = then, 10*time.Second
 	if lasting && kind != "refuse" {
-		o.Timeout = 600 * time.Millisecond
+		o.Timeout = time.Duration(sample(600, 600, 2500)) * time.Millisecond // short runs are those that look for races, which are slow
 	}
 	failed := 0
 	o.Event = func(e enact.Event) {
@@ -138,10 +138,7 @@ func checkPromise(t *testing.T, c *coast, r *enact.Result, then enact.IfOneFails
 // TestEveryFaultAtEveryCall: each of Medina's faults, passing and lasting, at
 // each call of a run of every action, and each thing to do then.
 func TestEveryFaultAtEveryCall(t *testing.T) {
-	stride := 1
-	if testing.Short() {
-		stride = 5
-	}
+	stride := sample(1, 3, 9)
 	for _, k := range medina.FaultKinds {
 		for _, lasting := range []bool{false, true} {
 			if lasting && k.Name == "delay" || !lasting && k.Name == "refuse" {

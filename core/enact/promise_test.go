@@ -291,10 +291,7 @@ func (w *town) keptPromise() propose.Counts {
 // among them: every address has one action, and the cloud's change feed says
 // what the proposal showed, no more and no less.
 func TestPromiseKept(t *testing.T) {
-	towns, rounds := 50, 10
-	if testing.Short() {
-		towns = 4
-	}
+	towns, rounds := sample(50, 15, 3), 10
 	sums := make([]propose.Counts, towns)
 	t.Run("towns", func(t *testing.T) {
 		for seed := range towns {

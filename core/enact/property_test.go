@@ -294,10 +294,7 @@ func (c *coast) live() map[string]driver.Live {
 // refuses every call that is out of order: what is made before what it
 // refers to, what is deleted while in use.
 func TestRandomEstates(t *testing.T) {
-	cases := 12
-	if testing.Short() {
-		cases = 3
-	}
+	cases := sample(12, 12, 3)
 	for seed := range cases {
 		most := 60
 		if seed == 0 && !testing.Short() {

@@ -80,7 +80,11 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	// with a tag a repeated call is safe at any time; a create only while the
 	// cloud remembers its key, with room for clocks that differ
 	if memory := catalog.Types[typ].KeyMemory; (in.Call == "create" || in.Call == ledger.CallCopy) && time.Since(open.At) >= memory/2 {
-		if r, err := e.identified(ctx, run.Ward(), d, catalog.Types[typ], &in); r != nil || err != nil {
+		r, err := e.located(ctx, run.Ward(), d, catalog.Types[typ], &in)
+		if r == nil && err == nil {
+			r, err = e.identified(ctx, run.Ward(), d, catalog.Types[typ], &in)
+		}
+		if r != nil || err != nil {
 			if err != nil {
 				return err
 			}
@@ -108,6 +112,24 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	}
 	// the cloud refuses: the call has no effect
 	return settle(ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
+}
+
+// located finds out about a create by asking the cloud what its key made. It is
+// nil where the cloud cannot tell.
+func (e *executor) located(ctx context.Context, ward string, d driver.Driver, t *schema.Type, in *ledger.Intent) (*ledger.Result, error) {
+	locator, ok := d.(driver.Locator)
+	if !ok || !t.Locate || in.Call != "create" {
+		return nil, nil
+	}
+	live, err := locator.Locate(ctx, t.Name, in.Key)
+	if errors.Is(err, driver.ErrGone) {
+		return &ledger.Result{Outcome: ledger.Failed, Error: "nothing was made"}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := e.doneResult(ward, in, live, 0)
+	return &r, nil
 }
 
 // identified finds out about a create by the attributes that together identify

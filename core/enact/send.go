@@ -162,7 +162,7 @@ func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (
 	case "create":
 		return d.Create(ctx, typ, value.Map(in.Inputs), in.Key)
 	case "update":
-		return d.Update(ctx, typ, in.Thing, driver.Change{From: value.Map(in.From), To: value.Map(in.To)}, in.Tag, in.Key)
+		return d.Update(ctx, typ, in.Thing, driver.Change{From: value.Map(in.From), To: value.Map(in.To), All: value.Map(in.Inputs)}, in.Tag, in.Key)
 	case ledger.CallCopy:
 		copier, ok := d.(driver.Copier)
 		if !ok {

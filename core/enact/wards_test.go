@@ -220,10 +220,7 @@ func (l *land) settled(wards ...string) {
 // kits are enacted together or one by one. Afterwards nothing is left to do,
 // however they are taken, and what others use cannot be dropped alone.
 func TestRandomWards(t *testing.T) {
-	cases := 12
-	if testing.Short() {
-		cases = 3
-	}
+	cases := sample(12, 12, 3)
 	for seed := range cases {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()

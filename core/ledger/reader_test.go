@@ -59,6 +59,7 @@ func TestOtherReader(t *testing.T) {
 		require.NoError(t, r.Append(ctx, line), i)
 	}
 	require.NoError(t, l.Break(ctx, "drops", "for the test", ""))
+	require.ErrorIs(t, r.End(ctx, ledger.End{Outcome: "done"}), ledger.ErrBroken)
 	work(t, l, "last", 1)
 	disjoint(t, l)
 

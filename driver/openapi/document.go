@@ -1,74 +1,48 @@
-// Package openapi is a driver for any HTTP API that an OpenAPI 3.1 document
-// with the x-kasbah extensions describes. docs/formats/openapi.md lists the
-// extensions.
+// Package openapi is a driver for any HTTP API that an OpenAPI document
+// describes, with the x-kasbah extensions in it or in an Overlay file.
+// docs/formats/openapi.md lists the extensions.
 package openapi
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"sort"
+	"slices"
 	"strings"
-	"time"
 
-	yaml "github.com/pb33f/go-yaml"
 	"github.com/pb33f/libopenapi"
+	"github.com/pb33f/libopenapi/datamodel"
 	"github.com/pb33f/libopenapi/datamodel/high/base"
+	v3 "github.com/pb33f/libopenapi/datamodel/high/v3"
 	"github.com/pb33f/libopenapi/orderedmap"
 
+	"kasbah/core/nearest"
 	"kasbah/core/schema"
-	"kasbah/core/value"
 )
 
 // document is what a driver knows of an API.
 type document struct {
+	documentExtension
 	catalog *schema.Catalog
-	types   map[string]typeInfo
-	changes string // path of the change feed, or ""
+	types   map[string]*typeInfo
 }
 
 // typeInfo says how a type's things are reached.
 type typeInfo struct {
-	path   string
-	tag    string // the property that is the entity tag in lists, or ""
-	byName bool   // the list can be asked for a name
-	copies string // what below a thing makes copies of it, or ""
+	habits
+	list   template // the collection's path
+	item   template // one thing's; its last parameter is the id
+	tag    string   // the property that is the entity tag in lists, or ""
+	byName bool     // the list can be asked for a name
+	copies string   // what below a thing makes copies of it, or ""
+	locate string   // the list's parameter that takes the key something was made with, or ""
+	parent string   // the type whose things have the collection in them, or ""
+	above  []string // the parent's attributes that fill the list's path
+	bare   []string // attributes that stand in the path and in no body
+	create string   // post or put
+	edit   string   // merge-patch, json-patch or put; "" where nothing can be edited
 }
-
-// typeExtension is x-kasbah on a component.
-type typeExtension struct {
-	Type       string   `yaml:"type"`
-	Path       string   `yaml:"path"`
-	ID         string   `yaml:"id"`
-	Tag        string   `yaml:"tag"`
-	Tags       bool     `yaml:"tags"` // they have some, though no property holds it
-	Keys       string   `yaml:"keys"`
-	Order      []string `yaml:"order"`
-	Identify   []string `yaml:"identify"`
-	HoldsData  bool     `yaml:"holds-data"`
-	Copies     string   `yaml:"copies"`
-	UniqueName bool     `yaml:"unique-name"`
-	DropFirst  bool     `yaml:"drop-first"`
-	Price      *struct {
-		Month float64                       `yaml:"month"`
-		By    map[string]map[string]float64 `yaml:"by"`
-		Per   map[string]float64            `yaml:"per"`
-	} `yaml:"price"`
-}
-
-// propertyExtension is x-kasbah on a property.
-type propertyExtension struct {
-	Fixed            bool   `yaml:"fixed"`
-	Refers           string `yaml:"refers"`
-	Security         bool   `yaml:"security"`
-	DefaultOnAbsence bool   `yaml:"default-on-absence"`
-}
-
-type documentExtension struct {
-	Changes string `yaml:"changes"`
-}
-
-const extension = "x-kasbah"
 
 // Components reads types that are described outside of any HTTP API: JSON Schemas
 // with x-kasbah, by the type's name, as components of an OpenAPI document are.
@@ -80,78 +54,97 @@ func Components(version string, types []byte) (*schema.Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := parse(fmt.Appendf(nil, `{"openapi":"3.1.0","info":{"title":"types","version":%s},"paths":{},"components":{"schemas":%s}}`, v, types), false)
+	d, err := parse(fmt.Appendf(nil, `{"openapi":"3.1.0","info":{"title":"types","version":%s},"paths":{},"components":{"schemas":%s}}`, v, types), nil, false)
 	if err != nil {
 		return nil, err
 	}
 	return d.catalog, nil
 }
 
+// model reads a document with what overlays add to it.
+func model(body []byte, overlays [][]byte) (*v3.Document, error) {
+	unreadable := func(err error) error { return fmt.Errorf("the OpenAPI document cannot be read: %w", err) }
+	for _, o := range overlays {
+		over, err := libopenapi.NewOverlayDocument(o)
+		if err != nil {
+			return nil, fmt.Errorf("the Overlay cannot be read: %w", err)
+		}
+		raw, err := libopenapi.NewDocument(body)
+		if err != nil {
+			return nil, unreadable(err)
+		}
+		applied, err := libopenapi.ApplyOverlay(raw, over)
+		if err != nil {
+			return nil, fmt.Errorf("the Overlay cannot be applied: %w", err)
+		}
+		if len(applied.Warnings) > 0 { // what it means to change is not there
+			w := applied.Warnings[0]
+			return nil, fmt.Errorf("the Overlay cannot be applied: %s: %s", w.Target, w.Message)
+		}
+		body = applied.Bytes
+	}
+	config := datamodel.NewDocumentConfiguration()
+	config.MergeReferencedProperties = false
+	raw, err := libopenapi.NewDocumentWithConfiguration(body, config)
+	if err != nil {
+		return nil, unreadable(err)
+	}
+	built, err := raw.BuildV3Model()
+	if err != nil {
+		return nil, unreadable(err)
+	}
+	return &built.Model, nil
+}
+
 // parse reads a document; reached says that it must tell by which paths its
 // things are reached.
-func parse(body []byte, reached bool) (*document, error) {
-	raw, err := libopenapi.NewDocument(body)
+func parse(body []byte, overlays [][]byte, reached bool) (*document, error) {
+	doc, err := model(body, overlays)
 	if err != nil {
-		return nil, fmt.Errorf("the OpenAPI document cannot be read: %w", err)
+		return nil, err
 	}
-	model, err := raw.BuildV3Model()
-	if err != nil {
-		return nil, fmt.Errorf("the OpenAPI document cannot be read: %w", err)
-	}
-	doc := model.Model
-	d := &document{catalog: &schema.Catalog{Types: map[string]*schema.Type{}}, types: map[string]typeInfo{}}
+	d := &document{catalog: &schema.Catalog{Types: map[string]*schema.Type{}}, types: map[string]*typeInfo{}}
 	if doc.Info != nil {
 		d.catalog.Version = doc.Info.Version
 	}
-	var de documentExtension
-	if err := extended(doc.Extensions, &de); err != nil {
+	if err := extended(doc.Extensions, &d.documentExtension); err != nil {
 		return nil, err
 	}
-	d.changes = de.Changes
+	d.KeyHeader = cmp.Or(d.KeyHeader, "Idempotency-Key")
 	if doc.Components == nil || doc.Components.Schemas == nil {
 		return nil, errors.New("the OpenAPI document has no components")
 	}
+	r := &reader{}
 	for name, proxy := range doc.Components.Schemas.FromOldest() {
 		s := proxy.Schema()
 		if s == nil || s.Extensions == nil || s.Extensions.GetOrZero(extension) == nil {
 			continue
 		}
-		if err := d.add(name, s, reached); err != nil {
+		if err := d.add(r, doc, name, proxy, reached); err != nil {
 			return nil, fmt.Errorf("component %s: %w", name, err)
 		}
 	}
 	if len(d.types) == 0 {
 		return nil, fmt.Errorf("the OpenAPI document has no component with %s", extension)
 	}
-	for name, t := range d.types {
-		if !reached {
-			break
-		}
-		if doc.Paths == nil || doc.Paths.PathItems == nil || doc.Paths.PathItems.GetOrZero(t.path) == nil {
-			return nil, fmt.Errorf("the OpenAPI document names the path %s and does not describe it", t.path)
-		}
-		if get := doc.Paths.PathItems.GetOrZero(t.path).Get; get != nil {
-			for _, p := range get.Parameters {
-				t.byName = t.byName || p.In == "query" && p.Name == "name"
+	if !reached {
+		return d, nil
+	}
+	for _, check := range []func(string) error{d.parents, d.ring} {
+		for _, name := range d.catalog.Names() {
+			if err := check(name); err != nil {
+				return nil, fmt.Errorf("type %s: %w", name, err)
 			}
-			d.types[name] = t
 		}
 	}
 	return d, nil
 }
 
-// extended decodes x-kasbah out of some extensions, where it stands there.
-func extended(all *orderedmap.Map[string, *yaml.Node], into any) error {
-	if all == nil || all.GetOrZero(extension) == nil {
-		return nil
+func (d *document) add(r *reader, doc *v3.Document, name string, proxy *base.SchemaProxy, reached bool) error {
+	s, err := r.part(proxy)
+	if err != nil {
+		return err
 	}
-	if err := all.GetOrZero(extension).Decode(into); err != nil {
-		return fmt.Errorf("%s: %w", extension, err)
-	}
-	return nil
-}
-
-func (d *document) add(name string, s *base.Schema, reached bool) error {
 	var x typeExtension
 	if err := extended(s.Extensions, &x); err != nil {
 		return err
@@ -162,23 +155,15 @@ func (d *document) add(name string, s *base.Schema, reached bool) error {
 	if x.Type == "" || x.Path == "" && reached {
 		return fmt.Errorf("%s needs a type and a path", extension)
 	}
-	t := &schema.Type{
-		Name: x.Type, Help: s.Description, ID: x.ID, HoldsData: x.HoldsData, UniqueName: x.UniqueName,
-		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "" || x.Tags, Copies: x.Copies != "",
+	if d.types[x.Type] != nil {
+		return fmt.Errorf("another component is of type %s", x.Type)
 	}
-	if t.ID == "" {
-		t.ID = "id"
+	x.habits = x.habits.over(d.documentExtension.habits)
+	t, err := x.claims(s.Description)
+	if err != nil {
+		return err
 	}
-	if x.Keys != "" {
-		var err error
-		if t.KeyMemory, err = time.ParseDuration(x.Keys); err != nil {
-			return fmt.Errorf("%s keys: %w", extension, err)
-		}
-	}
-	if p := x.Price; p != nil {
-		t.Price = &schema.Price{Month: p.Month, By: p.By, Per: p.Per}
-	}
-	fields, err := properties(s)
+	fields, err := r.properties(s)
 	if err != nil {
 		return err
 	}
@@ -187,110 +172,298 @@ func (d *document) add(name string, s *base.Schema, reached bool) error {
 			t.Attributes = append(t.Attributes, a)
 		}
 	}
+	if x.Inputs != "" {
+		if err := inputsOf(r, doc, t, x.Inputs); err != nil {
+			return err
+		}
+	}
+	info := &typeInfo{habits: x.habits, tag: x.Tag, copies: x.Copies, locate: x.Locate}
+	if reached {
+		if err := info.reach(doc, t, &x); err != nil {
+			return err
+		}
+	}
 	rank := map[string]int{}
 	for i, n := range x.Order {
 		rank[n] = i + 1
 	}
-	sort.SliceStable(t.Attributes, func(i, j int) bool {
-		a, b := rank[t.Attributes[i].Name], rank[t.Attributes[j].Name]
-		return a != 0 && (b == 0 || a < b)
+	slices.SortStableFunc(t.Attributes, func(a, b *schema.Attribute) int {
+		i, j := rank[a.Name], rank[b.Name]
+		if i == 0 || j == 0 {
+			return cmp.Compare(j, i) // those that are ranked first
+		}
+		return cmp.Compare(i, j)
 	})
+	for _, n := range t.Identify {
+		if t.Attribute(n) == nil {
+			return fmt.Errorf("%s identify: it has no property %q", extension, n)
+		}
+	}
 	t.Index()
-	d.catalog.Types[t.Name] = t
-	d.types[t.Name] = typeInfo{path: x.Path, tag: x.Tag, copies: x.Copies}
+	d.catalog.Types[t.Name], d.types[t.Name] = t, info
 	return nil
 }
 
-// properties reads the properties of an object, in the document's order.
-func properties(s *base.Schema) ([]*schema.Attribute, error) {
-	required := map[string]bool{}
-	for _, r := range s.Required {
-		required[r] = true
+// inputsOf reads what may be given from a component of its own: what only the
+// other one has is decided by the cloud, and what only this one has is never
+// shown again.
+func inputsOf(r *reader, doc *v3.Document, t *schema.Type, component string) error {
+	proxy := doc.Components.Schemas.GetOrZero(component)
+	if proxy == nil {
+		return fmt.Errorf("%s inputs: there is no component %q", extension, component)
 	}
-	var out []*schema.Attribute
-	if s.Properties == nil {
-		return nil, nil
+	s, err := r.part(proxy)
+	if err != nil {
+		return err
 	}
-	for name, proxy := range s.Properties.FromOldest() {
-		a, err := attribute(name, proxy)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+	given, err := r.properties(s)
+	if err != nil {
+		return err
+	}
+	shown := map[string]*schema.Attribute{}
+	for _, a := range t.Attributes {
+		shown[a.Name] = a
+		a.Output, a.Required = true, false
+	}
+	for _, a := range given {
+		switch old := shown[a.Name]; {
+		case a.Output:
+		case old == nil:
+			a.Secret = true
+			t.Attributes = append(t.Attributes, a)
+		default:
+			// extensions may stand on either
+			a.Fixed, a.Security, a.Secret = a.Fixed || old.Fixed, a.Security || old.Security, a.Secret || old.Secret
+			a.Refers, a.Help = cmp.Or(a.Refers, old.Refers), cmp.Or(a.Help, old.Help)
+			if !a.HasDefault {
+				a.Default, a.HasDefault = old.Default, old.HasDefault
+			}
+			*old = *a
 		}
-		a.Required = required[name]
-		out = append(out, a)
 	}
-	return out, nil
+	return nil
 }
 
-func attribute(name string, proxy *base.SchemaProxy) (*schema.Attribute, error) {
-	s := proxy.Schema()
-	if s == nil {
-		return nil, fmt.Errorf("its schema cannot be read: %w", proxy.GetBuildError())
-	}
-	a := &schema.Attribute{Name: name, Help: s.Description, Kind: schema.Any, Min: s.Minimum, Max: s.Maximum, Pattern: s.Pattern, Format: s.Format}
-	a.Output = s.ReadOnly != nil && *s.ReadOnly
-	a.Secret = s.WriteOnly != nil && *s.WriteOnly
-	var x propertyExtension
-	if err := extended(s.Extensions, &x); err != nil {
-		return nil, err
-	}
-	a.Fixed, a.Refers, a.Security = x.Fixed, x.Refers, x.Security
-	for _, n := range s.Enum {
-		v, err := plain(n)
-		if err != nil {
-			return nil, err
-		}
-		a.OneOf = append(a.OneOf, v)
-	}
-	if s.Default != nil && x.DefaultOnAbsence {
-		v, err := plain(s.Default)
-		if err != nil {
-			return nil, err
-		}
-		a.Default, a.HasDefault = v, true
+// reach finds out how things of a type are listed, made, edited and deleted.
+func (info *typeInfo) reach(doc *v3.Document, t *schema.Type, x *typeExtension) error {
+	list, path := pathItem(doc, x.Path)
+	if list == nil {
+		return fmt.Errorf("the OpenAPI document names the path %s and does not describe it", x.Path)
 	}
 	var err error
-	switch strings.Join(s.Type, " ") {
-	case "string":
-		a.Kind, a.MinLength, a.MaxLength = schema.Text, length(s.MinLength), length(s.MaxLength)
-	case "integer":
-		a.Kind = schema.Int
-	case "number":
-		a.Kind = schema.Number
-	case "boolean":
-		a.Kind = schema.Bool
-	case "array":
-		a.Kind, a.MinLength, a.MaxLength = schema.List, length(s.MinItems), length(s.MaxItems)
-		if s.Items != nil && s.Items.IsA() {
-			a.Elem, err = attribute("", s.Items.A)
+	if info.list, err = parseTemplate(path); err != nil {
+		return err
+	}
+	place := cmp.Or(x.Item, strings.TrimSuffix(path, "/")+"/{}")
+	item, path := pathItem(doc, place)
+	if item == nil && x.Item != "" {
+		return fmt.Errorf("the OpenAPI document names the path %s and does not describe it", x.Item)
+	}
+	if info.item, err = parseTemplate(path); err != nil {
+		return err
+	}
+	if n := len(info.item.params); n == 0 {
+		return fmt.Errorf("the path %s of one thing names no parameter", path)
+	}
+	if list.Get != nil {
+		for _, p := range list.Get.Parameters {
+			info.byName = info.byName || p.In == "query" && p.Name == "name"
 		}
-	case "object":
-		a.MinLength, a.MaxLength = length(s.MinProperties), length(s.MaxProperties)
-		if s.Properties != nil && s.Properties.Len() > 0 {
-			a.Kind = schema.Record
-			a.Fields, err = properties(s)
-		} else {
-			a.Kind = schema.MapOf
-			if s.AdditionalProperties != nil && s.AdditionalProperties.IsA() {
-				a.Elem, err = attribute("", s.AdditionalProperties.A)
+	}
+	info.create, info.edit = x.Create, x.Edit
+	if err := info.methods(list, item); err != nil {
+		return err
+	}
+	for _, name := range info.parentParams() {
+		a := t.Attribute(name)
+		switch {
+		case a == nil:
+			if a, err = parameter(list, item, name); err != nil {
+				return err
+			}
+			t.Attributes = append(t.Attributes, a)
+			info.bare = append(info.bare, name)
+			if !slices.Contains(info.item.params, name) {
+				return fmt.Errorf("nothing tells {%s} of one thing: it is no property, and not in the path %s", name, path)
+			}
+		case a.Output:
+			info.bare = append(info.bare, name)
+		}
+		a.Required, a.Fixed, a.Output = true, true, false
+	}
+	if info.edit == "" {
+		for _, a := range t.Inputs() {
+			a.Fixed = true
+		}
+	}
+	id := t.Attribute(t.ID)
+	if id == nil {
+		return fmt.Errorf("there is no property %q, which is to identify it: %s id names the one that does", t.ID, extension)
+	}
+	id.Fixed = !id.Output
+	return nil
+}
+
+// methods decides how things are made and edited, where the extension does not
+// say so, by what the document offers.
+func (info *typeInfo) methods(list, item *v3.PathItem) error {
+	if info.create == "" {
+		info.create = "post"
+		if list.Post == nil && item != nil && item.Put != nil {
+			info.create = "put"
+		}
+	}
+	if info.create != "post" && info.create != "put" {
+		return fmt.Errorf("%s create: %q is none of post, put", extension, info.create)
+	}
+	if info.edit == "" {
+		info.edit = "merge-patch"
+		if item != nil {
+			info.edit = editBy(item)
+		}
+	}
+	switch info.edit {
+	case "merge-patch", "json-patch", "put":
+	case "none":
+		info.edit = ""
+	default:
+		return fmt.Errorf("%s edit: %q is none of merge-patch, json-patch, put, none", extension, info.edit)
+	}
+	return nil
+}
+
+const (
+	mergeType = "application/merge-patch+json" // RFC 7396
+	patchType = "application/json-patch+json"  // RFC 6902
+)
+
+func editBy(item *v3.PathItem) string {
+	if item.Patch != nil {
+		if b := item.Patch.RequestBody; b != nil && b.Content != nil && b.Content.GetOrZero(mergeType) == nil && b.Content.GetOrZero(patchType) != nil {
+			return "json-patch"
+		}
+		return "merge-patch"
+	}
+	if item.Put != nil {
+		return "put"
+	}
+	return "none"
+}
+
+// parameter makes an attribute of a path's parameter, which no body holds.
+func parameter(list, item *v3.PathItem, name string) (*schema.Attribute, error) {
+	var all []*v3.Parameter
+	for _, p := range []*v3.PathItem{list, item} {
+		if p == nil {
+			continue
+		}
+		all = append(all, p.Parameters...)
+		for _, op := range []*v3.Operation{p.Get, p.Post, p.Put, p.Delete} {
+			if op != nil {
+				all = append(all, op.Parameters...)
 			}
 		}
 	}
-	return a, err
-}
-
-func plain(n *yaml.Node) (any, error) {
-	var v any
-	if err := n.Decode(&v); err != nil {
-		return nil, err
+	for _, p := range all {
+		if p.In != "path" || p.Name != name || p.Schema == nil {
+			continue
+		}
+		a, err := (&reader{}).attribute(name, p.Schema)
+		if err != nil {
+			return nil, err
+		}
+		var x propertyExtension
+		if err := extended(p.Extensions, &x); err != nil {
+			return nil, err
+		}
+		a.Help, a.Refers = cmp.Or(p.Description, a.Help), cmp.Or(x.Refers, a.Refers)
+		return a, nil
 	}
-	return value.Normal(v)
+	return nil, fmt.Errorf("the path's parameter {%s} is no property and is not described", name)
 }
 
-func length(n *int64) *int {
-	if n == nil {
+// pathItem finds a path, whatever its parameters are called there; the path is
+// given back as the document has it.
+func pathItem(doc *v3.Document, path string) (*v3.PathItem, string) {
+	if doc.Paths == nil || doc.Paths.PathItems == nil {
+		return nil, path
+	}
+	if item := doc.Paths.PathItems.GetOrZero(path); item != nil {
+		return item, path
+	}
+	for _, p := range keys(doc.Paths.PathItems) {
+		if shape(p) == shape(path) {
+			return doc.Paths.PathItems.GetOrZero(p), p
+		}
+	}
+	return nil, strings.Replace(path, "{}", "{id}", 1)
+}
+
+func keys[V any](m *orderedmap.Map[string, V]) []string {
+	var out []string
+	for k := range m.FromOldest() {
+		out = append(out, k)
+	}
+	return out
+}
+
+// shape is a path without the names of its parameters, and of no more than one
+// slash at its end.
+func shape(path string) string {
+	parts := strings.Split(strings.TrimSuffix(path, "/"), "/")
+	for i, p := range parts {
+		if strings.HasPrefix(p, "{") && strings.HasSuffix(p, "}") {
+			parts[i] = "{}"
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
+// parents finds the type whose things hold a type's collections, which is what
+// lists need to go through.
+func (d *document) parents(name string) error {
+	info, t := d.types[name], d.catalog.Types[name]
+	params := info.list.params
+	if len(params) == 0 {
 		return nil
 	}
-	i := int(*n)
-	return &i
+	last := params[len(params)-1]
+	info.parent = t.Attribute(last).Refers
+	above := d.catalog.Types[info.parent]
+	if info.parent == "" || above == nil {
+		hint := nearest.Hint(info.parent, d.catalog.Names())
+		if info.parent == "" {
+			return fmt.Errorf("its path has {%s}: %s on the property or parameter must say which type it refers to", last, extension)
+		}
+		return fmt.Errorf("{%s} refers to %s, which the document does not describe%s", last, info.parent, strings.TrimSuffix("; "+hint, "; "))
+	}
+	for _, p := range params[:len(params)-1] {
+		name := ""
+		for _, a := range above.Attributes {
+			if a.Name == p || a.Refers != "" && a.Refers == t.Attribute(p).Refers && name != p {
+				name = a.Name
+			}
+		}
+		if name == "" {
+			return fmt.Errorf("its path has {%s}, and no attribute of a %s, which holds it, has that name or refers to the same type", p, info.parent)
+		}
+		info.above = append(info.above, name)
+	}
+	info.above = append(info.above, above.ID)
+	return nil
+}
+
+// ring is an error where the way to a type's collections leads through itself.
+func (d *document) ring(name string) error {
+	at := d.types[name].parent
+	for range d.types {
+		if at == name {
+			return fmt.Errorf("its path leads through %s back to itself", d.types[name].parent)
+		}
+		if at == "" {
+			break
+		}
+		at = d.types[at].parent
+	}
+	return nil
 }

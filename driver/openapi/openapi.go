@@ -1,14 +1,17 @@
 package openapi
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"iter"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
-	"time"
+
+	"golang.org/x/time/rate"
 
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -17,13 +20,15 @@ import (
 
 // Options of a driver.
 type Options struct {
-	Document []byte // OpenAPI 3.1, JSON or YAML
+	Document []byte   // OpenAPI 3.0 or 3.1, JSON or YAML
+	Overlays [][]byte // OpenAPI Overlays that are laid over it, in order
 	// Base finds the URL that paths are below. It is called once, at the
 	// first request, and may start a server.
 	Base func(context.Context) (string, error)
 	// From names the person or program that acts (RFC 9110, 10.1.2).
 	From   string
 	Auth   Auth
+	Rate   float64      // requests a second at most; 0 for what the document says
 	Client *http.Client // nil for one of its own
 	Close  func() error // ends what Base started; may be nil
 }
@@ -32,6 +37,7 @@ const (
 	maxAnswer = 64 << 20 // bytes of one answer
 	maxPages  = 1_000_000
 	readTries = 5
+	atOnce    = 8 // lists that are read side by side, where each parent has its own
 )
 
 // Driver is a driver for a described API.
@@ -40,17 +46,20 @@ type Driver struct {
 	doc  *document
 	http *http.Client
 	auth *authorizer
+	rate *rate.Limiter // nil for no bound
 	base func(context.Context) (string, error)
 }
 
 var (
-	_ driver.Driver = (*Driver)(nil)
-	_ driver.Feed   = (*Driver)(nil)
+	_ driver.Driver  = (*Driver)(nil)
+	_ driver.Feed    = (*Driver)(nil)
+	_ driver.Copier  = (*Driver)(nil)
+	_ driver.Locator = (*Driver)(nil)
 )
 
 // New reads the document. No request is made yet.
 func New(o Options) (*Driver, error) {
-	doc, err := parse(o.Document, true)
+	doc, err := parse(o.Document, o.Overlays, true)
 	if err != nil {
 		return nil, err
 	}
@@ -64,6 +73,9 @@ func New(o Options) (*Driver, error) {
 	follow.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	d.http = &follow
 	d.auth = &authorizer{auth: o.Auth, http: d.http}
+	if n := cmp.Or(o.Rate, doc.Rate); n > 0 {
+		d.rate = rate.NewLimiter(rate.Limit(n), max(1, int(n)))
+	}
 	var mu sync.Mutex
 	var found string
 	d.base = func(ctx context.Context) (string, error) {
@@ -97,31 +109,41 @@ func (d *Driver) Close() error {
 	return nil
 }
 
-func (d *Driver) info(typ string) (typeInfo, error) {
-	t, ok := d.doc.types[typ]
-	if !ok {
-		return t, fmt.Errorf("the API has no type %q", typ)
+// described is a type with how its things are reached.
+type described struct {
+	*schema.Type
+	*typeInfo
+}
+
+func (d *Driver) typ(name string) (described, error) {
+	t := described{d.doc.catalog.Types[name], d.doc.types[name]}
+	if t.Type == nil {
+		return t, fmt.Errorf("the API has no type %q", name)
 	}
 	return t, nil
 }
 
-// live reads a thing out of a JSON object. tag is the ETag header, or "".
-func (d *Driver) live(typ string, m value.Map, tag string) (driver.Live, error) {
-	t := d.doc.catalog.Types[typ]
-	info := d.doc.types[typ]
-	id, ok := m[t.ID].(string)
-	if !ok || id == "" {
-		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows a %s without %s", typ, t.ID)}
-	}
-	if info.tag != "" {
-		if tag == "" {
-			s, ok := m[info.tag].(string)
-			if !ok {
-				s = value.Plain(m[info.tag])
-			}
-			tag = `"` + s + `"` // RFC 9110, 8.8.3
+// live reads a thing out of a JSON object. tag is the ETag header, or "", and
+// known what the path says that it was found under.
+func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, error) {
+	for k, v := range known {
+		if m[k] == nil {
+			m[k] = v
 		}
-		delete(m, info.tag)
+	}
+	own := text(m[t.ID])
+	if own == "" {
+		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows a %s without %s", t.Name, t.ID)}
+	}
+	values, err := within(t.item.params[:len(t.item.params)-1], m)
+	if err != nil {
+		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows a %s, and %v", t.Name, err)}
+	}
+	if t.tag != "" {
+		if tag == "" {
+			tag = `"` + text(m[t.tag]) + `"` // RFC 9110, 8.8.3
+		}
+		delete(m, t.tag)
 	}
 	for name, v := range m {
 		// a cloud should not show a secret; one that does is not listened to
@@ -129,46 +151,187 @@ func (d *Driver) live(typ string, m value.Map, tag string) (driver.Live, error) 
 			delete(m, name)
 		}
 	}
-	return driver.Live{ID: id, Tag: tag, Attributes: m}, nil
+	return driver.Live{ID: t.identity(append(values, own)), Tag: tag, Attributes: m}, nil
 }
 
-func (d *Driver) liveReply(typ string, r *reply) (driver.Live, error) {
-	v, err := value.Parse(r.body)
+func (t described) reply(r *reply, known value.Map) (driver.Live, error) {
+	m, err := object(r.body, t.In)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	return t.live(m, r.header.Get("ETag"), known)
+}
+
+// object reads the object of an answer, which may stand inside of another one.
+func object(body []byte, in *string) (value.Map, error) {
+	v, err := value.Parse(body)
+	if err == nil && in != nil {
+		v = dig(v, *in)
+	}
 	m, ok := v.(map[string]any)
 	if err != nil || !ok {
-		return driver.Live{}, &driver.Error{Message: "the cloud's answer is no JSON object"}
+		return nil, &driver.Error{Message: "the cloud's answer is no JSON object"}
 	}
-	return d.live(typ, m, r.header.Get("ETag"))
+	return m, nil
+}
+
+// dig finds what stands at a path of names with dots between them; nil where
+// there is nothing.
+func dig(v any, path string) any {
+	if path == "" {
+		return v
+	}
+	for _, name := range strings.Split(path, ".") {
+		m, _ := v.(map[string]any)
+		v = m[name]
+	}
+	return v
+}
+
+// known are the attributes that the path of a thing tells.
+func (t described) known(id string) (value.Map, error) {
+	parts, err := t.parts(id)
+	if err != nil {
+		return nil, err
+	}
+	out := value.Map{}
+	for i, p := range t.item.params[:len(parts)-1] {
+		out[p] = typed(t.Attribute(p), parts[i])
+	}
+	return out, nil
 }
 
 // Read reads one thing.
 func (d *Driver) Read(ctx context.Context, typ, id string) (driver.Live, error) {
-	t, err := d.info(typ)
+	t, err := d.typ(typ)
 	if err != nil {
 		return driver.Live{}, err
 	}
-	r, err := d.get(ctx, t.path+"/"+url.PathEscape(id))
+	return d.read(ctx, t, id)
+}
+
+func (d *Driver) read(ctx context.Context, t described, id string) (driver.Live, error) {
+	if err := ctx.Err(); err != nil {
+		return driver.Live{}, err
+	}
+	place, err := t.place(id)
+	if err != nil {
+		return driver.Live{}, fmt.Errorf("%w: %w", driver.ErrGone, err)
+	}
+	known, err := t.known(id)
 	if err != nil {
 		return driver.Live{}, err
 	}
-	return d.liveReply(typ, r)
+	r, err := d.get(ctx, place)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	return t.reply(r, known)
 }
 
 // List reads a type's pages. The next page is fetched while the caller works
-// on this one.
+// on this one; where each parent has a list of its own, some are read at a
+// time.
 func (d *Driver) List(ctx context.Context, typ string) iter.Seq2[driver.Live, error] {
-	return d.listAt(ctx, typ, "")
+	return d.listed(ctx, typ, nil, nil)
 }
 
-func (d *Driver) listAt(ctx context.Context, typ, query string) iter.Seq2[driver.Live, error] {
+// listed lists things: below one parent where the values of its path are known,
+// and those that a query asks for.
+func (d *Driver) listed(ctx context.Context, typ string, match value.Map, query url.Values) iter.Seq2[driver.Live, error] {
 	return func(yield func(driver.Live, error) bool) {
-		t, err := d.info(typ)
+		t, err := d.typ(typ)
 		if err != nil {
 			yield(driver.Live{}, err)
 			return
 		}
-		d.pages(ctx, t.path+query, func(m value.Map) bool {
-			l, err := d.live(typ, m, "")
+		if t.parent == "" {
+			d.collection(ctx, t, nil, query)(yield)
+			return
+		}
+		if values, err := within(t.list.params, match); err == nil {
+			for l, err := range d.collection(ctx, t, values, query) {
+				if gone(err) { // so is all that was in it
+					return
+				}
+				if !yield(l, err) {
+					return
+				}
+			}
+			return
+		}
+		d.below(ctx, t, query, yield)
+	}
+}
+
+// below lists the things of all parents, whose lists are read some at a time
+// and told in the parents' order.
+func (d *Driver) below(ctx context.Context, t described, query url.Values, yield func(driver.Live, error) bool) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type part struct {
+		things []driver.Live
+		err    error
+	}
+	coming := make(chan chan part, atOnce)
+	go func() {
+		defer close(coming)
+		for p, err := range d.List(ctx, t.parent) {
+			c := make(chan part, 1)
+			select {
+			case coming <- c:
+			case <-ctx.Done():
+				return
+			}
+			var values []string
+			if err == nil {
+				values, err = within(t.above, p.Attributes)
+			}
+			if err != nil {
+				c <- part{err: err}
+				return
+			}
+			go func() {
+				var out part
+				for l, err := range d.collection(ctx, t, values, query) {
+					if gone(err) { // deleted while we look
+						break
+					}
+					if out.err = err; err != nil {
+						break
+					}
+					out.things = append(out.things, l)
+				}
+				c <- out
+			}()
+		}
+	}()
+	for c := range coming {
+		p := <-c
+		for _, l := range p.things {
+			if !yield(l, nil) {
+				return
+			}
+		}
+		if p.err != nil {
+			yield(driver.Live{}, p.err)
+			return
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		yield(driver.Live{}, err)
+	}
+}
+
+// collection lists what one path holds.
+func (d *Driver) collection(ctx context.Context, t described, values []string, query url.Values) iter.Seq2[driver.Live, error] {
+	known := value.Map{}
+	for i, p := range t.list.params {
+		known[p] = typed(t.Attribute(p), values[i])
+	}
+	return func(yield func(driver.Live, error) bool) {
+		d.pages(ctx, t.list.fill(values), query, t.Pages, func(m value.Map) bool {
+			l, err := t.live(m, "", known)
 			return yield(l, err) && err == nil
 		}, func(err error) { yield(driver.Live{}, err) })
 	}
@@ -176,12 +339,16 @@ func (d *Driver) listAt(ctx context.Context, typ, query string) iter.Seq2[driver
 
 // Find lists and compares; a name is asked for where the API can.
 func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]driver.Live, error) {
-	query := ""
-	if name, ok := match["name"].(string); ok && d.doc.types[typ].byName {
-		query = "?" + url.Values{"name": {name}}.Encode()
+	t, err := d.typ(typ)
+	if err != nil {
+		return nil, err
+	}
+	var query url.Values
+	if name, ok := match["name"].(string); ok && t.byName {
+		query = url.Values{"name": {name}}
 	}
 	var out []driver.Live
-	for l, err := range d.listAt(ctx, typ, query) {
+	for l, err := range d.listed(ctx, typ, match, query) {
 		if err != nil {
 			return nil, err
 		}
@@ -196,131 +363,115 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 	return out, nil
 }
 
+// Locate finds what a key made, where the document says how to ask for it.
+func (d *Driver) Locate(ctx context.Context, typ, key string) (driver.Live, error) {
+	t, err := d.typ(typ)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	if t.locate == "" {
+		return driver.Live{}, fmt.Errorf("the API cannot tell what a key made")
+	}
+	for l, err := range d.listed(ctx, typ, nil, url.Values{t.locate: {key}}) {
+		return l, err
+	}
+	return driver.Live{}, driver.ErrGone
+}
+
 // Create makes a thing and waits until it is there.
 func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key string) (driver.Live, error) {
-	t, err := d.info(typ)
+	t, err := d.typ(typ)
 	if err != nil {
 		return driver.Live{}, err
 	}
-	return d.write(ctx, http.MethodPost, typ, t.path, "application/json", value.JSON(inputs), "", key)
-}
-
-// Update sends a merge patch (RFC 7396) and waits until it is done.
-func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, key string) (driver.Live, error) {
-	t, err := d.info(typ)
+	values, err := within(t.parentParams(), inputs)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, &driver.Error{Message: err.Error()}
 	}
-	patch := mergePatch(change.From, change.To)
-	return d.write(ctx, http.MethodPatch, typ, t.path+"/"+url.PathEscape(id), "application/merge-patch+json", value.JSON(patch), tag, key)
+	known := value.Map{}
+	for i, p := range t.parentParams() {
+		known[p] = typed(t.Attribute(p), values[i])
+	}
+	method, place := http.MethodPost, t.list.fill(values[:len(t.list.params)])
+	if t.create == "put" {
+		all, err := within(t.item.params[:len(t.item.params)-1], inputs)
+		if err == nil && inputs[t.ID] == nil {
+			err = fmt.Errorf("%s is not known, which its path needs", t.ID)
+		}
+		if err != nil {
+			return driver.Live{}, &driver.Error{Message: err.Error()}
+		}
+		method, place = http.MethodPut, t.item.fill(append(all, text(inputs[t.ID])))
+	}
+	header := d.headers("", key)
+	if method == http.MethodPut {
+		header.Set("If-None-Match", "*") // RFC 9110, 13.1.2: it makes one and replaces none
+	}
+	return d.write(ctx, t, method, place, header, "application/json", t.body(inputs), known, "")
 }
 
-// mergePatch is the patch that turns from into to.
-func mergePatch(from, to value.Map) value.Map {
-	patch := value.Map{}
-	for k, v := range to {
-		old, had := from[k]
-		if had && value.Equal(old, v) {
-			continue
-		}
-		oldMap, ok1 := old.(map[string]any)
-		newMap, ok2 := v.(map[string]any)
-		if ok1 && ok2 {
-			patch[k] = mergePatch(oldMap, newMap)
-		} else {
-			patch[k] = v
+// body is what is sent of some inputs: all but what stands in the path only.
+func (t described) body(inputs value.Map) []byte {
+	out := value.Map{}
+	for k, v := range inputs {
+		if !slices.Contains(t.bare, k) {
+			out[k] = v
 		}
 	}
-	for k := range from {
-		if _, ok := to[k]; !ok {
-			patch[k] = nil
+	var sent any = out
+	if t.SentIn != nil && *t.SentIn != "" {
+		names := strings.Split(*t.SentIn, ".")
+		slices.Reverse(names)
+		for _, n := range names {
+			sent = value.Map{n: sent}
 		}
 	}
-	return patch
+	return value.JSON(sent)
 }
 
 // Copy makes a copy of a thing and waits until it is there.
 func (d *Driver) Copy(ctx context.Context, typ, id, key string) (driver.Live, error) {
-	t, err := d.info(typ)
+	t, err := d.typ(typ)
 	if err != nil {
 		return driver.Live{}, err
 	}
 	if t.copies == "" {
-		return driver.Live{}, &driver.Error{Message: "a " + typ + " cannot be copied"}
+		return driver.Live{}, fmt.Errorf("the API cannot copy things of type %s", typ)
 	}
-	return d.write(ctx, http.MethodPost, typ, t.path+"/"+url.PathEscape(id)+"/"+t.copies, "application/json", []byte("{}"), "", key)
+	place, err := t.place(id)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	known, err := t.known(id)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	return d.write(ctx, t, http.MethodPost, place+"/"+t.copies, d.headers("", key), "application/json", []byte("{}"), known, "")
 }
 
 // Delete deletes a thing and waits until it is gone.
 func (d *Driver) Delete(ctx context.Context, typ, id, tag, key string) error {
-	t, err := d.info(typ)
+	t, err := d.typ(typ)
 	if err != nil {
 		return err
 	}
-	_, err = d.write(ctx, http.MethodDelete, typ, t.path+"/"+url.PathEscape(id), "", nil, tag, key)
-	return err
-}
-
-func (d *Driver) write(ctx context.Context, method, typ, path, media string, body []byte, tag, key string) (driver.Live, error) {
-	h := http.Header{}
-	if media != "" {
-		h.Set("Content-Type", media)
-	}
-	if tag != "" {
-		h.Set("If-Match", tag)
-	}
-	if key != "" {
-		h.Set("Idempotency-Key", key)
-	}
-	r, err := d.send(ctx, method, path, h, body)
+	place, err := t.place(id)
 	if err != nil {
-		return driver.Live{}, err
+		return fmt.Errorf("%w: %w", driver.ErrGone, err)
 	}
-	if r.status == http.StatusAccepted {
-		if r, err = d.settle(ctx, r); err != nil {
-			return driver.Live{}, err
-		}
-	}
-	if method == http.MethodDelete {
-		return driver.Live{}, nil
-	}
-	return d.liveReply(typ, r)
-}
-
-// Changes reads the change feed that the document names.
-func (d *Driver) Changes(ctx context.Context, typ, id string) iter.Seq2[driver.Event, error] {
-	return func(yield func(driver.Event, error) bool) {
-		if d.doc.changes == "" {
-			return
-		}
-		path := d.doc.changes
-		if id != "" {
-			path += "?" + url.Values{"id": {id}}.Encode()
-		}
-		d.pages(ctx, path, func(m value.Map) bool {
-			e, ok := eventOf(m)
-			if !ok || typ != "" && e.Type != typ {
-				return true
-			}
-			return yield(e, nil)
-		}, func(err error) { yield(driver.Event{}, err) })
-	}
-}
-
-func eventOf(m value.Map) (driver.Event, bool) {
-	text := func(k string) string { s, _ := m[k].(string); return s }
-	at, err := time.Parse(time.RFC3339, text("at"))
+	r, err := d.send(ctx, http.MethodDelete, place, d.headers(tag, key), nil)
 	if err != nil {
-		return driver.Event{}, false
+		return err
 	}
-	e := driver.Event{At: at, Who: text("who"), What: text("what"), Type: text("type"), ID: text("id")}
-	changes, _ := m["changes"].([]any)
-	for _, c := range changes {
-		if c, ok := c.(map[string]any); ok {
-			if p, ok := c["path"].(string); ok {
-				e.Paths = append(e.Paths, p)
-			}
+	if t.follows(r) {
+		_, err = d.settle(ctx, t.Work, r)
+		if gone(err) {
+			err = nil
 		}
+		return err
 	}
-	return e, true
+	if t.Status != nil || r.status == http.StatusAccepted {
+		return d.vanish(ctx, t, id)
+	}
+	return nil
 }

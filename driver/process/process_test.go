@@ -18,6 +18,7 @@ import (
 
 	"kasbah/core/value"
 	"kasbah/driver"
+	"kasbah/driver/conformance"
 	"kasbah/driver/drivertest"
 	"kasbah/medina"
 )
@@ -61,9 +62,7 @@ func opened(t *testing.T, o Options) *Driver {
 
 func TestMedinaBehindAProgram(t *testing.T) {
 	t.Setenv("DRIVER_ROLE", "medina")
-	drivertest.Run(t, func(t *testing.T) driver.Driver {
-		return opened(t, Options{Command: []string{os.Args[0]}, Settings: value.Map{"path": filepath.Join(t.TempDir(), "medina.db")}})
-	}, drivertest.Sample{
+	drivertest.Run(t, opened(t, Options{Command: []string{os.Args[0]}, Settings: value.Map{"path": filepath.Join(t.TempDir(), "medina.db")}}), conformance.Sample{
 		Type: "network",
 		Inputs: func(n int) value.Map {
 			return value.Map{"name": fmt.Sprint("net-", n), "range": fmt.Sprintf("10.%d.0.0/16", n%250)}
@@ -79,9 +78,7 @@ func TestPython(t *testing.T) {
 	}
 	script, err := filepath.Abs("examples/python/folder.py")
 	require.NoError(t, err)
-	drivertest.Run(t, func(t *testing.T) driver.Driver {
-		return opened(t, Options{Command: []string{python, script}, Dir: t.TempDir()})
-	}, drivertest.Sample{
+	drivertest.Run(t, opened(t, Options{Command: []string{python, script}, Dir: t.TempDir()}), conformance.Sample{
 		Type: "file",
 		Inputs: func(n int) value.Map {
 			return value.Map{"path": fmt.Sprintf("notes/%d.txt", n), "text": "high water\n"}
@@ -94,7 +91,7 @@ func TestGo(t *testing.T) {
 	program := filepath.Join(t.TempDir(), "lamps")
 	out, err := exec.Command("go", "build", "-o", program, "./examples/go").CombinedOutput()
 	require.NoError(t, err, string(out))
-	drivertest.Run(t, func(t *testing.T) driver.Driver { return opened(t, Options{Command: []string{program}}) }, drivertest.Sample{
+	drivertest.Run(t, opened(t, Options{Command: []string{program}}), conformance.Sample{
 		Type:   "lamp",
 		Inputs: func(n int) value.Map { return value.Map{"name": fmt.Sprint("lamp-", n)} },
 		Edit:   driver.Change{From: value.Map{"lit": false}, To: value.Map{"lit": true}},
