@@ -66,7 +66,7 @@ func forbidden(from, to, full string) string {
 		return "what a machine keeps is for the core's sealing and for cli"
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
-	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value"):
+	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest"):
 		return "drivers know values and schemas only"
 	case in(from, "medina") && !in(to, "driver", "core/schema", "core/value", "core/nearest"):
 		return "the simulated cloud knows nothing of what uses it"

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -20,6 +21,8 @@ import (
 
 // app is one run of the program.
 type app struct {
+	unpinned bool // drivers are looked at as they are, whatever pins.toml says
+
 	stdin  io.Reader
 	stdout io.Writer
 	stderr io.Writer
@@ -130,6 +133,14 @@ func (a *app) say(format string, args ...any) {
 	}
 	_ = a.flush() // results come before what is said about them; a failure to write them shows at the end
 	a.errs().Printf(format+"\n", args...)
+}
+
+// path is the place of a file that an argument names.
+func (a *app) path(name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(a.dir, name)
 }
 
 func (a *app) flush() error { return a.buffer.Flush() }

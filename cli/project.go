@@ -212,6 +212,9 @@ func (a *app) openDrivers(ctx context.Context, p *project, with map[string]any) 
 	if err := problems.Err(); err != nil {
 		return err
 	}
+	if err := a.heldToPins(p); err != nil {
+		return err
+	}
 	return p.readPrices()
 }
 

@@ -2,51 +2,103 @@ package cli
 
 import (
 	"context"
+	"flag"
 
 	"kasbah/core/nearest"
 	"kasbah/render"
 )
 
+// typesFlags say what to do with types other than show them.
+type typesFlags struct {
+	from, prove, sample, pin, compare string
+	overlays                          listFlag
+	draft                             bool
+}
+
+// asked is how many things are asked for; it cannot be more than one.
+func (f *typesFlags) asked() (n int) {
+	for _, s := range []string{f.from, f.prove, f.pin, f.compare} {
+		if s != "" {
+			n++
+		}
+	}
+	return n
+}
+
 func typesCommand() *command {
+	var f typesFlags
 	return &command{
-		name: "types", line: "show what each type takes, with an example to copy", args: "[TYPE]", common: true,
-		examples: [2]string{"kasbah types", "kasbah types medina.machine"},
+		name: "types", line: "show what each type takes, with an example to copy; look at what drivers offer", args: "[TYPE]", common: true,
+		examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay harbour.overlay.yaml"},
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&f.from, "from", "", "say what an OpenAPI document `file` offers to a driver, and what is missing in it")
+			fs.Var(&f.overlays, "overlay", "with -from: an Overlay `file` to lay over the document; may be given again")
+			fs.BoolVar(&f.draft, "draft", false, "with -from: write an Overlay for what is not described, as a first guess")
+			fs.StringVar(&f.prove, "prove", "", "run the conformance suite on a driver's `type`: it makes things and deletes them again")
+			fs.StringVar(&f.sample, "sample", "", "with -prove: a TOML `file` with [inputs] and [edit], what the suite may make; {n} in a text is a number")
+			fs.StringVar(&f.pin, "pin", "", "pin what a `driver` offers in pins.toml")
+			fs.StringVar(&f.compare, "compare", "", "show how a `driver` differs from what is pinned")
+		},
 		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) > 1 {
-				return usage("types takes one type")
-			}
-			p, err := a.open(ctx, nil)
-			if err != nil {
-				return err
-			}
-			doc := render.TypesDocument{Format: "kasbah.types/1", Types: []render.TypeDoc{}}
-			var names []string
-			for _, drv := range p.estate.Drivers() {
-				c := p.catalogs[drv]
-				for _, n := range c.Names() {
-					full := drv + "." + n
-					names = append(names, full)
-					if len(args) == 0 || args[0] == full || args[0] == n {
-						doc.Types = append(doc.Types, render.NewTypeDoc(drv, c.Types[n]))
-					}
-				}
-			}
 			switch {
-			case len(doc.Types) == 0 && len(args) == 1:
-				return &usageError{msg: "no driver has the type " + args[0], hint: nearest.Hint(args[0], names)}
-			case a.json:
-				return a.document(doc)
-			case len(args) == 1:
-				for i, t := range doc.Types {
-					if i > 0 {
-						a.out().Printf("\n")
-					}
-					a.out().Type(t)
-				}
-			default:
-				a.out().Types(doc.Types)
+			case f.asked() > 1:
+				return usage("it takes one of -from, -prove, -pin and -compare")
+			case f.asked() == 1 && len(args) > 0:
+				return usage("with -from, -prove, -pin or -compare it takes no type as well: %s", args[0])
+			case (f.draft || len(f.overlays) > 0) && f.from == "":
+				return usage("-draft and -overlay belong to -from")
+			case f.sample != "" && f.prove == "":
+				return usage("-sample belongs to -prove")
+			case len(args) > 1:
+				return usage("types takes one type")
+			case f.from != "":
+				return a.typesFrom(f.from, f.overlays, f.draft)
 			}
-			return nil
+			a.unpinned = true
+			p, err := a.open(ctx, nil)
+			switch {
+			case err != nil:
+				return err
+			case f.prove != "":
+				return a.proveDriver(ctx, p, f.prove, f.sample)
+			case f.pin != "":
+				return a.pinDriver(p, f.pin)
+			case f.compare != "":
+				return a.compareDriver(p, f.compare)
+			}
+			return a.showTypes(p, args)
 		},
 	}
+}
+
+// showTypes shows all types, or the one that is named.
+func (a *app) showTypes(p *project, args []string) error {
+	doc := render.TypesDocument{Format: "kasbah.types/1", Types: []render.TypeDoc{}}
+	var names []string
+	for _, drv := range p.estate.Drivers() {
+		c := p.catalogs[drv]
+		for _, n := range c.Names() {
+			full := drv + "." + n
+			names = append(names, full)
+			if len(args) == 0 || args[0] == full || args[0] == n {
+				doc.Types = append(doc.Types, render.NewTypeDoc(drv, c.Types[n]))
+			}
+		}
+	}
+	switch {
+	case len(doc.Types) == 0 && len(args) == 1:
+		return &usageError{msg: "no driver has the type " + args[0], hint: nearest.Hint(args[0], names)}
+	case a.json:
+		return a.document(doc)
+	case len(args) == 1:
+		for i, t := range doc.Types {
+			if i > 0 {
+				a.out().Printf("\n")
+			}
+			a.out().Type(t)
+		}
+	default:
+		a.out().Types(doc.Types)
+	}
+	return nil
 }

@@ -268,8 +268,8 @@ func (t *tx) claim(k *kind, id string, is value.Map) error {
 		if holder == id {
 			return nil
 		}
-		return &refusal{status: 409, title: "already taken", detail: fmt.Sprintf("a %s %s exists already (%s)", k.Name, claim, holder),
-			errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: fmt.Sprintf("%s is taken by %s", claim, holder)}}}
+		says := fmt.Sprintf("a %s %s exists already (%s)", k.Name, claim, holder)
+		return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
 	}
 	if !errors.Is(err, sql.ErrNoRows) {
 		return err

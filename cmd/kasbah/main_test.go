@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,6 +24,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"kasbah/cli"
+	"kasbah/driver/openapi/examples/harbour"
 )
 
 func TestMain(m *testing.M) {
@@ -46,12 +48,13 @@ func TestScripts(t *testing.T) {
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"exits":  exits,
-			"schema": matchesSchema,
-			"sarif":  validSARIF,
-			"newkey": newKey,
-			"expand": expand,
-			"alter":  alter,
+			"exits":   exits,
+			"schema":  matchesSchema,
+			"sarif":   validSARIF,
+			"newkey":  newKey,
+			"expand":  expand,
+			"alter":   alter,
+			"harbour": startHarbour,
 		},
 	})
 }
@@ -74,6 +77,16 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if fmt.Sprint(code) != args[0] {
 		ts.Fatalf("exit code %d, not %s", code, args[0])
 	}
+}
+
+// startHarbour runs an API that knows nothing of Kasbah; HARBOUR then holds its
+// URL, and its two documents stand in the work folder.
+func startHarbour(ts *testscript.TestScript, _ bool, _ []string) {
+	s := httptest.NewServer((&harbour.API{Building: 5 * time.Millisecond}).Handler())
+	ts.Defer(s.Close)
+	ts.Setenv("HARBOUR", s.URL+"/api/v2")
+	ts.Check(os.WriteFile(ts.MkAbs("harbour.openapi.yaml"), harbour.Document, 0o644))
+	ts.Check(os.WriteFile(ts.MkAbs("harbour.overlay.yaml"), harbour.Overlay, 0o644))
 }
 
 // newKey makes an Ed25519 key: `newkey NAME` writes the private one to the file

@@ -363,7 +363,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 			e.counts.Failed++
 			e.byWard[a.Ward].Failed++
 		}
-		e.failures = append(e.failures, e.failure(a, err))
+		e.failures = append(e.failures, e.failed(a, err)...)
 		e.mu.Unlock()
 		e.event(Event{Kind: EventFailed, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds, Err: err})
 		return false
@@ -388,21 +388,36 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	return true
 }
 
-// failure turns an error into a problem at the line of the declaration.
-func (e *executor) failure(a *propose.Action, err error) *problem.Problem {
+// failed turns an error into problems: one, or one for each attribute that the
+// cloud says something of, at the line of each.
+func (e *executor) failed(a *propose.Action, err error) []*problem.Problem {
 	p := &problem.Problem{Level: problem.Wrong, Ward: a.Ward, Address: a.Address, Position: a.Position, Via: a.Via, Message: err.Error()}
 	var refusal *rules.Refusal
 	if errors.As(err, &refusal) {
 		p.Rule, p.Hint = refusal.Rule, refusal.Help
 	}
 	var de *driver.Error
-	if errors.As(err, &de) && len(de.Problems) > 0 {
-		p.Path = de.Problems[0].Path
-		if at, ok := a.Plan.Positions[topLevel(p.Path)]; ok {
-			p.Position = at
-		}
+	if !errors.As(err, &de) || len(de.Problems) == 0 {
+		return []*problem.Problem{p}
 	}
-	return p
+	var out []*problem.Problem
+	for i, said := range de.Problems {
+		one := *p
+		one.Path = said.Path
+		if at, ok := a.Plan.Positions[topLevel(said.Path)]; ok {
+			one.Position = at
+		}
+		if i > 0 {
+			one.Message = said.Message
+		} else if said.Message != "" && !strings.Contains(p.Message, said.Message) {
+			one.Message = p.Message + ": " + said.Message
+		}
+		if said.Path != "" && !strings.Contains(one.Message, said.Path) {
+			one.Message = said.Path + ": " + one.Message
+		}
+		out = append(out, &one)
+	}
+	return out
 }
 
 func topLevel(path string) string {

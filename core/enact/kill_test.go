@@ -320,7 +320,7 @@ func TestPlainCloud(t *testing.T) {
 	c.things["western"].attrs["size"] = `"medium"`
 	c.write()
 	p := c.propose(false)
-	require.Contains(t, p.NotAssured, "medina.machine has no idempotency keys and entity tags")
+	require.Contains(t, p.NotAssured, "medina.machine has no idempotency keys and no entity tags")
 	var western string
 	for id, l := range c.live() {
 		if l.Attributes["name"] == "trial-shore-western" {

@@ -227,7 +227,7 @@ func tomlProblem(file string, err error) error {
 	return problem.At(problem.Position{File: file}, "%v", err)
 }
 
-// PinsFile is the name of the file that pins kits.
+// PinsFile is the name of the file that pins kits and drivers.
 const PinsFile = "pins.toml"
 
 // Pin fixes what a kit is: its files must have this digest. Environments may
@@ -240,9 +240,37 @@ type Pin struct {
 	Digest  string `toml:"digest"`           // sha256: and hexadecimal, see the reference
 }
 
+// DriverPin fixes what a driver offers: its catalogue must have this digest.
+type DriverPin struct {
+	Name    string `toml:"name"`
+	Version string `toml:"version"`
+	Types   string `toml:"types"` // sha256: and hexadecimal, as schema.Catalog.Digest writes it
+}
+
 // Pins is what a pins.toml says.
 type Pins struct {
-	Kits []Pin `toml:"kit"`
+	Kits    []Pin       `toml:"kit,omitempty"`
+	Drivers []DriverPin `toml:"driver,omitempty"`
+}
+
+// Driver is the pin of a driver; nil when there is none.
+func (p *Pins) Driver(name string) *DriverPin {
+	for i := range p.Drivers {
+		if p.Drivers[i].Name == name {
+			return &p.Drivers[i]
+		}
+	}
+	return nil
+}
+
+// SetDriver replaces the pin of a driver, or adds it.
+func (p *Pins) SetDriver(pin DriverPin) {
+	if old := p.Driver(pin.Name); old != nil {
+		*old = pin
+		return
+	}
+	p.Drivers = append(p.Drivers, pin)
+	sort.Slice(p.Drivers, func(i, j int) bool { return p.Drivers[i].Name < p.Drivers[j].Name })
 }
 
 // Of is the pin of a kit from one source; nil when there is none.
@@ -274,7 +302,7 @@ func ParsePins(body []byte) (*Pins, error) {
 	}
 	for _, k := range meta.Undecoded() {
 		e := problem.At(Keys(PinsFile, string(body))(k.String()), "unknown key %q", k.String())
-		e.Hint = nearest.Hint(k[len(k)-1], []string{"kit", "name", "source", "version", "commit", "digest"})
+		e.Hint = nearest.Hint(k[len(k)-1], []string{"kit", "driver", "name", "source", "version", "commit", "digest", "types"})
 		return nil, e
 	}
 	for i, k := range p.Kits {
@@ -287,6 +315,16 @@ func ParsePins(body []byte) (*Pins, error) {
 			return nil, problem.At(problem.Position{File: PinsFile}, "kit %s from %s is pinned twice", k.Name, k.Source)
 		}
 	}
+	for i, d := range p.Drivers {
+		switch {
+		case d.Name == "":
+			return nil, problem.At(problem.Position{File: PinsFile}, "driver pin %d has no name", i+1)
+		case !digestForm().MatchString(d.Types):
+			return nil, problem.At(problem.Position{File: PinsFile}, "the pin of driver %s has no digest such as sha256:…", d.Name)
+		case p.Driver(d.Name) != &p.Drivers[i]:
+			return nil, problem.At(problem.Position{File: PinsFile}, "driver %s is pinned twice", d.Name)
+		}
+	}
 	return p, nil
 }
 
@@ -294,7 +332,7 @@ var digestForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompil
 
 // Encode writes a pins.toml.
 func (p *Pins) Encode() ([]byte, error) {
-	b := bytes.NewBufferString("# Written by `kasbah kit update`: what each kit is. Keep it with the estate.\n\n")
+	b := bytes.NewBufferString("# Written by `kasbah kit update` and `kasbah types -pin`: what each kit is, and what\n# each driver offers. Keep it with the estate.\n\n")
 	err := toml.NewEncoder(b).Encode(p)
 	return b.Bytes(), err
 }

@@ -122,7 +122,7 @@ func (w *proposer) notAssured() []string {
 			what = append(what, "entity tags")
 		}
 		if what != nil {
-			lacks[a.Type] = strings.Join(what, " and ")
+			lacks[a.Type] = strings.Join(what, " and no ")
 		}
 	}
 	var out []string

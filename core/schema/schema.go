@@ -26,8 +26,8 @@ const (
 
 // Catalog is everything one driver offers.
 type Catalog struct {
-	Version string // of the described API; recorded with each resource
-	Types   map[string]*Type
+	Version string           `json:"version"` // of the described API; recorded with each resource
+	Types   map[string]*Type `json:"types"`
 }
 
 // Names lists the types in byte order.
@@ -35,50 +35,51 @@ func (c *Catalog) Names() []string { return value.Keys(c.Types) }
 
 // Type describes one resource type.
 type Type struct {
-	Name       string
-	Help       string
-	Attributes []*Attribute // in the order of the description
-	ID         string       // the attribute that identifies a thing to its cloud
+	Name       string       `json:"name"`
+	Help       string       `json:"help,omitempty"`
+	Attributes []*Attribute `json:"attributes,omitempty"` // in the order of the description
+	ID         string       `json:"id,omitempty"`         // the attribute that identifies a thing to its cloud
 
-	HoldsData  bool     // dropping one loses data
-	Copies     bool     // the cloud can copy a thing, with its data, into one of its own
-	UniqueName bool     // the cloud refuses a second one of the same name, so a swap drops first
-	DropFirst  bool     // two cannot exist side by side for another reason
-	Identify   []string // attributes that together identify one thing
+	HoldsData  bool     `json:"holds_data,omitempty"`  // dropping one loses data
+	Copies     bool     `json:"copies,omitempty"`      // the cloud can copy a thing, with its data, into one of its own
+	UniqueName bool     `json:"unique_name,omitempty"` // the cloud refuses a second one of the same name, so a swap drops first
+	DropFirst  bool     `json:"drop_first,omitempty"`  // two cannot exist side by side for another reason
+	Identify   []string `json:"identify,omitempty"`    // attributes that together identify one thing
 
-	KeyMemory time.Duration // how long an idempotency key is remembered; 0 means never
-	Tags      bool          // things carry entity tags, and writes may name the one they saw
-	Locate    bool          // the driver can find what a key made
-	Price     *Price        // nil when the cloud does not say
+	KeyMemory time.Duration `json:"key_memory,omitempty"` // how long an idempotency key is remembered; 0 means never
+	Tags      bool          `json:"tags,omitempty"`       // things carry entity tags, and writes may name the one they saw
+	Locate    bool          `json:"locate,omitempty"`     // the driver can find what a key made
+	Price     *Price        `json:"price,omitempty"`      // nil when the cloud does not say
 
 	byName map[string]*Attribute
 }
 
 // Attribute describes one attribute of a type, or one field of a record.
 type Attribute struct {
-	Name string
-	Help string
-	Kind Kind
-	Elem *Attribute // of a list's or map's values
+	Name string     `json:"name"`
+	Help string     `json:"help,omitempty"`
+	Kind Kind       `json:"kind"`
+	Elem *Attribute `json:"elem,omitempty"` // of a list's or map's values
 
-	Fields []*Attribute // of a record
+	Fields []*Attribute `json:"fields,omitempty"` // of a record
 
-	Required bool
-	Output   bool // decided by the cloud; cannot be given
-	Fixed    bool // a change needs a swap
-	Secret   bool
-	Security bool   // a change touches security
-	Refers   string // the type whose id this is
+	Required bool   `json:"required,omitempty"`
+	Output   bool   `json:"output,omitempty"` // decided by the cloud; cannot be given
+	Fixed    bool   `json:"fixed,omitempty"`  // a change needs a swap
+	Secret   bool   `json:"secret,omitempty"`
+	Security bool   `json:"security,omitempty"` // a change touches security
+	Refers   string `json:"refers,omitempty"`   // the type whose id this is
 
-	Default    any // what the cloud uses when the attribute is left out
-	HasDefault bool
+	Default    any  `json:"default,omitempty"` // what the cloud uses when the attribute is left out
+	HasDefault bool `json:"has_default,omitempty"`
 
-	OneOf     []any
-	Min, Max  *float64
-	MinLength *int
-	MaxLength *int
-	Pattern   string // an unanchored regular expression
-	Format    string // as OpenAPI names it: cidr, date-time, uri, …
+	OneOf     []any    `json:"one_of,omitempty"`
+	Min       *float64 `json:"min,omitempty"`
+	Max       *float64 `json:"max,omitempty"`
+	MinLength *int     `json:"min_length,omitempty"`
+	MaxLength *int     `json:"max_length,omitempty"`
+	Pattern   string   `json:"pattern,omitempty"` // an unanchored regular expression
+	Format    string   `json:"format,omitempty"`  // as OpenAPI names it: cidr, date-time, uri, …
 
 	re *regexp.Regexp // of Pattern, once prepared
 }

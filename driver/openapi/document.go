@@ -19,6 +19,7 @@ import (
 
 	"kasbah/core/nearest"
 	"kasbah/core/schema"
+	"kasbah/core/value"
 )
 
 // document is what a driver knows of an API.
@@ -177,6 +178,9 @@ func (d *document) add(r *reader, doc *v3.Document, name string, proxy *base.Sch
 			return err
 		}
 	}
+	if err := propertiesOf(doc, t, &x); err != nil {
+		return err
+	}
 	info := &typeInfo{habits: x.habits, tag: x.Tag, copies: x.Copies, locate: x.Locate}
 	if reached {
 		if err := info.reach(doc, t, &x); err != nil {
@@ -201,6 +205,32 @@ func (d *document) add(r *reader, doc *v3.Document, name string, proxy *base.Sch
 	}
 	t.Index()
 	d.catalog.Types[t.Name], d.types[t.Name] = t, info
+	return nil
+}
+
+// propertiesOf reads what a component says of its properties itself. One that is
+// no property is a parameter of its path.
+func propertiesOf(doc *v3.Document, t *schema.Type, x *typeExtension) error {
+	for _, name := range value.Keys(x.Properties) {
+		a := t.Attribute(name)
+		if a == nil && x.Path != "" {
+			list, _ := pathItem(doc, x.Path)
+			item, _ := pathItem(doc, cmp.Or(x.Item, strings.TrimSuffix(x.Path, "/")+"/{}"))
+			var err error
+			if a, err = parameter(list, item, name); err != nil {
+				return fmt.Errorf("%s properties: %w", extension, err)
+			}
+			a.Output = true // until its path says that it is one of its own
+			t.Attributes = append(t.Attributes, a)
+		}
+		if a == nil {
+			return fmt.Errorf("%s properties: it has no property %q", extension, name)
+		}
+		x.Properties[name].on(a)
+		if x.Properties[name].DefaultOnAbsence {
+			return fmt.Errorf("%s properties: default-on-absence must stand on the property %s itself, beside its default", extension, name)
+		}
+	}
 	return nil
 }
 

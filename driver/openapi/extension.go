@@ -1,7 +1,9 @@
 package openapi
 
 import (
+	"cmp"
 	"fmt"
+	"regexp"
 	"time"
 
 	yaml "github.com/pb33f/go-yaml"
@@ -26,10 +28,16 @@ func extended(all *orderedmap.Map[string, *yaml.Node], into any) error {
 		err = yaml.Load(body, into, yaml.WithKnownFields())
 	}
 	if err != nil {
+		if m := unknownKey.FindStringSubmatch(err.Error()); m != nil {
+			return fmt.Errorf("%s has no key %q", extension, m[1])
+		}
 		return fmt.Errorf("%s: %w", extension, err)
 	}
 	return nil
 }
+
+// unknownKey is how the YAML package says so, with names of Go types in it.
+var unknownKey = regexp.MustCompile(`field (\S+) not found in type`)
 
 // documentExtension is x-kasbah at the top of a document.
 type documentExtension struct {
@@ -155,7 +163,9 @@ type typeExtension struct {
 		By    map[string]map[string]float64 `yaml:"by"`
 		Per   map[string]float64            `yaml:"per"`
 	} `yaml:"price"`
-	habits `yaml:",inline"`
+	// what x-kasbah on a property would say, where that is not easily reached
+	Properties map[string]propertyExtension `yaml:"properties"`
+	habits     `yaml:",inline"`
 }
 
 // propertyExtension is x-kasbah on a property, or on a parameter of a path.
@@ -166,6 +176,13 @@ type propertyExtension struct {
 	Secret           bool   `yaml:"secret"`
 	Output           bool   `yaml:"output"`
 	DefaultOnAbsence bool   `yaml:"default-on-absence"`
+}
+
+// on adds what is said of a property to what is known of it.
+func (x propertyExtension) on(a *schema.Attribute) {
+	a.Fixed, a.Security = a.Fixed || x.Fixed, a.Security || x.Security
+	a.Output, a.Secret = a.Output || x.Output, a.Secret || x.Secret
+	a.Refers = cmp.Or(x.Refers, a.Refers)
 }
 
 // claims is the type as far as its extension describes it.

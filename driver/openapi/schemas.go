@@ -288,8 +288,7 @@ func (r *reader) attribute(name string, proxy *base.SchemaProxy) (*schema.Attrib
 	if err := extended(s.Extensions, &x); err != nil {
 		return nil, err
 	}
-	a.Fixed, a.Refers, a.Security = x.Fixed, x.Refers, x.Security
-	a.Output, a.Secret = a.Output || x.Output, a.Secret || x.Secret
+	x.on(a)
 	for _, n := range values(s) {
 		v, err := plain(n)
 		if err != nil {

@@ -1,0 +1,54 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"kasbah/driver/openapi"
+	"kasbah/render"
+)
+
+const maxDescription = 64 << 20
+
+func readDescription(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxDescription {
+		return nil, fmt.Errorf("%s is larger than %d bytes", path, maxDescription)
+	}
+	return os.ReadFile(path)
+}
+
+// typesFrom says what an OpenAPI document offers to a driver.
+func (a *app) typesFrom(file string, overlays []string, draft bool) error {
+	body, err := readDescription(a.path(file))
+	if err != nil {
+		return err
+	}
+	var over [][]byte
+	for _, o := range overlays {
+		b, err := readDescription(a.path(o))
+		if err != nil {
+			return err
+		}
+		over = append(over, b)
+	}
+	offer, overlay, err := openapi.Examine(body, over)
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	switch {
+	case draft && overlay == nil:
+		return errors.New("there is nothing to draft: every collection of the document that can be a type is one")
+	case draft:
+		a.out().Printf("%s", overlay)
+		return nil
+	case a.json:
+		return a.document(render.OfferDocument{Format: "kasbah.offer/1", Offer: offer})
+	}
+	a.out().Offer(file, offer)
+	return nil
+}
