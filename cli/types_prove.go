@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/BurntSushi/toml"
@@ -130,8 +131,10 @@ func readSample(path string) (sampleFile, error) {
 	if err != nil {
 		return f, fmt.Errorf("%s: %w", path, err)
 	}
-	for _, k := range meta.Undecoded() {
-		return f, fmt.Errorf("%s: %q is none of inputs, edit, few", path, k.String())
+	for _, k := range meta.Keys() {
+		if !slices.Contains([]string{"inputs", "edit", "few"}, k[0]) {
+			return f, fmt.Errorf("%s: %q is none of inputs, edit, few", path, k.String())
+		}
 	}
 	for _, m := range []map[string]any{f.Inputs, f.Edit} {
 		for k, v := range m {
