@@ -68,7 +68,7 @@ func forbidden(from, to, full string) string {
 		return "kits are opened for the core, and know nothing else"
 	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest"):
 		return "drivers know values and schemas only"
-	case in(from, "medina") && !in(to, "driver", "core/schema", "core/value", "core/nearest"):
+	case in(from, "medina") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest"):
 		return "the simulated cloud knows nothing of what uses it"
 	case in(to, "cli") && from != "cmd/kasbah":
 		return "only the program uses cli"

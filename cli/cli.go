@@ -52,7 +52,7 @@ func commands() []*command {
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(), ledgerRenameCommand(), ledgerReleaseCommand(), ledgerRestoreCommand(), ledgerMoveCommand(), ledgerPruneCommand(), ledgerResealCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(),
 		keyShowCommand(), keyNewCommand(), keyAdmitCommand(), keyDismissCommand(), keyKeepCommand(), keyListCommand(), keyForgetCommand(), keyEstateCommand(), typesCommand(),
-		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(),
+		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(), medinaTokensCommand(), medinaSnapshotCommand(), medinaResetCommand(),
 		demoCommand(), versionCommand(), helpCommand(),
 	}
 }

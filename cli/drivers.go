@@ -15,7 +15,6 @@ import (
 	"kasbah/driver"
 	"kasbah/driver/openapi"
 	"kasbah/driver/process"
-	"kasbah/medina"
 	"kasbah/transport"
 )
 
@@ -38,11 +37,7 @@ func (a *app) driverLog() func(string) {
 // driverKinds are the kinds of drivers that kasbah.toml may name.
 var driverKinds = map[string]func(at driverSetting, s value.Map) (driver.Driver, error){
 	"medina": func(at driverSetting, s value.Map) (driver.Driver, error) {
-		s, err := at.p.filledIn(context.Background(), s)
-		if err != nil {
-			return nil, err
-		}
-		settings, err := medina.ReadSettings(s, at.p.estate.Dir)
+		settings, err := at.p.medinaSettings(context.Background(), s)
 		if err != nil {
 			return nil, err
 		}

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"path/filepath"
+	"os"
 	"strings"
 	"time"
 
@@ -13,6 +13,7 @@ import (
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
+	"kasbah/driver/openapi"
 	"kasbah/medina"
 	"kasbah/render"
 )
@@ -23,55 +24,23 @@ type itemsDocument struct {
 	Items  []value.Attributes `json:"items"`
 }
 
-func medinaServeCommand() *command {
-	var o medina.Options
-	var address string
-	return &command{
-		name: "medina serve", line: "run the simulated cloud on its own",
-		examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711", "kasbah medina serve -path coast.db -pace 0.1"},
-		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&address, "address", "127.0.0.1:7711", "listen at this `host:port`")
-			fs.StringVar(&o.Path, "path", "medina.db", "the database `file`")
-			fs.Float64Var(&o.Pace, "pace", 0.05, "a `number` from 0 (immediate) to 1 (realistic times)")
-		},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) > 0 || o.Pace < 0 || o.Pace > 1 {
-				return usage("medina serve takes no arguments, and -pace lies between 0 and 1")
-			}
-			if !filepath.IsAbs(o.Path) {
-				o.Path = filepath.Join(a.dir, o.Path)
-			}
-			l, err := medina.Listen(address, o)
-			if err != nil {
-				return err
-			}
-			a.out().Printf("Medina at %s, kept in %s\n", l.URL, o.Path)
-			if err := a.flush(); err != nil {
-				return err
-			}
-			select {
-			case <-ctx.Done():
-				return l.Close()
-			case err := <-l.Ended:
-				return errors.Join(err, l.Close())
-			}
-		},
-	}
-}
-
 // hand is a person's hand on Medina: the driver, and whom it acts for.
 type hand struct {
-	as   string
-	api  string
-	name string // of the estate's driver
-	at   medina.Settings
-	drv  driver.Driver
-	cat  *schema.Catalog
+	as    string
+	api   string
+	token string // the file it stands in
+	ca    string
+	name  string // of the estate's driver
+	at    medina.Settings
+	drv   driver.Driver
+	cat   *schema.Catalog
 }
 
 func (h *hand) flags(fs *flag.FlagSet) {
 	fs.StringVar(&h.as, "as", "", "`who` acts; you, when left out")
 	fs.StringVar(&h.api, "api", "", "the `URL` of a Medina that runs on its own")
+	fs.StringVar(&h.token, "token", "", "with -api: the `file` that holds your token")
+	fs.StringVar(&h.ca, "ca", "", "with -api: a `file` of certificates to check its own against")
 	fs.StringVar(&h.name, "driver", "", "the estate's driver of this `name`; the first one of kind medina")
 }
 
@@ -80,40 +49,77 @@ func (h *hand) open(ctx context.Context, a *app) error {
 	if h.as == "" {
 		h.as = a.acting()
 	}
-	settings := medina.Settings{API: h.api}
-	if h.api == "" {
-		p, err := a.open(ctx, nil)
-		if err != nil {
+	var err error
+	switch {
+	case h.api != "":
+		h.at = medina.Settings{API: h.api}
+		if h.ca != "" {
+			h.at.CA = a.path(h.ca)
+		}
+		if h.token != "" {
+			h.at.Token = tokenFile(a.path(h.token))
+		}
+	case h.token != "" || h.ca != "":
+		return usage("-token and -ca belong to -api; the estate's driver has them in kasbah.toml")
+	default:
+		if h.at, err = a.estatesMedina(ctx, h.name); err != nil {
 			return err
-		}
-		with, err := a.settings(p.estate)
-		if err != nil {
-			return err
-		}
-		found := false
-		for _, name := range p.estate.Drivers() {
-			s := merged(p.estate.Driver(name, p.env), with, "drivers."+name+".")
-			if s["kind"] == "medina" && !found && (h.name == "" || h.name == name) {
-				found = true
-				if settings, err = medina.ReadSettings(s, p.estate.Dir); err != nil {
-					return err
-				}
-			}
-		}
-		if !found {
-			if h.name != "" {
-				return &usageError{msg: fmt.Sprintf("-driver: no driver of kind medina is called %q", h.name), hint: nearest.Hint(h.name, p.estate.Drivers())}
-			}
-			return usage("no driver of this estate is of kind medina; -api names one that runs on its own")
 		}
 	}
-	var err error
-	h.at = settings
-	if h.drv, err = settings.Driver(h.as); err != nil {
+	if h.drv, err = h.at.Driver(h.as); err != nil {
 		return err
 	}
 	h.cat, err = h.drv.Describe(ctx)
 	return err
+}
+
+// tokenFile reads a token from a file, when it is first needed.
+func tokenFile(path string) openapi.Credential {
+	return func(context.Context, bool) (string, error) {
+		body, err := os.ReadFile(path)
+		return strings.TrimSpace(string(body)), err
+	}
+}
+
+// estatesMedina are the settings of an estate's driver of kind medina: the one of
+// that name, or the first.
+func (a *app) estatesMedina(ctx context.Context, name string) (medina.Settings, error) {
+	none := medina.Settings{}
+	p, err := a.open(ctx, nil)
+	if err != nil {
+		return none, err
+	}
+	with, err := a.settings(p.estate)
+	if err != nil {
+		return none, err
+	}
+	for _, drv := range p.estate.Drivers() {
+		s := merged(p.estate.Driver(drv, p.env), with, "drivers."+drv+".")
+		if s["kind"] == "medina" && (name == "" || name == drv) {
+			return p.medinaSettings(ctx, s)
+		}
+	}
+	if name != "" {
+		return none, &usageError{msg: fmt.Sprintf("-driver: no driver of kind medina is called %q", name), hint: nearest.Hint(name, p.estate.Drivers())}
+	}
+	return none, usage("no driver of this estate is of kind medina; -api names one that runs on its own")
+}
+
+// medinaSettings reads the settings of a driver of kind medina. Its token is fetched
+// when it is needed.
+func (p *project) medinaSettings(ctx context.Context, s value.Map) (medina.Settings, error) {
+	s = value.CloneMap(s)
+	token := s["token"]
+	delete(s, "token")
+	s, err := p.filledIn(ctx, s)
+	if err != nil {
+		return medina.Settings{}, err
+	}
+	out, err := medina.ReadSettings(s, p.estate.Dir)
+	if err == nil && token != nil {
+		out.Token, err = p.credential("token", token)
+	}
+	return out, err
 }
 
 func (h *hand) typ(name string) (*schema.Type, error) {

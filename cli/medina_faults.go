@@ -36,7 +36,7 @@ func medinaFaultsCommand() *command {
 				add = &f
 			}
 			list, err := h.at.Faults(ctx, clear, add)
-			var wrong medina.FaultError
+			var wrong medina.Refused
 			if errors.As(err, &wrong) {
 				return usage("%v", err)
 			}

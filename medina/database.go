@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -24,7 +25,8 @@ const keyMemory = 24 * time.Hour
 const tables = `
 create table if not exists things (
 	seq integer primary key autoincrement, id text not null unique, type text not null, name text,
-	revision integer not null, body text not null, parent text, lo integer, hi integer, zone text);
+	revision integer not null, body text not null, parent text, lo integer, hi integer, zone text, key text);
+create index if not exists things_key on things (type, key) where key is not null;
 create index if not exists things_type on things (type, seq);
 create index if not exists things_name on things (type, name);
 create index if not exists things_zone on things (type, zone) where zone is not null;
@@ -34,8 +36,10 @@ create index if not exists refs_target on refs (target);
 create table if not exists claims (type text not null, claim text not null, thing text not null, primary key (type, claim)) without rowid;
 create table if not exists hosts (subnet text not null, n integer not null, thing text not null, primary key (subnet, n)) without rowid;
 create index if not exists hosts_thing on hosts (thing);
+create table if not exists hidden (thing text primary key, body text not null) without rowid;
 create table if not exists counters (name text primary key, n integer not null) without rowid;
 create table if not exists keys (key text primary key, request text not null, status integer not null, location text, tag text, body text, at integer not null) without rowid;
+create table if not exists tokens (name text primary key, digest text not null unique, rights text not null, zones text not null, at text not null) without rowid;
 create table if not exists operations (id text primary key, thing text, path text, ready integer not null) without rowid;
 create table if not exists events (seq integer primary key autoincrement, at text not null, who text not null, what text not null, type text not null, thing text not null, name text, changes text not null);
 create table if not exists faults (seq integer primary key autoincrement, kind text not null, call text not null, type text not null, after integer not null, times integer not null, millis integer not null);
@@ -63,7 +67,9 @@ func openDatabase(path string) (*database, error) {
 	// switching a new file to WAL and making the tables can meet another
 	// process that does the same
 	for try := 0; ; try++ {
-		_, err = db.Exec(tables)
+		if err = older(db); err == nil {
+			_, err = db.Exec(tables)
+		}
 		if err == nil || try == 50 || !strings.Contains(err.Error(), "locked") && !strings.Contains(err.Error(), "busy") {
 			break
 		}
@@ -74,6 +80,20 @@ func openDatabase(path string) (*database, error) {
 		return nil, fmt.Errorf("medina's database %s: %w", path, err)
 	}
 	return &database{sql: db}, nil
+}
+
+// older adds what a database of before does not have.
+func older(db *sql.DB) error {
+	var things, key int
+	err := db.QueryRow(`select count(*), count(case when name = 'key' then 1 end) from pragma_table_info('things')`).Scan(&things, &key)
+	if err != nil || things == 0 || key > 0 {
+		return err
+	}
+	_, err = db.Exec(`alter table things add column key text`)
+	if err != nil && strings.Contains(err.Error(), "duplicate column") {
+		return nil // another process has added it meanwhile
+	}
+	return err
 }
 
 // update runs f in a transaction that no other writer shares.
@@ -97,6 +117,7 @@ type tx struct {
 	*sql.Tx
 	ctx    context.Context
 	quotas map[string]int64
+	types  map[string]bool // that there are
 	parent string
 	lo, hi int64
 	zone   string
@@ -120,6 +141,72 @@ func (t *tx) get(typ, id string) (value.Map, error) {
 	err := t.QueryRowContext(t.ctx, `select body from things where id = ? and type = ?`, id, typ).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, refuse(typ, "there is no %s %s", typ, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return decode(body)
+}
+
+// there reports whether there is such a thing.
+func (t *tx) there(typ, id string) (bool, error) {
+	var n int
+	err := t.QueryRowContext(t.ctx, `select count(*) from things where id = ? and type = ?`, id, typ).Scan(&n)
+	return n > 0, err
+}
+
+// zoneOf is where a thing stands; "" for one that stands nowhere.
+func (t *tx) zoneOf(id string) (string, error) {
+	var zone sql.NullString
+	err := t.QueryRowContext(t.ctx, `select zone from things where id = ?`, id).Scan(&zone)
+	return zone.String, err
+}
+
+// host gives a new thing an address of its subnet.
+func (t *tx) host(typ, id string, subnet, is value.Map) error {
+	lo, hi := bounds(netip.MustParsePrefix(subnet["range"].(string)))
+	n, err := t.takeHost(is["subnet"].(string), id, hi-lo-1)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return refuse("subnet", "subnet %s has no free address left", subnet["name"])
+	}
+	is["address"] = address(lo + n)
+	return t.countFree(is["subnet"].(string), -1)
+}
+
+// releaseHost gives the address of a deleted thing back to its subnet.
+func releaseHost(t *tx, id string, was value.Map) error {
+	subnet := was["subnet"].(string)
+	if err := t.giveHost(subnet, id); err != nil {
+		return err
+	}
+	return t.countFree(subnet, +1)
+}
+
+// hide keeps the secrets of a thing apart and takes them out of it, so that no
+// answer holds one.
+func (t *tx) hide(k *kind, id string, is value.Map) error {
+	secrets := value.Map{}
+	for _, a := range k.Attributes {
+		if v, ok := is[a.Name]; ok && a.Secret {
+			secrets[a.Name] = v
+			delete(is, a.Name)
+		}
+	}
+	if len(secrets) == 0 {
+		return nil
+	}
+	return t.exec(`insert into hidden values (?, ?) on conflict (thing) do update set body = excluded.body`, id, string(value.JSON(secrets)))
+}
+
+// hidden are the secrets of a thing.
+func (t *tx) hidden(id string) (value.Map, error) {
+	var body string
+	err := t.QueryRowContext(t.ctx, `select body from hidden where thing = ?`, id).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
 	}
 	if err != nil {
 		return nil, err
@@ -233,20 +320,32 @@ func (t *tx) refer(k *kind, id string, is value.Map) error {
 	if err := t.exec(`delete from refs where thing = ?`, id); err != nil {
 		return err
 	}
+	note := func(at, typ, target string) error {
+		there, err := t.there(typ, target)
+		if err != nil {
+			return err
+		}
+		if !there {
+			return refuse(at, "there is no %s %s", typ, target)
+		}
+		return t.exec(`insert into refs values (?, ?, ?)`, id, at, target)
+	}
 	for _, a := range k.Attributes {
-		target, ok := is[a.Name].(string)
-		if a.Refers == "" || !ok {
-			continue
-		}
-		var n int
-		if err := t.QueryRowContext(t.ctx, `select count(*) from things where id = ? and type = ?`, target, a.Refers).Scan(&n); err != nil {
-			return err
-		}
-		if n == 0 {
-			return refuse(a.Name, "there is no %s %s", a.Refers, target)
-		}
-		if err := t.exec(`insert into refs values (?, ?, ?)`, id, a.Name, target); err != nil {
-			return err
+		switch v := is[a.Name].(type) {
+		case string:
+			if a.Refers != "" {
+				if err := note(a.Name, a.Refers, v); err != nil {
+					return err
+				}
+			}
+		case []any:
+			for i, v := range v {
+				if target, ok := v.(string); ok && a.Elem != nil && a.Elem.Refers != "" {
+					if err := note(fmt.Sprintf("%s/%d", a.Name, i), a.Elem.Refers, target); err != nil {
+						return err
+					}
+				}
+			}
 		}
 	}
 	return nil
@@ -257,17 +356,20 @@ func (t *tx) claim(k *kind, id string, is value.Map) error {
 	if len(k.unique) == 0 {
 		return nil
 	}
-	var parts []string
-	for _, a := range k.unique {
-		parts = append(parts, value.Plain(is[a]))
+	if err := t.exec(`delete from claims where thing = ?`, id); err != nil {
+		return err
 	}
-	claim := strings.Join(parts, " ")
+	var parts []any
+	for _, a := range k.unique {
+		if is[a] == nil {
+			return nil
+		}
+		parts = append(parts, is[a])
+	}
+	claim := claimOf(parts...)
 	var holder string
 	err := t.QueryRowContext(t.ctx, `select thing from claims where type = ? and claim = ?`, k.Name, claim).Scan(&holder)
 	if err == nil {
-		if holder == id {
-			return nil
-		}
 		says := fmt.Sprintf("a %s %s exists already (%s)", k.Name, claim, holder)
 		return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
 	}
@@ -275,6 +377,15 @@ func (t *tx) claim(k *kind, id string, is value.Map) error {
 		return err
 	}
 	return t.exec(`insert into claims values (?, ?, ?)`, k.Name, claim, id)
+}
+
+// claimOf is what must be unique, as one text.
+func claimOf(parts ...any) string {
+	out := make([]string, len(parts))
+	for i, p := range parts {
+		out[i] = value.Plain(p)
+	}
+	return strings.Join(out, " ")
 }
 
 // inUse names a thing that refers to id, or nothing.
@@ -306,15 +417,19 @@ type change struct {
 
 // differences lists the attributes that differ, but for the revision, which
 // moves with every change.
-func differences(was, is value.Map) []change {
+func (k *kind) differences(was, is value.Map) []change {
 	var out []change
 	all := value.CloneMap(was)
-	for k, v := range is {
-		all[k] = v
+	for name, v := range is {
+		all[name] = v
 	}
-	for _, k := range value.Keys(all) {
-		if k != "revision" && !value.Equal(was[k], is[k]) {
-			out = append(out, change{k, was[k], is[k]})
+	for _, name := range value.Keys(all) {
+		switch a := k.Attribute(name); {
+		case name == "revision" || value.Equal(was[name], is[name]):
+		case a != nil && a.Secret:
+			out = append(out, change{path: name}) // that it changed, and nothing more
+		default:
+			out = append(out, change{name, was[name], is[name]})
 		}
 	}
 	return out

@@ -22,7 +22,7 @@ func Document() []byte {
 		ref := object{"$ref": "#/components/schemas/" + title}
 		one := object{"application/json": object{"schema": ref}}
 		paths["/"+k.plural] = object{
-			"get": object{"summary": "list, a page at a time", "parameters": []any{query("limit"), query("after"), query("name")},
+			"get": object{"summary": "list, a page at a time", "parameters": []any{query("limit"), query("after"), query("name"), query("key")},
 				"responses": object{"200": object{"description": "a page; a Link header leads to the next", "content": object{"application/json": object{"schema": object{
 					"type": "object", "properties": object{"items": object{"type": "array", "items": ref}}}}}}}},
 			"post": object{"summary": "make one", "requestBody": object{"content": one}, "responses": object{
@@ -68,7 +68,7 @@ func problemAnswer() object {
 }
 
 func component(k *kind) object {
-	x := object{"type": k.Name, "path": "/" + k.plural, "id": k.ID, "tag": "revision", "keys": keyMemory.String()}
+	x := object{"type": k.Name, "path": "/" + k.plural, "id": k.ID, "tag": "revision", "keys": keyMemory.String(), "locate": "key"}
 	for name, on := range map[string]bool{"holds-data": k.HoldsData, "unique-name": k.UniqueName, "drop-first": k.DropFirst} {
 		if on {
 			x[name] = true
@@ -126,6 +126,16 @@ func property(a *schema.Attribute) object {
 		out["type"], out["items"] = "array", property(a.Elem)
 	case schema.MapOf:
 		out["type"], out["additionalProperties"] = "object", property(a.Elem)
+	case schema.Record:
+		fields := object{}
+		var required []string
+		for _, f := range a.Fields {
+			fields[f.Name] = property(f)
+			if f.Required {
+				required = append(required, f.Name)
+			}
+		}
+		out["type"], out["properties"], out["required"] = "object", fields, required
 	}
 	set := func(key string, on bool, v any) {
 		if on {

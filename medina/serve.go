@@ -2,11 +2,16 @@ package medina
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,12 +25,28 @@ import (
 type Listener struct {
 	URL    string
 	Ended  <-chan error // tells once why serving has ended
+	Server *Server
 	server *http.Server
-	medina *Server
 }
 
 // Listen opens a Medina and serves it on address, such as 127.0.0.1:0.
 func Listen(address string, o Options) (*Listener, error) {
+	return listen(address, o, nil)
+}
+
+// ListenTLS is Listen with TLS, under a certificate that stands beside the database
+// and signs itself. It is made when it is not there, or no longer good. certificate
+// is its place.
+func ListenTLS(address string, o Options) (l *Listener, certificate string, err error) {
+	cert, path, err := ownCertificate(address, o.Path)
+	if err != nil {
+		return nil, "", err
+	}
+	l, err = listen(address, o, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+	return l, path, err
+}
+
+func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
 	s, err := Open(o)
 	if err != nil {
 		return nil, err
@@ -36,11 +57,46 @@ func Listen(address string, o Options) (*Listener, error) {
 	}
 	ended := make(chan error, 1)
 	out := &Listener{
-		URL: "http://" + l.Addr().String(), Ended: ended, medina: s,
-		server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second},
+		URL: "http://" + l.Addr().String(), Ended: ended, Server: s,
+		server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, TLSConfig: secure, ErrorLog: log.New(io.Discard, "", 0)},
+	}
+	if secure != nil {
+		out.URL = "https://" + l.Addr().String()
+		l = tls.NewListener(l, secure)
 	}
 	go func() { ended <- out.server.Serve(l) }()
 	return out, nil
+}
+
+// ownCertificate reads the certificate beside a database, or makes one for the host
+// of an address.
+func ownCertificate(address, path string) (tls.Certificate, string, error) {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	names := []string{"localhost", "127.0.0.1", "::1"}
+	if host != "" && !slices.Contains(names, host) {
+		names = append(names, host)
+	}
+	certPath, keyPath := path+".crt", path+".key"
+	cert, err := tls.LoadX509KeyPair(certPath, keyPath)
+	if err == nil && time.Now().Before(cert.Leaf.NotAfter.AddDate(0, 0, -7)) && cert.Leaf.VerifyHostname(names[len(names)-1]) == nil {
+		return cert, certPath, nil
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return cert, "", err
+	}
+	now := time.Now()
+	public, private, err := selfSigned(names, now.Add(-time.Hour), now.AddDate(1, 0, 0))
+	if err != nil {
+		return cert, "", err
+	}
+	if err := errors.Join(writePrivate(keyPath, private), os.WriteFile(certPath, public, 0o644)); err != nil {
+		return cert, "", err
+	}
+	cert, err = tls.X509KeyPair(public, private)
+	return cert, certPath, err
 }
 
 // Close lets running requests end for a moment and stops serving.
@@ -51,21 +107,24 @@ func (l *Listener) Close() error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = l.server.Close()
 	}
-	return errors.Join(err, l.medina.Close())
+	return errors.Join(err, l.Server.Close())
 }
 
 // Settings are the keys of a driver of kind "medina" in kasbah.toml.
 type Settings struct {
-	API     string // a URL, or "embedded"
-	Options        // for an embedded one
+	API     string             // a URL, or "embedded"
+	Token   openapi.Credential // for one that runs on its own; nil for none
+	CA      string             // a file of certificates that its own is checked against; "" for the system's
+	Options                    // for an embedded one
 }
 
 // DefaultPath is where an embedded Medina keeps its things, below the estate.
 const DefaultPath = ".kasbah/medina.db"
 
-var settingNames = []string{"kind", "api", "path", "pace", "quota"}
+var settingNames = []string{"kind", "api", "token", "ca", "path", "pace", "quota", "rate"}
 
-// ReadSettings reads the keys of kasbah.toml; paths are relative to dir.
+// ReadSettings reads the keys of kasbah.toml but the token; paths are relative to
+// dir.
 func ReadSettings(m value.Map, dir string) (Settings, error) {
 	s := Settings{API: "embedded", Options: Options{Path: filepath.Join(dir, DefaultPath), Pace: 0.05}}
 	for _, k := range value.Keys(m) {
@@ -77,6 +136,21 @@ func ReadSettings(m value.Map, dir string) (Settings, error) {
 		case "api":
 			s.API, ok = v.(string)
 			ok = ok && (s.API == "embedded" || strings.HasPrefix(s.API, "http://") || strings.HasPrefix(s.API, "https://"))
+		case "token":
+			ok = true
+		case "ca":
+			var p string
+			if p, ok = v.(string); ok && p != "" && !filepath.IsAbs(p) {
+				p = filepath.Join(dir, p)
+			}
+			s.CA = p
+		case "rate":
+			switch n := v.(type) {
+			case int64:
+				s.Rate, ok = float64(n), n > 0
+			case float64:
+				s.Rate, ok = n, n > 0
+			}
 		case "path":
 			var p string
 			if p, ok = v.(string); ok && !filepath.IsAbs(p) {
@@ -109,7 +183,7 @@ func ReadSettings(m value.Map, dir string) (Settings, error) {
 		}
 		if !ok {
 			return s, fmt.Errorf("%s = %s: %s", k, value.Plain(v), map[string]string{
-				"api": `must be "embedded" or a URL`, "path": "must be a text", "pace": "must lie between 0 and 1", "quota": "must be a table of types and whole numbers"}[k])
+				"api": `must be "embedded" or a URL`, "ca": "must be a file", "rate": "must be a number of requests a second", "path": "must be a text", "pace": "must lie between 0 and 1", "quota": "must be a table of types and whole numbers"}[k])
 		}
 	}
 	return s, nil
@@ -141,5 +215,9 @@ func (s Settings) base() (start func(context.Context) (string, error), stop func
 // acts.
 func (s Settings) Driver(from string) (driver.Driver, error) {
 	start, stop := s.base()
-	return openapi.New(openapi.Options{Document: Document(), Base: start, Close: stop, From: from})
+	client, err := s.client()
+	if err != nil {
+		return nil, err
+	}
+	return openapi.New(openapi.Options{Document: Document(), Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token}})
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
+	"golang.org/x/time/rate"
 
 	"kasbah/core/value"
 )
@@ -21,6 +22,8 @@ type Options struct {
 	Path   string           // of the database file
 	Pace   float64          // 0: work takes no time, 1: as long as in a real cloud
 	Quotas map[string]int64 // things of a type that one zone holds; none by default
+	Tokens bool             // whoever asks must have a token
+	Rate   float64          // requests a second, beyond which they are put off; 0 for no bound
 }
 
 // Server is the simulated cloud as an HTTP handler.
@@ -30,6 +33,7 @@ type Server struct {
 	o     Options
 	kinds []*kind
 	by    map[string]*kind // by plural
+	types map[string]bool  // by name
 }
 
 const (
@@ -44,8 +48,9 @@ func Open(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{db: db, o: o, kinds: kinds(), by: map[string]*kind{}}
+	s := &Server{db: db, o: o, kinds: kinds(), by: map[string]*kind{}, types: map[string]bool{}}
 	r := chi.NewRouter()
+	r.Use(s.throttled(), s.known)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		refuseWith(w, &refusal{status: 404, title: "not found", detail: "there is nothing at " + r.URL.Path})
 	})
@@ -58,8 +63,16 @@ func Open(o Options) (*Server, error) {
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete} {
 		r.Method(method, "/faults", s.handle(s.faults))
 	}
+	r.Get("/tokens", s.handle(s.tokens))
+	r.Post("/tokens", s.handle(s.tokens))
+	r.Delete("/tokens/{name}", s.handle(s.revoke))
+	r.Get("/snapshot", s.handle(s.snapshot))
+	r.Post("/snapshot", s.handle(s.snapshot))
+	r.Delete("/things", s.handle(s.reset))
+	r.Get("/sites/{bucket}/*", s.handle(s.site))
+	s.console(r)
 	for _, k := range s.kinds {
-		s.by[k.plural] = k
+		s.by[k.plural], s.types[k.Name] = k, true
 		route := func(method, path, call string, f func(http.ResponseWriter, *http.Request) error) {
 			r.Method(method, "/"+k.plural+path, s.faulty(call, k, s.handle(f)))
 		}
@@ -74,6 +87,24 @@ func Open(o Options) (*Server, error) {
 	}
 	s.Handler = r
 	return s, nil
+}
+
+// throttled puts requests off that come too fast; those for pages are not counted.
+func (s *Server) throttled() func(http.Handler) http.Handler {
+	if s.o.Rate <= 0 {
+		return func(next http.Handler) http.Handler { return next }
+	}
+	limit := rate.NewLimiter(rate.Limit(s.o.Rate), max(1, int(s.o.Rate)))
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if !limit.Allow() && !strings.HasPrefix(r.URL.Path, "/console") {
+				w.Header().Set("Retry-After", "1")
+				refuseWith(w, &refusal{status: http.StatusTooManyRequests, title: "too many requests", detail: fmt.Sprintf("Medina takes %g requests a second", s.o.Rate)})
+				return
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
 }
 
 // Close closes the database.
@@ -218,6 +249,9 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request, k *kind) error {
 	query, args := `select seq, body from things where type = ? and seq > ?`, []any{k.Name, after}
 	if name := r.URL.Query().Get("name"); name != "" {
 		query, args = query+` and name = ?`, append(args, name)
+	}
+	if key := r.URL.Query().Get("key"); key != "" {
+		query, args = query+` and key = ?`, append(args, key)
 	}
 	rows, err := s.db.sql.QueryContext(r.Context(), query+` order by seq limit ?`, append(args, limit)...)
 	if err != nil {

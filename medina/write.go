@@ -50,6 +50,8 @@ type request struct {
 	body  value.Map
 	ifTag string
 	who   string
+	by    *Token
+	key   string
 	path  string
 }
 
@@ -59,10 +61,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 	if err != nil {
 		return &refusal{status: 413, title: "too large", detail: fmt.Sprintf("a body is at most %d bytes", maxBody)}
 	}
-	q := request{kind: k, id: chi.URLParam(r, "id"), ifTag: r.Header.Get("If-Match"), who: r.Header.Get("From"), path: "/" + k.plural}
-	if q.who == "" {
-		q.who = "somebody"
-	}
+	q := request{kind: k, id: chi.URLParam(r, "id"), ifTag: r.Header.Get("If-Match"), who: who(r), by: asker(r.Context()), key: r.Header.Get("Idempotency-Key"), path: "/" + k.plural}
 	if r.Method != http.MethodDelete {
 		v, err := value.Parse(raw)
 		body, ok := v.(map[string]any)
@@ -71,11 +70,11 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 		}
 		q.body = body
 	}
-	key := r.Header.Get("Idempotency-Key")
+	key := q.key
 	digest := fmt.Sprintf("%x", sha256.Sum256([]byte(r.Method+" "+r.URL.Path+"\n"+string(raw))))
 	var a answer
 	err = s.db.update(r.Context(), func(t *tx) error {
-		t.quotas = s.o.Quotas
+		t.quotas, t.types = s.o.Quotas, s.types
 		if key != "" {
 			old, found, err := t.answered(key, digest)
 			if err != nil || found {
@@ -168,12 +167,24 @@ func (s *Server) create(t *tx, q request) (answer, error) {
 	if err := t.claim(k, id, is); err != nil {
 		return answer{}, err
 	}
-	var parent, lo, hi any
+	if err := t.hide(k, id, is); err != nil {
+		return answer{}, err
+	}
+	if zone, ok := is["zone"].(string); ok {
+		t.zone = zone
+	}
+	if err := errors.Join(q.by.inZone(t.zone), t.withinQuota(k.Name, t.zone)); err != nil {
+		return answer{}, err
+	}
+	var key, parent, lo, hi any
+	if q.key != "" {
+		key = q.key
+	}
 	if t.parent != "" {
 		parent, lo, hi = t.parent, t.lo, t.hi
 	}
-	if err := t.exec(`insert into things (id, type, name, revision, body, parent, lo, hi, zone) values (?, ?, ?, 1, ?, ?, ?, ?, ?)`,
-		id, k.Name, is["name"], string(value.JSON(is)), parent, lo, hi, t.zone); err != nil {
+	if err := t.exec(`insert into things (id, type, name, revision, body, parent, lo, hi, zone, key) values (?, ?, ?, 1, ?, ?, ?, ?, ?, ?)`,
+		id, k.Name, is["name"], string(value.JSON(is)), parent, lo, hi, t.zone, key); err != nil {
 		return answer{}, err
 	}
 	if err := t.event(q.who, "created", k, is, nil); err != nil {
@@ -189,7 +200,13 @@ func (s *Server) copy(t *tx, q request) (answer, error) {
 	if err != nil {
 		return answer{}, err
 	}
-	is := value.Map{}
+	is, err := t.hidden(q.id)
+	if err != nil {
+		return answer{}, err
+	}
+	if is == nil {
+		is = value.Map{}
+	}
 	for _, a := range q.kind.Inputs() {
 		if v, ok := of[a.Name]; ok && (a.Refers == "" || a.Required) {
 			is[a.Name] = value.Clone(v)
@@ -249,6 +266,13 @@ func (t *tx) find(q request) (value.Map, error) {
 	if err != nil {
 		return nil, err
 	}
+	zone, err := t.zoneOf(q.id)
+	if err != nil {
+		return nil, err
+	}
+	if err := q.by.inZone(zone); err != nil {
+		return nil, err
+	}
 	if q.ifTag != "" && q.ifTag != "*" && q.ifTag != etag(m) {
 		return nil, &refusal{status: 412, title: "changed meanwhile", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
 	}
@@ -261,6 +285,13 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 	was, err := t.find(q)
 	if err != nil {
 		return answer{}, err
+	}
+	secrets, err := t.hidden(q.id)
+	if err != nil {
+		return answer{}, err
+	}
+	for name, v := range secrets {
+		was[name] = v
 	}
 	given := value.Map{}
 	for _, a := range k.Inputs() {
@@ -295,9 +326,13 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 	if err := t.claim(k, q.id, is); err != nil {
 		return answer{}, err
 	}
-	changes := differences(was, is)
+	changes := k.differences(was, is)
+	if err := t.hide(k, q.id, is); err != nil {
+		return answer{}, err
+	}
 	if len(changes) == 0 {
-		return s.done(t, 0, http.StatusOK, k, was)
+		is["revision"] = was["revision"]
+		return s.done(t, 0, http.StatusOK, k, is)
 	}
 	if err := t.rewrite(is); err != nil {
 		return answer{}, err
@@ -335,12 +370,17 @@ func (s *Server) remove(t *tx, q request) (answer, error) {
 	if user != "" {
 		return answer{}, &refusal{status: 409, title: "in use", detail: fmt.Sprintf("%s %s is in use by %s", q.kind.Name, q.id, user)}
 	}
+	if q.kind.mayGo != nil {
+		if err := q.kind.mayGo(was); err != nil {
+			return answer{}, err
+		}
+	}
 	if q.kind.release != nil {
 		if err := q.kind.release(t, q.id, was); err != nil {
 			return answer{}, err
 		}
 	}
-	for _, query := range []string{`delete from refs where thing = ?`, `delete from claims where thing = ?`, `delete from things where id = ?`} {
+	for _, query := range []string{`delete from refs where thing = ?`, `delete from claims where thing = ?`, `delete from hidden where thing = ?`, `delete from things where id = ?`} {
 		if err := t.exec(query, q.id); err != nil {
 			return answer{}, err
 		}

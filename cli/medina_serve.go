@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+
+	"kasbah/core/estate"
+	"kasbah/medina"
+)
+
+func medinaServeCommand() *command {
+	var o medina.Options
+	var address string
+	var plain, open bool
+	return &command{
+		name: "medina serve", line: "run the simulated cloud on its own, with a console to look at", common: true,
+		examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711", "kasbah medina serve -path coast.db -pace 0.1 -plain -open"},
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&address, "address", "127.0.0.1:7711", "listen at this `host:port`")
+			fs.StringVar(&o.Path, "path", "", "the database `file`; in an estate its embedded Medina's, else medina.db")
+			fs.Float64Var(&o.Pace, "pace", 0.05, "a `number` from 0 (immediate) to 1 (realistic times)")
+			fs.Float64Var(&o.Rate, "rate", 0, "put requests off beyond so `many` a second; 0 for no bound")
+			fs.BoolVar(&plain, "plain", false, "without TLS")
+			fs.BoolVar(&open, "open", false, "without tokens: whoever reaches it may do all")
+		},
+		run: func(ctx context.Context, a *app, args []string) error {
+			if len(args) > 0 || o.Pace < 0 || o.Pace > 1 || o.Rate < 0 {
+				return usage("medina serve takes no arguments, -pace lies between 0 and 1, and -rate is no less than 0")
+			}
+			path, err := a.medinaPath(ctx, o.Path)
+			if err != nil {
+				return err
+			}
+			o.Path, o.Tokens = path, !open
+			return a.serveMedina(ctx, address, o, plain)
+		},
+	}
+}
+
+// medinaPath is the database that medina serve works on.
+func (a *app) medinaPath(ctx context.Context, given string) (string, error) {
+	if given != "" {
+		return a.path(given), nil
+	}
+	if _, err := estate.Find(a.dir); err != nil {
+		return a.path("medina.db"), nil
+	}
+	s, err := a.estatesMedina(ctx, "")
+	if err == nil && s.API != "embedded" {
+		return a.path("medina.db"), nil
+	}
+	return s.Path, err
+}
+
+func (a *app) serveMedina(ctx context.Context, address string, o medina.Options, plain bool) error {
+	var l *medina.Listener
+	var certificate string
+	var err error
+	if plain {
+		l, err = medina.Listen(address, o)
+	} else {
+		l, certificate, err = medina.ListenTLS(address, o)
+	}
+	if err != nil {
+		return err
+	}
+	rows := [][]string{{"Medina at", l.URL}, {"console", l.URL + "/console/"}, {"kept in", o.Path}}
+	if o.Tokens {
+		token, err := l.Server.FirstToken(ctx)
+		if err != nil {
+			return errors.Join(err, l.Close())
+		}
+		rows = append(rows, []string{"token in", token})
+	}
+	if certificate != "" {
+		rows = append(rows, []string{"certificate", certificate})
+	}
+	a.out().Table(rows, nil)
+	if err := a.flush(); err != nil {
+		return errors.Join(err, l.Close())
+	}
+	select {
+	case <-ctx.Done():
+		return l.Close()
+	case err := <-l.Ended:
+		return errors.Join(err, l.Close())
+	}
+}
