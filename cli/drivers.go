@@ -9,11 +9,12 @@ import (
 	"path/filepath"
 	"slices"
 
-	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/value"
 	"kasbah/driver"
+	"kasbah/driver/dns"
 	"kasbah/driver/openapi"
+	"kasbah/driver/postgres"
 	"kasbah/driver/process"
 	"kasbah/transport"
 )
@@ -43,8 +44,10 @@ var driverKinds = map[string]func(at driverSetting, s value.Map) (driver.Driver,
 		}
 		return settings.Driver(at.from)
 	},
-	"openapi": newOpenAPI,
-	"process": newProcess,
+	"openapi":  newOpenAPI,
+	"process":  newProcess,
+	"postgres": newPostgres,
+	"dns":      newDNS,
 }
 
 func newDriver(at driverSetting, s value.Map) (driver.Driver, error) {
@@ -63,14 +66,9 @@ func newDriver(at driverSetting, s value.Map) (driver.Driver, error) {
 // newProcess reads the settings of a driver that is a program of its own: all but
 // kind and run are the program's.
 func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
-	list, _ := s["run"].([]any)
-	var command []string
-	for _, v := range list {
-		text, ok := v.(string)
-		if !ok {
-			return nil, errors.New("run must be a list of texts: the program and its arguments")
-		}
-		command = append(command, text)
+	command, err := textList("run", s["run"])
+	if err != nil {
+		return nil, err
 	}
 	if len(command) == 0 {
 		return nil, errors.New(`a driver of kind process needs run, such as ["python3", "drivers/tide.py"]`)
@@ -82,6 +80,65 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	delete(settings, "kind")
 	delete(settings, "run")
 	return process.New(process.Options{Name: at.name, Command: command, Dir: at.p.estate.Dir, Settings: settings, From: at.from, Log: at.log})
+}
+
+// newPostgres reads the settings of a driver of kind postgres.
+func newPostgres(at driverSetting, s value.Map) (driver.Driver, error) {
+	if err := known("a driver of kind postgres", s, []string{"kind", "dsn"}); err != nil {
+		return nil, err
+	}
+	if s["dsn"] == nil {
+		return nil, errors.New(`a driver of kind postgres needs dsn, such as { env = "COAST_DSN" }, which holds postgres://USER@HOST/DATABASE`)
+	}
+	dsn, err := at.p.credential("dsn", s["dsn"])
+	if err != nil {
+		return nil, err
+	}
+	return postgres.New(postgres.Options{DSN: dsn}), nil
+}
+
+// newDNS reads the settings of a driver of kind dns.
+func newDNS(at driverSetting, s value.Map) (driver.Driver, error) {
+	if err := known("a driver of kind dns", s, []string{"kind", "server", "zones", "key", "secret", "algorithm"}); err != nil {
+		return nil, err
+	}
+	var o dns.Options
+	o.Server, _ = s["server"].(string)
+	zones, err := textList("zones", s["zones"])
+	if err != nil {
+		return nil, err
+	}
+	if o.Zones = zones; o.Server == "" || len(zones) == 0 {
+		return nil, errors.New(`a driver of kind dns needs server (a host) and zones, such as ["lantern.example"]`)
+	}
+	o.Key.Name, _ = s["key"].(string)
+	o.Key.Algorithm, _ = s["algorithm"].(string)
+	if (o.Key.Name == "") != (s["secret"] == nil) {
+		return nil, errors.New("key (its name) and secret (of that key) go together")
+	}
+	if o.Key.Name != "" {
+		if o.Key.Secret, err = at.p.credential("secret", s["secret"]); err != nil {
+			return nil, err
+		}
+	}
+	return dns.New(o)
+}
+
+// textList reads a list of texts.
+func textList(name string, v any) ([]string, error) {
+	list, ok := v.([]any)
+	if !ok && v != nil {
+		return nil, fmt.Errorf("%s must be a list of texts", name)
+	}
+	var out []string
+	for _, v := range list {
+		text, ok := v.(string)
+		if !ok {
+			return nil, fmt.Errorf("%s must be a list of texts, and holds %s", name, value.Plain(v))
+		}
+		out = append(out, text)
+	}
+	return out, nil
 }
 
 // openAPIKeys are the settings of a driver of kind openapi.
@@ -189,88 +246,4 @@ func (p *project) below(name string) string {
 		return name
 	}
 	return filepath.Join(p.estate.Dir, name)
-}
-
-// credential reads a credential: a text, or where one is to be had.
-func (p *project) credential(name string, v any) (openapi.Credential, error) {
-	if text, ok := v.(string); ok && text != "" {
-		return func(context.Context, bool) (string, error) { return text, nil }, nil
-	}
-	src, ok := estate.ReadSource(v)
-	if !ok {
-		return nil, fmt.Errorf("%s must be a text, or one of { env = \"…\" }, { key = \"…\" }, { file = \"…\" }, { run = […] }", name)
-	}
-	return func(ctx context.Context, _ bool) (string, error) {
-		text, err := p.fetch(ctx, src)
-		if err != nil {
-			return "", fmt.Errorf("%s: %w", name, err)
-		}
-		return text, nil
-	}, nil
-}
-
-// auth reads how a driver says who asks.
-func (p *project) auth(s value.Map) (out openapi.Auth, err error) {
-	ways := 0
-	if v, ok := s["bearer"]; ok {
-		ways++
-		if out.Bearer, err = p.credential("bearer", v); err != nil {
-			return out, err
-		}
-	}
-	_, user := s["user"]
-	if v, ok := s["password"]; ok || user {
-		ways++
-		if out.User, user = s["user"].(string); !user || !ok {
-			return out, errors.New("user and password go together")
-		}
-		if out.Password, err = p.credential("password", v); err != nil {
-			return out, err
-		}
-	}
-	if v, ok := s["oauth"]; ok {
-		ways++
-		if out.OAuth, err = p.oauth(v); err != nil {
-			return out, err
-		}
-	}
-	if ways > 1 {
-		return out, errors.New("it takes one of bearer, user with password, and oauth")
-	}
-	if v, ok := s["headers"]; ok {
-		m, ok := v.(map[string]any)
-		if !ok {
-			return out, errors.New(`headers must be a table, such as { X-Key = { env = "COAST_KEY" } }`)
-		}
-		out.Headers = map[string]openapi.Credential{}
-		for _, name := range value.Keys(m) {
-			if out.Headers[name], err = p.credential("headers."+name, m[name]); err != nil {
-				return out, err
-			}
-		}
-	}
-	return out, nil
-}
-
-func (p *project) oauth(v any) (*openapi.OAuth, error) {
-	m, ok := v.(map[string]any)
-	if !ok {
-		return nil, errors.New("oauth must be a table with url, client, secret and scopes")
-	}
-	if err := known("oauth", m, []string{"url", "client", "secret", "scopes"}); err != nil {
-		return nil, err
-	}
-	o := &openapi.OAuth{}
-	o.URL, _ = m["url"].(string)
-	o.Client, _ = m["client"].(string)
-	if o.URL == "" || o.Client == "" || m["secret"] == nil {
-		return nil, errors.New("oauth needs url (of the token endpoint), client and secret")
-	}
-	scopes, _ := m["scopes"].([]any)
-	for _, s := range scopes {
-		o.Scopes = append(o.Scopes, value.Plain(s))
-	}
-	var err error
-	o.Secret, err = p.credential("oauth.secret", m["secret"])
-	return o, err
 }

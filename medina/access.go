@@ -92,7 +92,11 @@ func (s *Server) known(next http.Handler) http.Handler {
 			}
 			if t == nil {
 				w.Header().Set("WWW-Authenticate", "Bearer")
-				return &refusal{status: 401, title: "who are you?", detail: "Medina knows no such token"}
+				detail := "Medina knows no such token"
+				if given == "" {
+					detail = "Medina asks for a token"
+				}
+				return &refusal{status: 401, title: "who are you?", detail: detail}
 			}
 			if needed := right(r); !t.may(needed) {
 				return &refusal{status: 403, title: "not allowed", detail: fmt.Sprintf("token %s may %s, and this needs the right to %s", t.Name, t.Rights, needed)}

@@ -46,9 +46,9 @@ func TestTokens(t *testing.T) {
 
 	_, err = medina.Settings{API: l.URL, Token: keeper.Token}.ListTokens(ctx)
 	require.ErrorContains(t, err, "certificate", "a certificate that nobody knows is not taken")
-	for _, token := range []openapi.Credential{nil, is("medina-WRONG")} {
+	for told, token := range map[string]openapi.Credential{"asks for a token": nil, "knows no such token": is("medina-WRONG")} {
 		_, err = medina.Settings{API: l.URL, CA: certificate, Token: token}.ListTokens(ctx)
-		require.ErrorContains(t, err, "knows no such token")
+		require.ErrorContains(t, err, told)
 	}
 	with := func(tok medina.Token) (medina.Settings, driver.Driver) {
 		made, err := keeper.NewToken(ctx, tok)

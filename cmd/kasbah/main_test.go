@@ -238,30 +238,49 @@ func TestKill(t *testing.T) {
 // people reach by its URL.
 func TestMedinaOnItsOwn(t *testing.T) {
 	p := newProgram(t, "0", 2)
-	serve := p.command("medina", "serve", "-address", "127.0.0.1:0", "-path", filepath.Join(t.TempDir(), "own.db"), "-pace", "0")
+	db := filepath.Join(t.TempDir(), "own.db")
+	serve := p.command("medina", "serve", "-address", "127.0.0.1:0", "-path", db, "-pace", "0")
 	out, err := serve.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, serve.Start())
 	t.Cleanup(func() { _ = serve.Process.Kill() }) // it has ended already, unless the test fails
-	line, err := bufio.NewReader(out).ReadString('\n')
-	require.NoError(t, err)
-	url := strings.Trim(strings.Fields(line)[2], ",")
-	require.True(t, strings.HasPrefix(url, "http://127.0.0.1:"), line)
-	p.must("enact", "-yes", "-with", "drivers.medina.api="+url)
+	told := map[string]string{}
+	for lines := bufio.NewScanner(out); len(told) < 5 && lines.Scan(); {
+		what, is, ok := strings.Cut(lines.Text(), "  ")
+		if !ok {
+			what, is, ok = strings.Cut(lines.Text(), " https:")
+			is = "https:" + is
+		}
+		require.True(t, ok, lines.Text())
+		told[what] = strings.TrimSpace(is)
+	}
+	url := told["Medina at"]
+	require.True(t, strings.HasPrefix(url, "https://127.0.0.1:"), told)
+	require.FileExists(t, told["token in"])
+	at := []string{"-with", "drivers.medina.api=" + url, "-with", "drivers.medina.ca=" + told["certificate"]}
+	let := append(at, "-with", "drivers.medina.token={file = \""+told["token in"]+"\"}")
+	stranger, code := p.run(append([]string{"enact", "-yes"}, at...)...)
+	require.Equal(t, 1, code)
+	require.Contains(t, stranger, "Medina asks for a token")
+	unknown, code := p.run("enact", "-yes", "-with", "drivers.medina.api="+url)
+	require.Equal(t, 1, code)
+	require.Contains(t, unknown, "ca names the file")
+	p.must(append([]string{"enact", "-yes"}, let...)...)
 	require.NoFileExists(t, filepath.Join(p.dir, ".kasbah", "medina.db"), "nothing is embedded")
-	require.Contains(t, p.must("medina", "list", "-api", url), "trial-shore-gauge-1")
-	p.must("medina", "edit", "disk", "tape-1", "gigabytes=99", "-api", url, "-as", "keeper-9")
-	survey, code := p.run("survey", "-exit-code", "-with", "drivers.medina.api="+url)
+	hand := []string{"-api", url, "-token", told["token in"], "-ca", told["certificate"]}
+	require.Contains(t, p.must(append([]string{"medina", "list"}, hand...)...), "trial-shore-gauge-1")
+	p.must(append([]string{"medina", "edit", "disk", "tape-1", "gigabytes=99", "-as", "keeper-9"}, hand...)...)
+	survey, code := p.run(append([]string{"survey", "-exit-code"}, let...)...)
 	require.Equal(t, 3, code)
 	require.Contains(t, survey, "gigabytes expected 10, found 99, by keeper-9")
 	// the cloud refuses to shrink it: its words stand at the declaration
-	enact, code := p.run("enact", "-yes", "-with", "drivers.medina.api="+url)
+	enact, code := p.run(append([]string{"enact", "-yes"}, let...)...)
 	require.Equal(t, 1, code)
 	require.Contains(t, enact, "a disk cannot shrink, and this one has 99")
 	require.Contains(t, enact, "shore/shore.star:8:")
 	require.NoError(t, serve.Process.Signal(os.Interrupt))
 	require.NoError(t, serve.Wait())
-	gone, code := p.run("propose", "-with", "drivers.medina.api="+url)
+	gone, code := p.run(append([]string{"propose"}, let...)...)
 	require.Equal(t, 1, code, gone)
 	require.Contains(t, gone, "the cloud cannot be reached")
 }

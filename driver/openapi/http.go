@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -111,6 +112,10 @@ func (d *Driver) unreachable(ctx context.Context, err error) error {
 	var ue *url.Error
 	if errors.As(err, &ue) {
 		err = ue.Err
+	}
+	var untrusted *tls.CertificateVerificationError
+	if errors.As(err, &untrusted) {
+		return &driver.Error{Message: fmt.Sprintf("the cloud cannot be trusted: %v; ca names the file of the certificates that are", untrusted.Err)}
 	}
 	var dns *net.DNSError
 	var dial *net.OpError

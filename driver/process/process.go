@@ -40,9 +40,10 @@ type Driver struct {
 }
 
 var (
-	_ driver.Driver = (*Driver)(nil)
-	_ driver.Feed   = (*Driver)(nil)
-	_ driver.Copier = (*Driver)(nil)
+	_ driver.Driver  = (*Driver)(nil)
+	_ driver.Feed    = (*Driver)(nil)
+	_ driver.Copier  = (*Driver)(nil)
+	_ driver.Locator = (*Driver)(nil)
 )
 
 const maxPages = 1_000_000
@@ -109,10 +110,8 @@ func (d *Driver) Describe(ctx context.Context) (*schema.Catalog, error) {
 	if err != nil {
 		return nil, fmt.Errorf("what its program describes cannot be used: %w", err)
 	}
-	if slices.Contains(c.offer, "copy") {
-		for _, t := range catalog.Types {
-			t.Copies = true
-		}
+	for _, t := range catalog.Types {
+		t.Copies, t.Locate = slices.Contains(c.offer, "copy"), slices.Contains(c.offer, "locate")
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -278,12 +277,17 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 
 // Update changes a thing.
 func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, key string) (driver.Live, error) {
-	return d.ask(ctx, "update", thingParams{Type: typ, ID: id, From: object(change.From), To: object(change.To), Tag: tag, Key: key}, id, true)
+	return d.ask(ctx, "update", thingParams{Type: typ, ID: id, From: object(change.From), To: object(change.To), All: object(change.All), Tag: tag, Key: key}, id, true)
 }
 
 // Copy copies a thing.
 func (d *Driver) Copy(ctx context.Context, typ, id, key string) (driver.Live, error) {
 	return d.ask(ctx, "copy", thingParams{Type: typ, ID: id, Key: key}, "", true)
+}
+
+// Locate asks the program what a key made.
+func (d *Driver) Locate(ctx context.Context, typ, key string) (driver.Live, error) {
+	return d.ask(ctx, "locate", thingParams{Type: typ, Key: key}, "", false)
 }
 
 // Delete deletes a thing.

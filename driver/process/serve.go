@@ -128,6 +128,9 @@ func (s *server) hello(r *jsonrpc2.Request) (any, error) {
 	if _, ok := s.d.(driver.Feed); ok {
 		out.Offers = append(out.Offers, "changes")
 	}
+	if _, ok := s.d.(driver.Locator); ok {
+		out.Offers = append(out.Offers, "locate")
+	}
 	return out, nil
 }
 
@@ -151,7 +154,7 @@ func (s *server) answer(ctx context.Context, r *jsonrpc2.Request) (any, error) {
 		return nil, err
 	}
 	in := map[string]value.Map{}
-	for name, raw := range map[string]json.RawMessage{"inputs": p.Inputs, "from": p.From, "to": p.To, "match": p.Match} {
+	for name, raw := range map[string]json.RawMessage{"inputs": p.Inputs, "from": p.From, "to": p.To, "all": p.All, "match": p.Match} {
 		m, err := attributes(raw)
 		if err != nil {
 			return nil, err
@@ -181,12 +184,16 @@ func (s *server) answer(ctx context.Context, r *jsonrpc2.Request) (any, error) {
 	case "create":
 		return wireThing(s.d.Create(ctx, p.Type, in["inputs"], p.Key))
 	case "update":
-		return wireThing(s.d.Update(ctx, p.Type, p.ID, driver.Change{From: in["from"], To: in["to"]}, p.Tag, p.Key))
+		return wireThing(s.d.Update(ctx, p.Type, p.ID, driver.Change{From: in["from"], To: in["to"], All: in["all"]}, p.Tag, p.Key))
 	case "delete":
 		return nil, s.d.Delete(ctx, p.Type, p.ID, p.Tag, p.Key)
 	case "copy":
 		if c, ok := s.d.(driver.Copier); ok {
 			return wireThing(c.Copy(ctx, p.Type, p.ID, p.Key))
+		}
+	case "locate":
+		if l, ok := s.d.(driver.Locator); ok {
+			return wireThing(l.Locate(ctx, p.Type, p.Key))
 		}
 	case "changes":
 		if f, ok := s.d.(driver.Feed); ok {

@@ -100,7 +100,7 @@ type (
 		Protocol string   `json:"protocol"`
 		Name     string   `json:"name"`
 		Parallel int      `json:"parallel,omitempty"` // calls at a time; 0 for any number
-		Offers   []string `json:"offers,omitempty"`   // of vet, find, copy, changes
+		Offers   []string `json:"offers,omitempty"`   // of vet, find, copy, locate, changes
 	}
 	catalogResult struct {
 		Version string          `json:"version"`
@@ -112,6 +112,7 @@ type (
 		Inputs json.RawMessage `json:"inputs,omitempty"`
 		From   json.RawMessage `json:"from,omitempty"`
 		To     json.RawMessage `json:"to,omitempty"`
+		All    json.RawMessage `json:"all,omitempty"`
 		Match  json.RawMessage `json:"match,omitempty"`
 		After  string          `json:"after,omitempty"`
 		Tag    string          `json:"tag,omitempty"`

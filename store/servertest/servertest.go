@@ -1,5 +1,5 @@
-// Package servertest starts real servers for tests: PostgreSQL, etcd and one
-// that speaks S3. They listen on 127.0.0.1 on free ports, keep their data in a
+// Package servertest starts real servers for tests: PostgreSQL, etcd, one that
+// speaks S3 and a name server. They listen on 127.0.0.1 on free ports, keep their data in a
 // temporary folder, and end with the test. A test is skipped where a server's
 // program is not installed; scripts/test installs them.
 package servertest
@@ -209,6 +209,40 @@ func S3(t *testing.T) *Server {
 	require.NoError(t, os.MkdirAll(filepath.Join(data, Bucket), 0o755))
 	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port", s.Address, "--quiet", "posix", data}
 	s.up = func() error { return answers(s.URL()) }
+	return begin(t, s)
+}
+
+// The key that updates of a name server's zones are signed with.
+const (
+	ZoneKey    = "keepers"
+	ZoneSecret = "bGFudGVybi1jb2FzdC1rZWVwZXJzLWhhdmUtYS1rZXk="
+)
+
+// Names starts a name server (BIND) that lets the holder of ZoneKey change zones
+// and read them whole.
+func Names(t *testing.T, zones ...string) *Server {
+	named := program(t, "named", "/usr/sbin")
+	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	host, port, _ := net.SplitHostPort(s.Address)
+	conf := fmt.Sprintf(`key "%s" { algorithm hmac-sha256; secret "%s"; };
+options { directory "%s"; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; allow-transfer { none; }; pid-file "named.pid"; session-keyfile "session.key"; dnssec-validation no; notify no; };
+controls { };
+`, ZoneKey, ZoneSecret, s.dir, port, host)
+	for _, z := range zones {
+		body := fmt.Sprintf("$TTL 3600\n@ IN SOA ns.%[1]s. keepers.%[1]s. 1 3600 600 86400 300\n@ IN NS ns.%[1]s.\nns IN A 127.0.0.1\n", z)
+		require.NoError(t, os.WriteFile(filepath.Join(s.dir, z+".zone"), []byte(body), 0o644))
+		conf += fmt.Sprintf("zone \"%[1]s\" { type primary; file \"%[1]s.zone\"; allow-update { key \"%[2]s\"; }; allow-transfer { key \"%[2]s\"; }; };\n", z, ZoneKey)
+	}
+	file := filepath.Join(s.dir, "named.conf")
+	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
+	s.args = []string{named, "-g", "-c", file, "-p", port, "-n", "1"}
+	s.up = func() error {
+		c, err := net.DialTimeout("tcp", s.Address, 2*time.Second)
+		if err != nil {
+			return err
+		}
+		return c.Close()
+	}
 	return begin(t, s)
 }
 
