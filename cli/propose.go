@@ -175,6 +175,12 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *g
 			drv, name := propose.SplitType(typ)
 			return p.drivers[drv].Find(ctx, name, match)
 		}
+		o.Vetters = map[string]driver.Vetter{}
+		for name, d := range p.drivers {
+			if v, ok := d.(driver.Vetter); ok {
+				o.Vetters[name] = v
+			}
+		}
 	}
 	return propose.Propose(ctx, o)
 }

@@ -26,9 +26,6 @@ type Driver interface {
 	// Describe returns the catalogue. It must not need the cloud to be there
 	// where the description is known without it.
 	Describe(ctx context.Context) (*schema.Catalog, error)
-	// Vet reports what only the cloud's side can tell about inputs, without
-	// effects. A driver that knows nothing returns nil.
-	Vet(ctx context.Context, typ string, inputs value.Map) []Problem
 	// Read reads one thing; ErrGone when there is none.
 	Read(ctx context.Context, typ, id string) (Live, error)
 	// List reads every thing of a type, a page at a time. An error ends it.
@@ -75,6 +72,14 @@ type Feed interface {
 	// Changes reads the feed, oldest first: of one thing, or of all when id
 	// is empty.
 	Changes(ctx context.Context, typ, id string) iter.Seq2[Event, error]
+}
+
+// Vetter is implemented by drivers that can tell more about inputs than a schema
+// says.
+type Vetter interface {
+	// Vet reports what is wrong with inputs, without effects. Those that are not
+	// known yet, and secret ones, are left out.
+	Vet(ctx context.Context, typ string, inputs value.Map) []Problem
 }
 
 // Copier is implemented by drivers that can copy things of the types whose

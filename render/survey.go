@@ -12,15 +12,18 @@ var verdictColours = map[survey.Verdict]Colour{survey.Differs: Orange, survey.Go
 
 // Survey writes a survey for people: what drifted, then the counts.
 func (o *Out) Survey(r *survey.Report, full bool) {
+	tells := func(res *survey.Resource) bool {
+		return full || res.Verdict != survey.Matches || len(res.Security) > 0
+	}
 	column := 0
 	for _, res := range r.Resources {
-		if res.Verdict != survey.Matches || full {
+		if tells(res) {
 			column = max(column, min(width(res.Ward+":"+res.Address), 60))
 		}
 	}
 	told := false
 	for _, res := range r.Resources {
-		if res.Verdict == survey.Matches && !full {
+		if !tells(res) {
 			continue
 		}
 		told = true
@@ -43,8 +46,11 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 			}
 			o.Printf("             %s\n", Wrap(strings.TrimSpace(line), o.Width-15, "               "))
 		}
-		if len(res.AlsoMoved) > 0 && (full || res.Verdict != survey.Matches) {
+		if len(res.AlsoMoved) > 0 {
 			o.Printf("             %s\n", o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (nobody declared it)"))
+		}
+		if len(res.Security) > 0 {
+			o.Printf("             %s\n", o.Paint(Orange, "touches security: "+Clean(strings.Join(res.Security, ", "))))
 		}
 	}
 	if told {

@@ -47,6 +47,9 @@ type Options struct {
 	RenamedAway func() (map[string]string, error)
 	// Find looks things up by the type with its driver; nil when offline.
 	Find func(typ string, match value.Map) ([]driver.Live, error)
+	// Vetters are the drivers that can tell what is wrong before it is sent; none
+	// when offline.
+	Vetters map[string]driver.Vetter
 	// Rules judge the proposal; Found are their findings about what is declared.
 	Rules *rules.Set
 	Found []rules.Finding
@@ -106,6 +109,9 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	}
 	w.lookForAll()
 	if err := errors.Join(w.problems...); err != nil {
+		return nil, err
+	}
+	if err := w.vet(ctx); err != nil {
 		return nil, err
 	}
 	if err := w.finish(ctx); err != nil {

@@ -64,6 +64,7 @@ type Resource struct {
 	Checked     []string     `json:"checked"`           // attributes that were compared
 	Differences []Difference `json:"differences"`
 	AlsoMoved   []string     `json:"also_moved,omitempty"` // attributes that nobody declared
+	Security    []string     `json:"security,omitempty"`   // those of AlsoMoved that touch security
 	By          string       `json:"by,omitempty"`         // of gone: who deleted it
 	At          *time.Time   `json:"at,omitempty"`
 }
@@ -230,6 +231,9 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 	for _, name := range value.Keys(now) {
 		if _, declared := rec.Inputs[name]; !declared && propose.Differ(rec.Live[name], now[name]) {
 			res.AlsoMoved = append(res.AlsoMoved, name)
+			if a := typ.Attribute(name); a != nil && a.Security {
+				res.Security = append(res.Security, name)
+			}
 		}
 	}
 	res.Verdict = Matches

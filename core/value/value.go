@@ -275,6 +275,10 @@ func plain(b *strings.Builder, v any, top bool, source func(*Pending) string) {
 			b.WriteString("(secret)")
 			return
 		}
+		if v.Ref == nil { // a text with places to be filled in
+			b.WriteString(strconv.Quote(source(v)))
+			return
+		}
 		b.WriteString("from " + source(v))
 	default:
 		fmt.Fprintf(b, "%v", v)

@@ -51,7 +51,10 @@ type Driver struct {
 	cat   *schema.Catalog
 }
 
-var _ driver.Driver = (*Driver)(nil)
+var (
+	_ driver.Driver = (*Driver)(nil)
+	_ driver.Vetter = (*Driver)(nil)
+)
 
 const (
 	typeName  = "record"

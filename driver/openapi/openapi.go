@@ -97,9 +97,6 @@ func New(o Options) (*Driver, error) {
 // Describe returns the document's catalogue.
 func (d *Driver) Describe(context.Context) (*schema.Catalog, error) { return d.doc.catalog, nil }
 
-// Vet knows nothing beyond the schema.
-func (d *Driver) Vet(context.Context, string, value.Map) []driver.Problem { return nil }
-
 // Close ends idle connections and what Base started.
 func (d *Driver) Close() error {
 	d.http.CloseIdleConnections()

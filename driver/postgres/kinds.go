@@ -299,6 +299,8 @@ var rights = map[string][]string{
 	"table":    {"delete", "insert", "references", "select", "trigger", "truncate", "update"},
 }
 
+const grantName = "grant"
+
 func grantKind() *kind {
 	var all []any
 	for _, r := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(rights["database"], rights["schema"], rights["table"])))) {
@@ -306,7 +308,7 @@ func grantKind() *kind {
 	}
 	return &kind{
 		inDatabase: true,
-		Type: &schema.Type{Name: "grant", Help: "what a role may do with a database, a schema or a table", Identify: []string{"database", "role", "on", "name"}, Attributes: []*schema.Attribute{
+		Type: &schema.Type{Name: grantName, Help: "what a role may do with a database, a schema or a table", Identify: []string{"database", "role", "on", "name"}, Attributes: []*schema.Attribute{
 			{Name: "database", Help: "the database it is in, or that it is about", Kind: schema.Text, Refers: "database", Fixed: true, Required: true},
 			refers("role", "who may", "role", true),
 			{Name: "on", Help: "what it is about", Kind: schema.Text, Fixed: true, Required: true, OneOf: []any{"database", "schema", "table"}},
@@ -322,16 +324,16 @@ func grantKind() *kind {
 			from acls a cross join lateral aclexplode(a.acl) x join pg_roles r on r.oid = x.grantee
 			where x.grantee <> a.owner and lower(x.privilege_type) = any (array['` + strings.Join(texts(all), "','") + `']) group by 1, 2, 3, 4`,
 		create: func(q quote, is value.Map) ([]string, error) {
-			if err := grantable(is, is["rights"].([]any)); err != nil {
+			if err := grantable(is, is["rights"]); err != nil {
 				return nil, err
 			}
 			return []string{"GRANT " + words(is["rights"]) + " ON " + target(q, is) + " TO " + q.name(is["role"])}, nil
 		},
 		edit: func(q quote, was, to value.Map) (out []string, _ error) {
-			wanted, _ := to["rights"].([]any)
-			if err := grantable(was, wanted); err != nil {
+			if err := grantable(was, to["rights"]); err != nil {
 				return nil, err
 			}
+			wanted, _ := to["rights"].([]any)
 			for _, r := range was["rights"].([]any) {
 				if !slices.Contains(wanted, r) {
 					out = append(out, "REVOKE "+words([]any{r})+" ON "+target(q, was)+" FROM "+q.name(was["role"]))
@@ -345,23 +347,35 @@ func grantKind() *kind {
 	}
 }
 
-// grantable refuses rights that what they are about does not have.
-func grantable(is value.Map, wanted []any) error {
-	on := is["on"].(string)
-	for i, r := range wanted {
+// grantable refuses rights that what they are about does not have, as far as that is
+// known.
+func grantable(is value.Map, wanted any) error {
+	on, _ := is["on"].(string)
+	if rights[on] == nil {
+		return nil
+	}
+	list, _ := wanted.([]any)
+	before := ""
+	for i, v := range list {
+		r, ok := v.(string)
+		if !ok {
+			continue
+		}
 		path := fmt.Sprintf("rights[%d]", i)
-		if !slices.Contains(rights[on], r.(string)) {
+		if !slices.Contains(rights[on], r) {
 			return wrong(path, "a %s has no right %s; it has %s", on, r, strings.Join(rights[on], ", "))
 		}
-		if i > 0 && wanted[i-1].(string) >= r.(string) {
-			return wrong(path, "rights stand in the order of the alphabet, each once, and %s comes after %s", r, wanted[i-1])
+		if before >= r {
+			return wrong(path, "rights stand in the order of the alphabet, each once, and %s comes after %s", r, before)
 		}
+		before = r
 	}
-	name := is["name"].(string)
+	name, known := is["name"].(string)
+	database, in := is["database"].(string)
 	switch {
-	case on == "database" && name != is["database"]:
-		return wrong("name", "on a database, name is the database's own: %s", is["database"])
-	case on == "table" && strings.Count(name, ".") != 1:
+	case known && in && on == "database" && name != database:
+		return wrong("name", "on a database, name is the database's own: %s", database)
+	case known && on == "table" && strings.Count(name, ".") != 1:
 		return wrong("name", "a table is named as SCHEMA.TABLE")
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"net"
 	"net/url"
 	"strings"
 	"sync"
@@ -43,7 +44,10 @@ type Driver struct {
 	pool *pgxpool.Pool // to the database of the DSN; nil before the first use
 }
 
-var _ driver.Driver = (*Driver)(nil)
+var (
+	_ driver.Driver = (*Driver)(nil)
+	_ driver.Vetter = (*Driver)(nil)
+)
 
 const (
 	connections = 8
@@ -63,8 +67,14 @@ func New(o Options) *Driver {
 // Describe returns the catalogue, which needs no server.
 func (d *Driver) Describe(context.Context) (*schema.Catalog, error) { return d.cat, nil }
 
-// Vet knows nothing beyond the schema.
-func (d *Driver) Vet(context.Context, string, value.Map) []driver.Problem { return nil }
+// Vet says which rights there are not, without asking the server.
+func (d *Driver) Vet(_ context.Context, typ string, inputs value.Map) []driver.Problem {
+	var e *driver.Error
+	if typ == grantName && errors.As(grantable(inputs, inputs["rights"]), &e) {
+		return e.Problems
+	}
+	return nil
+}
 
 // Close closes all connections.
 func (d *Driver) Close() error {
@@ -154,7 +164,11 @@ func said(ctx context.Context, err error) error {
 	if !errors.As(err, &pg) {
 		var dial *pgconn.ConnectError
 		if errors.As(err, &dial) { // its own text names user and database, and its cause is what counts
-			return &driver.Error{Message: "the server cannot be reached: " + lastOf(dial).Error(), Passing: true}
+			why := lastOf(dial)
+			if op := (*net.OpError)(nil); errors.As(err, &op) {
+				why = op // it names the address
+			}
+			return &driver.Error{Message: "the server cannot be reached: " + why.Error(), Passing: true}
 		}
 		return &driver.Error{Message: "the connection was lost: " + err.Error(), Passing: true, Unclear: !pgconn.SafeToRetry(err)}
 	}

@@ -92,6 +92,7 @@ func TestServer(t *testing.T) {
 		return err
 	}
 	require.NoError(t, as("high-water-9"))
+	require.ErrorContains(t, as("low-water-9"), "password authentication failed")
 	admin, err := pgx.Connect(ctx, server.DSN("postgres"))
 	require.NoError(t, err)
 	defer admin.Close(ctx)

@@ -41,6 +41,7 @@ type Driver struct {
 
 var (
 	_ driver.Driver  = (*Driver)(nil)
+	_ driver.Vetter  = (*Driver)(nil)
 	_ driver.Feed    = (*Driver)(nil)
 	_ driver.Copier  = (*Driver)(nil)
 	_ driver.Locator = (*Driver)(nil)

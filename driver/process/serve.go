@@ -124,7 +124,10 @@ func (s *server) hello(r *jsonrpc2.Request) (any, error) {
 	if s.d, err = s.open(settings, p.Who); err != nil {
 		return nil, err
 	}
-	out := helloResult{Protocol: Protocol, Name: s.name, Offers: []string{"find", "vet"}}
+	out := helloResult{Protocol: Protocol, Name: s.name, Offers: []string{"find"}}
+	if _, ok := s.d.(driver.Vetter); ok {
+		out.Offers = append(out.Offers, "vet")
+	}
 	if _, ok := s.d.(driver.Feed); ok {
 		out.Offers = append(out.Offers, "changes")
 	}
@@ -165,8 +168,12 @@ func (s *server) answer(ctx context.Context, r *jsonrpc2.Request) (any, error) {
 	case "describe":
 		return catalogResult(s.schemas), nil
 	case "vet":
+		v, ok := s.d.(driver.Vetter)
+		if !ok {
+			break
+		}
 		out := problemsResult{Problems: []wireProblem{}}
-		for _, one := range s.d.Vet(ctx, p.Type, in["inputs"]) {
+		for _, one := range v.Vet(ctx, p.Type, in["inputs"]) {
 			out.Problems = append(out.Problems, wireProblem(one))
 		}
 		return out, nil

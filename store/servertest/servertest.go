@@ -149,6 +149,9 @@ func Postgres(t *testing.T) *Server {
 	require.NoError(t, runAs(init, s.user))
 	said, err := init.CombinedOutput()
 	require.NoError(t, err, "%s", said)
+	// keeper comes in as they are, everybody else with their password
+	who := "local all keeper trust\nhost all keeper 127.0.0.1/32 trust\nhost all all 127.0.0.1/32 scram-sha-256\n"
+	require.NoError(t, os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(who), 0o600))
 	_, port, _ := net.SplitHostPort(s.Address)
 	s.args = []string{postgres, "-D", data, "-h", "127.0.0.1", "-p", port, "-k", s.dir, "-c", "max_connections=400"}
 	s.up = func() error {

@@ -44,7 +44,6 @@ type lamps struct {
 // Describe is answered from the types above, and never asked for here.
 func (l *lamps) Describe(context.Context) (*schema.Catalog, error) { return nil, nil }
 
-func (l *lamps) Vet(context.Context, string, value.Map) []driver.Problem { return nil }
 
 func (l *lamps) Close() error { return nil }
 

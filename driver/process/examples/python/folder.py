@@ -53,7 +53,7 @@ class Folder:
         if p["settings"].get("noisy"):
             print("this is the folder speaking", file=sys.stderr)
         os.makedirs(self.root, exist_ok=True)
-        return {"protocol": "kasbah.driver/1", "name": "folder", "parallel": 1}
+        return {"protocol": "kasbah.driver/1", "name": "folder", "parallel": 1, "offers": ["vet"]}
 
     def describe(self, p):
         return {"version": "1", "types": TYPES}
@@ -111,6 +111,16 @@ class Folder:
                 pass  # it went meanwhile
         return {"things": things, "next": ids[99] if len(ids) > 100 else ""}
 
+    def vet(self, p):
+        path = p["inputs"].get("path", "")
+        try:
+            self.place(path)
+        except Refusal as e:
+            return e.error["data"]
+        if os.path.isdir(os.path.join(self.root, path)):
+            return {"problems": [{"path": "path", "message": "it is a folder"}]}
+        return {"problems": []}
+
     def create(self, p):
         id = p["inputs"].get("path", "")
         if os.path.exists(self.place(id)):
@@ -152,7 +162,7 @@ while (asked := receive()) is not None:
     if "id" not in asked:
         continue  # such as cancel: everything here is done at once
     try:
-        if method not in ("hello", "describe", "read", "list", "create", "update", "delete"):
+        if method not in ("hello", "describe", "read", "list", "create", "update", "delete", "vet"):
             raise Refusal(-32601, "there is no " + method)
         if "type" in params:
             folder.check(params)
