@@ -309,12 +309,15 @@ func (e *executor) seen(a *propose.Action) (*propose.Seen, error) {
 func (e *executor) letGo(ctx context.Context, a *propose.Action) error {
 	s := a.Plan.Seen
 	c := e.newCall(a, letGo, "update")
-	from, inputs := value.Attributes{}, value.CloneMap(value.Map(s.Inputs))
+	from, to, inputs := value.Attributes{}, value.Attributes{}, value.CloneMap(value.Map(s.Inputs))
 	for _, name := range a.Plan.LetGo {
 		if v, ok := s.Live[name]; ok {
 			from[name] = v
 		}
 		delete(inputs, name)
+		if v, ok := a.Plan.Stay[name]; ok {
+			to[name], inputs[name] = v, v
+		}
 	}
 	if len(from) == 0 {
 		return nil
@@ -328,7 +331,7 @@ func (e *executor) letGo(ctx context.Context, a *propose.Action) error {
 	next.Version++
 	c.counts = countsOf(s)
 	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
-	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before, c.intent.Plan = inputs, from, value.Attributes{}, s.Live, &next
+	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before, c.intent.Plan = inputs, from, to, s.Live, &next
 	return e.perform(ctx, &c)
 }
 

@@ -276,6 +276,9 @@ type Plan struct {
 	// LetGo are references that an edit takes away first, because what they
 	// lead to must go before what replaces it can be made.
 	LetGo []string `json:"let_go,omitempty"`
+	// Stay are those of LetGo of which something stays meanwhile: lists of
+	// references, without what goes.
+	Stay value.Attributes `json:"stay,omitempty"`
 	// Positions of the attributes' values, for what the cloud says about them.
 	Positions map[string]problem.Position `json:"positions,omitempty"`
 

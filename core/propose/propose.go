@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -507,8 +508,8 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 
 // letGo deals with an edit of what refers to something that is swapped
 // drop-first: the old thing cannot go while it is referred to, and the new
-// one is not there yet. A reference that may be left out is taken away first;
-// where it may not, the resource must be swapped as well.
+// one is not there yet. A reference that may be left out is taken away first, out of
+// a list of them or alone; where it may not, the resource must be swapped as well.
 func (w *proposer) letGo(a *Action, d *declare.Resource, typ *schema.Type) {
 	for _, n := range d.Needs {
 		b := w.decided(n.Address)
@@ -516,17 +517,50 @@ func (w *proposer) letGo(a *Action, d *declare.Resource, typ *schema.Type) {
 			continue
 		}
 		attr := typ.Attribute(n.Why)
-		if attr == nil || attr.Refers == "" {
+		if attr == nil || !attr.Leads() {
 			continue
 		}
 		_, short := value.SplitWard(n.Address)
-		if attr.Required {
-			a.Kind, a.Because, a.Plan.LetGo = Swap, n.Why+" is required, and "+short+" must go first", nil
+		stay, possible := a.Plan.without(attr, b.Plan.Seen.ID)
+		if !possible {
+			a.Kind, a.Because, a.Plan.LetGo, a.Plan.Stay = Swap, n.Why+" is required, and "+short+" must go first", nil, nil
 			return
 		}
-		a.Plan.LetGo = append(a.Plan.LetGo, n.Why)
-		a.Because = "lets go of " + n.Why + " first"
+		if stay != nil {
+			if a.Plan.Stay == nil {
+				a.Plan.Stay = value.Attributes{}
+			}
+			a.Plan.Stay[n.Why] = stay
+		}
+		if !slices.Contains(a.Plan.LetGo, n.Why) {
+			a.Plan.LetGo = append(a.Plan.LetGo, n.Why)
+		}
+		a.Because = "lets go of " + joinAnd(a.Plan.LetGo) + " first"
 	}
+}
+
+// without is what stays of a reference, or a list of them, once it lets go of a thing:
+// nil where nothing does. It is impossible where the cloud wants more.
+func (p *Plan) without(attr *schema.Attribute, id string) (stay []any, possible bool) {
+	if attr.Refers != "" {
+		return nil, !attr.Required
+	}
+	list, _ := p.Seen.Live[attr.Name].([]any)
+	if stayed, ok := p.Stay[attr.Name].([]any); ok {
+		list = stayed
+	}
+	stay = slices.DeleteFunc(slices.Clone(list), func(v any) bool { return v == id })
+	fewest := 0
+	if attr.MinLength != nil {
+		fewest = *attr.MinLength
+	}
+	switch {
+	case len(stay) >= fewest:
+		return append([]any{}, stay...), true
+	case len(stay) == 0:
+		return nil, !attr.Required
+	}
+	return nil, false
 }
 
 // chainReason names the swapped resources that a fixed attribute comes from.

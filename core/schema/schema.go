@@ -92,6 +92,11 @@ func (t *Type) Attribute(name string) *Attribute {
 	return t.byName[name]
 }
 
+// Leads reports whether an attribute refers to things: to one, or to a list of them.
+func (a *Attribute) Leads() bool {
+	return a.Refers != "" || a.Kind == List && a.Elem != nil && a.Elem.Refers != ""
+}
+
 func linear(list []*Attribute, name string) *Attribute {
 	for _, a := range list {
 		if a.Name == name {

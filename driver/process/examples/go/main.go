@@ -44,7 +44,6 @@ type lamps struct {
 // Describe is answered from the types above, and never asked for here.
 func (l *lamps) Describe(context.Context) (*schema.Catalog, error) { return nil, nil }
 
-
 func (l *lamps) Close() error { return nil }
 
 // known is an error for what lamps do not have.
