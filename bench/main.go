@@ -40,7 +40,7 @@ var rows = []struct {
 	name string
 	make func(*bench) ([]row, error)
 }{
-	{"start", (*bench).start}, {"offline", (*bench).offline}, {"live", (*bench).live}, {"growth", (*bench).growth}, {"enact", (*bench).enacting}, {"append", (*bench).appending},
+	{"start", (*bench).start}, {"offline", (*bench).offline}, {"live", (*bench).live}, {"survey", (*bench).survey}, {"growth", (*bench).growth}, {"enact", (*bench).enacting}, {"append", (*bench).appending},
 }
 
 func main() {

@@ -8,10 +8,14 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -83,52 +87,105 @@ func (b *bench) ninja(n int) (string, error) {
 	return dir, err
 }
 
+// served is a large estate that was enacted, and the address of its cloud.
+func (b *bench) served() (dir, api string, end func(), err error) {
+	if dir, err = b.write("live", large, b.n, 0); err != nil {
+		return "", "", nil, err
+	}
+	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {
+		return "", "", nil, err
+	}
+	serve := exec.CommandContext(b.ctx, b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0", "-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
+	out, err := serve.StdoutPipe()
+	if err != nil {
+		return "", "", nil, err
+	}
+	if err := serve.Start(); err != nil {
+		return "", "", nil, err
+	}
+	end = func() {
+		_ = serve.Process.Signal(os.Interrupt)
+		_ = serve.Wait() // how it ends is of no interest here
+		_ = os.RemoveAll(dir)
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		end()
+		return "", "", nil, err
+	}
+	return dir, strings.Fields(line)[2], end, nil
+}
+
 // live is the same with the cloud read, against reading the same pages over
 // HTTP and parsing them.
 func (b *bench) live() ([]row, error) {
-	dir, err := b.write("live", large, b.n, 0)
+	dir, api, end, err := b.served()
 	if err != nil {
 		return nil, err
 	}
-	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {
-		return nil, err
-	}
-	serve := exec.CommandContext(b.ctx, b.kasbah, "medina", "serve", "-address", "127.0.0.1:0", "-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
-	out, err := serve.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	if err := serve.Start(); err != nil {
-		return nil, err
-	}
-	defer func() {
-		_ = serve.Process.Signal(os.Interrupt)
-		_ = serve.Wait() // how it ends is of no interest here
-	}()
-	line, err := bufio.NewReader(out).ReadString('\n')
-	if err != nil {
-		return nil, err
-	}
-	api := strings.Trim(strings.Fields(line)[2], ",")
+	defer end()
 	ours, floor, err := paired(b.times,
 		func() (ran, error) {
 			return b.program(dir, b.kasbah, "propose", "-exit-code", "-with", "drivers.medina.api="+api)
 		},
-		func() (ran, error) {
-			began := time.Now()
-			n, err := pages(api)
-			if err == nil && n != b.n {
-				err = fmt.Errorf("%d of %d read", n, b.n)
-			}
-			return ran{seconds: time.Since(began).Seconds()}, err
-		})
+		func() (ran, error) { return b.pages(api) })
 	return []row{
 		{work: "the same, live read included", against: "reading the same pages over HTTP and parsing them", took: ours.seconds, floor: floor.seconds, bar: "1.5x"},
 		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB"},
 	}, err
 }
 
+// survey holds what is live against what is recorded, against the same floor, and
+// counts the requests.
+func (b *bench) survey() ([]row, error) {
+	dir, api, end, err := b.served()
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	survey := func(api string) (ran, error) {
+		return b.program(dir, b.kasbah, "survey", "-exit-code", "-with", "drivers.medina.api="+api)
+	}
+	ours, floor, err := paired(b.times, func() (ran, error) { return survey(api) }, func() (ran, error) { return b.pages(api) })
+	if err != nil {
+		return nil, err
+	}
+	through, err := url.Parse(api)
+	if err != nil {
+		return nil, err
+	}
+	var asked atomic.Int64
+	proxy := httputil.NewSingleHostReverseProxy(through)
+	counting := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		proxy.ServeHTTP(w, r)
+	}))
+	defer counting.Close()
+	if _, err := survey(counting.URL); err != nil {
+		return nil, err
+	}
+	requests := asked.Swap(0)
+	if _, err := b.pages(counting.URL); err != nil {
+		return nil, err
+	}
+	return []row{
+		{work: fmt.Sprintf("survey of %d resources", b.n), against: "reading the same pages over HTTP and parsing them", took: ours.seconds, floor: floor.seconds},
+		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB"},
+		{work: "its requests", against: "the pages that there are", took: float64(requests), floor: float64(asked.Load()), unit: "requests"},
+	}, nil
+}
+
 // pages reads and parses every page of the lists that the estate uses.
+func (b *bench) pages(api string) (ran, error) {
+	began := time.Now()
+	n, err := pages(api)
+	if err == nil && n != b.n {
+		err = fmt.Errorf("%d of %d read", n, b.n)
+	}
+	return ran{seconds: time.Since(began).Seconds()}, err
+}
+
+// pages is how many things those pages hold.
 func pages(api string) (int, error) {
 	n := 0
 	for _, list := range []string{"networks", "subnets", "machines", "records"} {

@@ -44,11 +44,11 @@ func TestRefused(t *testing.T) {
 	c, err := pgx.Connect(ctx, server.DSN("postgres"))
 	require.NoError(t, err)
 	defer c.Close(ctx)
-	for _, sql := range []string{"create role reader login", "revoke create on schema public from public", "create database other"} {
+	for _, sql := range []string{"create role reader login password 'low water'", "revoke create on schema public from public", "create database other"} {
 		_, err = c.Exec(ctx, sql)
 		require.NoError(t, err)
 	}
-	s := open(t, fmt.Sprintf("postgres://reader@%s/other?sslmode=disable", server.Address), "")
+	s := open(t, fmt.Sprintf("postgres://reader:low%%20water@%s/other?sslmode=disable", server.Address), "")
 	_, err = s.Get(ctx, "a/log/0000000001")
 	require.ErrorIs(t, err, store.ErrNotFound, "no table is an empty ledger")
 	require.ErrorContains(t, s.PutIfAbsent(ctx, "a/log/0000000001", []byte("x")), "cannot be made")
