@@ -25,6 +25,7 @@ import (
 
 	"kasbah/cli"
 	"kasbah/driver/openapi/examples/harbour"
+	"kasbah/medina"
 )
 
 func TestMain(m *testing.M) {
@@ -267,6 +268,31 @@ func TestMedinaOnItsOwn(t *testing.T) {
 	require.Contains(t, unknown, "ca names the file")
 	p.must(append([]string{"enact", "-yes"}, let...)...)
 	require.NoFileExists(t, filepath.Join(p.dir, ".kasbah", "medina.db"), "nothing is embedded")
+	tokens := func(args ...string) (string, int) {
+		return p.run(append([]string{"medina", "tokens", "-api", url, "-token", told["token in"], "-ca", told["certificate"]}, args...)...)
+	}
+	made, code := tokens("-new", "gauger", "-rights", "read", "-json")
+	require.Zero(t, code, made)
+	require.NoError(t, validate([]byte(made)))
+	var doc struct{ Items []medina.Token }
+	require.NoError(t, json.Unmarshal([]byte(made), &doc))
+	p.file("gauger.token", doc.Items[0].Token)
+	gauger := append(at, "-with", `drivers.medina.token={file = "gauger.token"}`)
+	require.Contains(t, p.must(append([]string{"propose"}, gauger...)...), "Nothing to do")
+	readOnly, code := p.run(append([]string{"enact", "-yes", "-input", "n=3"}, gauger...)...)
+	require.Equal(t, 1, code)
+	require.Contains(t, strings.Join(strings.Fields(readOnly), " "), "token gauger may read, and this needs the right to write")
+	list, _ := tokens()
+	require.Contains(t, list, "gauger  read")
+	require.NotContains(t, list, doc.Items[0].Token)
+	list, code = tokens("-revoke", "gauger", "-json", "-quiet")
+	require.Zero(t, code)
+	require.NoError(t, validate([]byte(list)))
+	_, code = tokens("-revoke", "gauger", "-new", "a")
+	require.Equal(t, 2, code)
+	revoked, code := p.run(append([]string{"propose"}, gauger...)...)
+	require.Equal(t, 1, code)
+	require.Contains(t, revoked, "Medina knows no such token")
 	hand := []string{"-api", url, "-token", told["token in"], "-ca", told["certificate"]}
 	require.Contains(t, p.must(append([]string{"medina", "list"}, hand...)...), "trial-shore-gauge-1")
 	p.must(append([]string{"medina", "edit", "disk", "tape-1", "gigabytes=99", "-as", "keeper-9"}, hand...)...)

@@ -31,6 +31,7 @@ type call struct {
 	made   func(driver.Live) // told of what the call made; may be nil
 	step   string            // that makes the call
 	before *ledger.Record    // before the call; nil when there was none
+	lost   bool              // a try had no answer, so it may have had its effect
 	// counts are the attributes whose change by somebody else forbids the
 	// call, as they were seen.
 	counts value.Map

@@ -79,16 +79,15 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	}
 	// with a tag a repeated call is safe at any time; a create only while the
 	// cloud remembers its key, with room for clocks that differ
-	if memory := catalog.Types[typ].KeyMemory; (in.Call == "create" || in.Call == ledger.CallCopy) && time.Since(open.At) >= memory/2 {
-		r, err := e.located(ctx, run.Ward(), d, catalog.Types[typ], &in)
-		if r == nil && err == nil {
-			r, err = e.identified(ctx, run.Ward(), d, catalog.Types[typ], &in)
-		}
-		if r != nil || err != nil {
-			if err != nil {
-				return err
-			}
-			return settle(*r)
+	if memory := catalog.Types[typ].KeyMemory; makes(&in) && time.Since(open.At) >= memory/2 {
+		live, was, known, err := e.became(ctx, c)
+		switch {
+		case err != nil:
+			return err
+		case was:
+			return settle(e.doneResult(run.Ward(), &in, live, 0))
+		case known:
+			return settle(ledger.Result{Outcome: ledger.Failed, Error: "nothing was made"})
 		}
 		why := "the cloud remembers no keys"
 		if memory > 0 {
@@ -105,51 +104,99 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 		return settle(e.doneResult(run.Ward(), &in, live, 0))
 	case unknownEnd(err):
 		return err
-	case errors.Is(err, driver.ErrGone) && in.Call == "update":
-		return settle(ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
-	case errors.Is(err, driver.ErrTag):
-		return e.recoverChanged(ctx, c, settle)
 	}
-	// the cloud refuses: the call has no effect
+	// Refused: by the cloud, which would have repeated its answer if it had done it,
+	// or by what stands in front of it, or because of its own effect. What is so
+	// decides. As before the call, or edited by hand: it had no effect, and the
+	// comparison that follows every recovery says which.
+	if live, was, _, asked := e.became(ctx, c); asked != nil {
+		return asked
+	} else if was {
+		return settle(e.doneResult(run.Ward(), &in, live, 0))
+	}
 	return settle(ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
 }
 
-// located finds out about a create by asking the cloud what its key made. It is
-// nil where the cloud cannot tell.
-func (e *executor) located(ctx context.Context, ward string, d driver.Driver, t *schema.Type, in *ledger.Intent) (*ledger.Result, error) {
-	locator, ok := d.(driver.Locator)
-	if !ok || !t.Locate || in.Call != "create" {
-		return nil, nil
+// makes reports whether a call makes a thing.
+func makes(in *ledger.Intent) bool { return in.Call == "create" || in.Call == ledger.CallCopy }
+
+// became finds out by looking what became of a call: whether it was carried out, with
+// the thing as it is, and whether that can be told at all.
+func (e *executor) became(ctx context.Context, c *call) (live driver.Live, done, known bool, err error) {
+	in := &c.intent
+	drv, _ := propose.SplitType(in.Type)
+	t := e.o.Catalogs[drv].Types[c.typ]
+	switch {
+	case makes(in):
+		if live, done, known, err = e.located(ctx, c, t); known || err != nil {
+			return live, done, known, err
+		}
+		return e.identified(ctx, c, t)
+	case in.Thing == "":
+		return live, true, true, nil // there was nothing to do
 	}
-	live, err := locator.Locate(ctx, t.Name, in.Key)
+	live, err = c.drv.Read(ctx, c.typ, in.Thing)
+	switch {
+	case errors.Is(err, driver.ErrGone):
+		return driver.Live{}, in.Call == "delete", true, nil
+	case err != nil:
+		return driver.Live{}, false, false, err
+	}
+	if in.Call != "update" {
+		return live, false, true, nil
+	}
+	sure := true
+	for name, v := range in.To {
+		if a := t.Attribute(name); a != nil && a.Secret {
+			sure = false // nobody shows it
+			continue
+		}
+		if propose.Differ(v, live.Attributes[name]) {
+			return live, false, true, nil
+		}
+	}
+	for name := range in.From { // what is taken away is gone, or back at its default
+		a := t.Attribute(name)
+		if _, stays := in.To[name]; !stays && (a == nil || propose.Differ(a.Default, live.Attributes[name])) {
+			return live, false, true, nil
+		}
+	}
+	return live, sure, sure, nil
+}
+
+// located finds out about a create by asking the cloud what its key made, where it
+// can tell.
+func (e *executor) located(ctx context.Context, c *call, t *schema.Type) (live driver.Live, made, known bool, err error) {
+	locator, ok := c.drv.(driver.Locator)
+	if !ok || !t.Locate || c.intent.Call != "create" {
+		return live, false, false, nil
+	}
+	live, err = locator.Locate(ctx, t.Name, c.intent.Key)
 	if errors.Is(err, driver.ErrGone) {
-		return &ledger.Result{Outcome: ledger.Failed, Error: "nothing was made"}, nil
+		return live, false, true, nil
 	}
-	if err != nil {
-		return nil, err
-	}
-	r := e.doneResult(ward, in, live, 0)
-	return &r, nil
+	return live, err == nil, err == nil, err
 }
 
 // identified finds out about a create by the attributes that together identify
 // one thing of its type: none like it means that nothing was made, and one that
-// no record holds is the one. It is nil where that does not tell.
-func (e *executor) identified(ctx context.Context, ward string, d driver.Driver, t *schema.Type, in *ledger.Intent) (*ledger.Result, error) {
+// no record holds is the one.
+func (e *executor) identified(ctx context.Context, c *call, t *schema.Type) (live driver.Live, made, known bool, err error) {
+	in := &c.intent
 	if in.Call != "create" || len(t.Identify) == 0 {
-		return nil, nil
+		return live, false, false, nil
 	}
 	match := value.Map{}
 	for _, name := range t.Identify {
 		v, ok := in.Inputs[name]
 		if !ok || value.IsPending(v) {
-			return nil, nil
+			return live, false, false, nil
 		}
 		match[name] = v
 	}
-	found, err := d.Find(ctx, t.Name, match)
+	found, err := c.drv.Find(ctx, t.Name, match)
 	if err != nil {
-		return nil, err
+		return live, false, false, err
 	}
 	var unknown []driver.Live
 	for _, l := range found {
@@ -157,7 +204,7 @@ func (e *executor) identified(ctx context.Context, ward string, d driver.Driver,
 		for _, w := range value.Keys(e.o.Ledgers) {
 			at, err := e.manages(w, in.Type, l.ID)
 			if err != nil {
-				return nil, err
+				return live, false, false, err
 			}
 			held = held || at != ""
 		}
@@ -167,37 +214,9 @@ func (e *executor) identified(ctx context.Context, ward string, d driver.Driver,
 	}
 	switch len(unknown) {
 	case 0:
-		return &ledger.Result{Outcome: ledger.Failed, Error: "nothing was made"}, nil
+		return live, false, true, nil
 	case 1:
-		r := e.doneResult(ward, in, unknown[0], 0)
-		return &r, nil
+		return unknown[0], true, true, nil
 	}
-	return nil, nil
-}
-
-// recoverChanged decides about a call whose tag is refused: the thing is as
-// intended, or it is not.
-func (e *executor) recoverChanged(ctx context.Context, c *call, settle func(ledger.Result) error) error {
-	in := c.intent
-	live, err := c.drv.Read(ctx, c.typ, in.Thing)
-	if errors.Is(err, driver.ErrGone) && in.Call == "delete" {
-		return settle(e.doneResult(c.run.Ward(), &in, driver.Live{}, 0))
-	}
-	if err != nil {
-		return err
-	}
-	matches := func(want value.Map) bool {
-		for name, v := range want {
-			if propose.Differ(v, live.Attributes[name]) {
-				return false
-			}
-		}
-		return true
-	}
-	if in.Call == "update" && matches(value.Map(in.To)) {
-		return settle(e.doneResult(c.run.Ward(), &in, live, 0))
-	}
-	// As before the call, or edited by hand: the call had no effect either way,
-	// and the comparison that follows every recovery says which.
-	return settle(ledger.Result{Outcome: ledger.Failed, Error: driver.ErrTag.Error()})
+	return live, false, false, nil
 }

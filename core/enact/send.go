@@ -28,7 +28,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		e.intents++
 		c.intent.ID = fmt.Sprintf("%d", e.intents)
 		e.mu.Unlock()
-		c.intent.Attempt = try
+		c.intent.Attempt, c.lost = try, false
 		c.intent.Key = fmt.Sprintf("kasbah-%s-%s", e.o.Run, c.intent.ID)
 		intent := c.intent
 		if err := e.compareFirst(ctx, c); err != nil {
@@ -93,7 +93,8 @@ func (e *executor) broke(err error) error {
 }
 
 // send makes the call, and makes it again with the same key while the fault
-// may pass.
+// may pass. A refusal that comes after a try without an answer does not say what
+// became of that try: whatever refuses may stand in front of what did it.
 func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 	ctx, cancel := context.WithTimeout(ctx, c.within)
 	defer cancel()
@@ -107,6 +108,7 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 		sent := time.Now()
 		live, err := once(ctx, c.drv, c.typ, in)
 		passing, after := driver.IsPassing(err)
+		c.lost = c.lost || driver.IsUnclear(err)
 		switch {
 		case err == nil:
 			e.pace.faster()
@@ -125,6 +127,16 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(c.within))
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = &noAnswer{c.within}
+	}
+	if err != nil && c.lost && !unknownEnd(err) && e.broken == nil {
+		switch live, made, known, asked := e.became(ctx, c); {
+		case asked != nil:
+			err = &driver.Error{Message: fmt.Sprintf("%v; and what became of an earlier try: %v", err, asked), Unclear: true}
+		case made:
+			return live, nil
+		case !known:
+			err = &driver.Error{Message: err.Error(), Unclear: true}
+		}
 	}
 	return live, e.redacted(err)
 }

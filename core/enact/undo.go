@@ -51,6 +51,7 @@ func (e *executor) noteCall(m *madeCall) {
 func (e *executor) unclear(c *call) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	c.lost = true
 	e.unclearCalls = append(e.unclearCalls, c)
 }
 

@@ -289,7 +289,7 @@ type Plan struct {
 	// What the proposal saw. Seen is nil where nothing was recorded.
 	Seen *Seen `json:"seen,omitempty"`
 	// RecordOnly: nothing is done in the cloud; only the record's needs and
-	// care move. The action is same.
+	// care move, or what it says becomes what is so. The action is same.
 	RecordOnly bool `json:"record_only,omitempty"`
 }
 

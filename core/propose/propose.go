@@ -279,7 +279,7 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	a.Undo = undoOf(a)
 	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
 	if a.Kind == Same {
-		if d != nil && (a.Plan.Declared != r.Declared) && !w.dangling[full] {
+		if d != nil && (a.Plan.Declared != r.Declared || outdated(r, value.Map(a.Plan.Inputs), d.Care.Leave)) && !w.dangling[full] {
 			a.Plan.RecordOnly = true
 		} else {
 			a.Plan = nil
@@ -504,6 +504,18 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 	if a.Kind == Swap {
 		a.Plan.Order = w.order(a, d, typ)
 	}
+}
+
+// outdated reports whether a record says something else than what is declared and
+// live: somebody made it so past the record, or a call whose end was not known did.
+func outdated(r *ledger.Record, inputs value.Map, leave []value.Path) bool {
+	for name, v := range inputs {
+		others := slices.ContainsFunc(leave, func(p value.Path) bool { return p[0].Key == name })
+		if !others && !value.IsPending(v) && !value.IsPending(r.Inputs[name]) && Differ(v, r.Inputs[name]) {
+			return true
+		}
+	}
+	return false
 }
 
 // letGo deals with an edit of what refers to something that is swapped

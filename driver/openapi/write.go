@@ -23,7 +23,10 @@ func (d *Driver) headers(tag, key string) http.Header {
 		h.Set("If-Match", tag)
 	}
 	if key != "" {
-		h.Set(d.doc.KeyHeader, key)
+		// In small letters the HTTP package does not know it, and so does not send a
+		// request again by itself when a connection is lost: that a try had no
+		// answer must be known here.
+		h[strings.ToLower(d.doc.KeyHeader)] = []string{key}
 	}
 	return h
 }
