@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 
@@ -65,12 +66,15 @@ func Components(version string, types []byte) (*schema.Catalog, error) {
 // model reads a document with what overlays add to it.
 func model(body []byte, overlays [][]byte) (*v3.Document, error) {
 	unreadable := func(err error) error { return fmt.Errorf("the OpenAPI document cannot be read: %w", err) }
+	config := datamodel.NewDocumentConfiguration()
+	config.MergeReferencedProperties = false
+	config.Logger = slog.New(slog.DiscardHandler) // what counts of it is in the errors
 	for _, o := range overlays {
 		over, err := libopenapi.NewOverlayDocument(o)
 		if err != nil {
 			return nil, fmt.Errorf("the Overlay cannot be read: %w", err)
 		}
-		raw, err := libopenapi.NewDocument(body)
+		raw, err := libopenapi.NewDocumentWithConfiguration(body, config)
 		if err != nil {
 			return nil, unreadable(err)
 		}
@@ -84,8 +88,6 @@ func model(body []byte, overlays [][]byte) (*v3.Document, error) {
 		}
 		body = applied.Bytes
 	}
-	config := datamodel.NewDocumentConfiguration()
-	config.MergeReferencedProperties = false
 	raw, err := libopenapi.NewDocumentWithConfiguration(body, config)
 	if err != nil {
 		return nil, unreadable(err)
@@ -118,7 +120,7 @@ func parse(body []byte, overlays [][]byte, reached bool) (*document, error) {
 	r := &reader{}
 	for name, proxy := range doc.Components.Schemas.FromOldest() {
 		s := proxy.Schema()
-		if s == nil || s.Extensions == nil || s.Extensions.GetOrZero(extension) == nil {
+		if s == nil || get(s.Extensions, extension) == nil {
 			continue
 		}
 		if err := d.add(r, doc, name, proxy, reached); err != nil {
@@ -238,7 +240,7 @@ func propertiesOf(doc *v3.Document, t *schema.Type, x *typeExtension) error {
 // other one has is decided by the cloud, and what only this one has is never
 // shown again.
 func inputsOf(r *reader, doc *v3.Document, t *schema.Type, component string) error {
-	proxy := doc.Components.Schemas.GetOrZero(component)
+	proxy := get(doc.Components.Schemas, component)
 	if proxy == nil {
 		return fmt.Errorf("%s inputs: there is no component %q", extension, component)
 	}
@@ -369,7 +371,7 @@ const (
 
 func editBy(item *v3.PathItem) string {
 	if item.Patch != nil {
-		if b := item.Patch.RequestBody; b != nil && b.Content != nil && b.Content.GetOrZero(mergeType) == nil && b.Content.GetOrZero(patchType) != nil {
+		if b := item.Patch.RequestBody; b != nil && get(b.Content, mergeType) == nil && get(b.Content, patchType) != nil {
 			return "json-patch"
 		}
 		return "merge-patch"
@@ -418,12 +420,12 @@ func pathItem(doc *v3.Document, path string) (*v3.PathItem, string) {
 	if doc.Paths == nil || doc.Paths.PathItems == nil {
 		return nil, path
 	}
-	if item := doc.Paths.PathItems.GetOrZero(path); item != nil {
+	if item := get(doc.Paths.PathItems, path); item != nil {
 		return item, path
 	}
 	for _, p := range keys(doc.Paths.PathItems) {
 		if shape(p) == shape(path) {
-			return doc.Paths.PathItems.GetOrZero(p), p
+			return get(doc.Paths.PathItems, p), p
 		}
 	}
 	return nil, strings.Replace(path, "{}", "{id}", 1)

@@ -20,10 +20,10 @@ const extension = "x-kasbah"
 // extended decodes x-kasbah out of some extensions, where it stands there. A
 // key that is not known is an error.
 func extended(all *orderedmap.Map[string, *yaml.Node], into any) error {
-	if all == nil || all.GetOrZero(extension) == nil {
+	if get(all, extension) == nil {
 		return nil
 	}
-	body, err := yaml.Marshal(all.GetOrZero(extension))
+	body, err := yaml.Marshal(get(all, extension))
 	if err == nil {
 		err = yaml.Load(body, into, yaml.WithKnownFields())
 	}
@@ -34,6 +34,14 @@ func extended(all *orderedmap.Map[string, *yaml.Node], into any) error {
 		return fmt.Errorf("%s: %w", extension, err)
 	}
 	return nil
+}
+
+// get is what a map of a document has by a key; nothing where there is no map.
+func get[V any](m *orderedmap.Map[string, V], key string) (none V) {
+	if m == nil {
+		return none
+	}
+	return m.GetOrZero(key)
 }
 
 // unknownKey is how the YAML package says so, with names of Go types in it.

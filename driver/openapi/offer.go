@@ -59,7 +59,7 @@ func Examine(body []byte, overlays [][]byte) (offer *schema.Offer, draftOverlay 
 
 func anyDescribed(all *orderedmap.Map[string, *base.SchemaProxy]) bool {
 	for _, p := range all.FromOldest() {
-		if s := p.Schema(); s != nil && s.Extensions != nil && s.Extensions.GetOrZero(extension) != nil {
+		if s := p.Schema(); s != nil && get(s.Extensions, extension) != nil {
 			return true
 		}
 	}
@@ -135,7 +135,7 @@ func collections(doc *v3.Document) []collection {
 		}
 		c := collection{path: path, itemPath: itemPath, list: list, item: item}
 		if c.component = answers(item.Get); c.component != "" {
-			if p := doc.Components.Schemas.GetOrZero(c.component); p != nil {
+			if p := get(doc.Components.Schemas, c.component); p != nil {
 				c.things, _ = (&reader{}).part(p) // what cannot be read is told when it is described
 			}
 		}
@@ -156,7 +156,7 @@ func answers(op *v3.Operation) string {
 	if op.Responses == nil || op.Responses.Codes == nil {
 		return ""
 	}
-	r := op.Responses.Codes.GetOrZero("200")
+	r := get(op.Responses.Codes, "200")
 	if r == nil || r.Content == nil {
 		return ""
 	}
@@ -208,7 +208,7 @@ func (c collection) offer() (schema.OfferedType, *draft) {
 			t.Lacks = append(t.Lacks, "it is not clear which property identifies it")
 		}
 	}
-	if c.things.Properties.GetOrZero("name") != nil {
+	if get(c.things.Properties, "name") != nil {
 		d.x = append(d.x, pair{"identify", []string{"name"}})
 	}
 	if p := c.pages(); p != nil {
@@ -250,7 +250,7 @@ func (c collection) id() string {
 	params := paramPattern.FindAllStringSubmatch(c.itemPath, -1)
 	last := params[len(params)-1][1]
 	for _, name := range []string{last, "id"} {
-		if all.GetOrZero(name) != nil {
+		if get(all, name) != nil {
 			return name
 		}
 	}

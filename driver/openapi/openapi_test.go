@@ -19,6 +19,7 @@ import (
 	"kasbah/core/value"
 	"kasbah/driver"
 	"kasbah/driver/openapi"
+	"kasbah/driver/openapi/examples/harbour"
 	"kasbah/medina"
 )
 
@@ -285,13 +286,30 @@ func TestPassingFaults(t *testing.T) {
 func FuzzDocument(f *testing.F) {
 	f.Add(lampDocument)
 	f.Add(string(medina.Document()))
+	f.Add(string(harbour.Document))
 	f.Fuzz(func(t *testing.T, body string) {
-		d, err := openapi.New(openapi.Options{Document: []byte(body)})
-		if err == nil {
-			c, err := d.Describe(context.Background())
-			require.NoError(t, err)
-			_, err = json.Marshal(c.Names())
-			require.NoError(t, err)
-		}
+		described(t, []byte(body))
 	})
+}
+
+// FuzzOverlay: neither does an Overlay.
+func FuzzOverlay(f *testing.F) {
+	f.Add(string(harbour.Overlay))
+	f.Fuzz(func(t *testing.T, overlay string) {
+		described(t, harbour.Document, []byte(overlay))
+	})
+}
+
+func described(t *testing.T, body []byte, overlays ...[]byte) {
+	if offer, _, err := openapi.Examine(body, overlays); err == nil {
+		_, err = json.Marshal(offer)
+		require.NoError(t, err)
+	}
+	d, err := openapi.New(openapi.Options{Document: body, Overlays: overlays})
+	if err == nil {
+		c, err := d.Describe(context.Background())
+		require.NoError(t, err)
+		_, err = json.Marshal(c.Names())
+		require.NoError(t, err)
+	}
 }

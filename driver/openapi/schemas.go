@@ -128,7 +128,7 @@ func (r *reader) take(out, part *base.Schema, all bool) {
 	or(&out.AdditionalProperties, part.AdditionalProperties)
 	if part.Properties != nil {
 		for name, p := range part.Properties.FromOldest() {
-			if old := out.Properties.GetOrZero(name); old != nil {
+			if old := get(out.Properties, name); old != nil {
 				// stated twice, it is both: an Overlay or a part adds to another
 				p = base.CreateSchemaProxy(&base.Schema{AllOf: []*base.SchemaProxy{old, p}})
 			}
@@ -137,7 +137,7 @@ func (r *reader) take(out, part *base.Schema, all bool) {
 	}
 	if part.Extensions != nil {
 		for k, v := range part.Extensions.FromOldest() {
-			if out.Extensions.GetOrZero(k) == nil {
+			if get(out.Extensions, k) == nil {
 				out.Extensions.Set(k, v)
 			}
 		}
@@ -205,7 +205,7 @@ func (r *reader) alternatives(out *base.Schema, parts []*base.Schema) {
 		if len(seen[name]) > 1 {
 			p = base.CreateSchemaProxy(&base.Schema{AnyOf: seen[name]})
 		}
-		if old := out.Properties.GetOrZero(name); old != nil {
+		if old := get(out.Properties, name); old != nil {
 			p = base.CreateSchemaProxy(&base.Schema{AllOf: []*base.SchemaProxy{old, p}})
 		}
 		out.Properties.Set(name, p)
