@@ -50,6 +50,16 @@ type Live struct {
 	Attributes value.Map // inputs and outputs, by schema name
 }
 
+// Matches reports whether a thing's attributes equal those of match.
+func (l Live) Matches(match value.Map) bool {
+	for name, v := range match {
+		if !value.Equal(l.Attributes[name], v) {
+			return false
+		}
+	}
+	return true
+}
+
 // Change is an edit: the attributes that change, as they are and as they are
 // to be. One that is missing in To is to be taken away.
 type Change struct {

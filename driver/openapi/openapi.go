@@ -349,11 +349,7 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 		if err != nil {
 			return nil, err
 		}
-		same := true
-		for k, v := range match {
-			same = same && value.Equal(l.Attributes[k], v)
-		}
-		if same {
+		if l.Matches(match) {
 			out = append(out, l)
 		}
 	}

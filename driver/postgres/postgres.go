@@ -421,12 +421,9 @@ func (d *Driver) in(ctx context.Context, k *kind, database string, key value.Map
 func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]driver.Live, error) {
 	var out []driver.Live
 	err := d.list(ctx, typ, match, func(l driver.Live) bool {
-		for name, v := range match {
-			if !value.Equal(l.Attributes[name], v) {
-				return true
-			}
+		if l.Matches(match) {
+			out = append(out, l)
 		}
-		out = append(out, l)
 		return true
 	})
 	return out, err

@@ -235,21 +235,13 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 	if err != nil {
 		return nil, err
 	}
-	fits := func(l driver.Live) bool {
-		for name, v := range match {
-			if !value.Equal(l.Attributes[name], v) {
-				return false
-			}
-		}
-		return true
-	}
 	var out []driver.Live
 	if !slices.Contains(c.offer, "find") {
 		for l, err := range d.List(ctx, typ) {
 			if err != nil {
 				return nil, err
 			}
-			if fits(l) {
+			if l.Matches(match) {
 				out = append(out, l)
 			}
 		}
@@ -264,7 +256,7 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 		if err != nil {
 			return nil, err
 		}
-		if fits(l) {
+		if l.Matches(match) {
 			out = append(out, l)
 		}
 	}

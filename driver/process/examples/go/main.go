@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"iter"
 	"os"
-	"slices"
 	"strconv"
 	"sync"
 
@@ -111,7 +110,7 @@ func (l *lamps) Find(ctx context.Context, typ string, match value.Map) ([]driver
 		if err != nil {
 			return nil, err
 		}
-		if !slices.ContainsFunc(value.Keys(match), func(n string) bool { return !value.Equal(match[n], one.Attributes[n]) }) {
+		if one.Matches(match) {
 			out = append(out, one)
 		}
 	}
