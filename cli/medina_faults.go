@@ -22,7 +22,7 @@ func medinaFaultsCommand() *command {
 	var wait time.Duration
 	return medinaCommand("faults", "have the simulated cloud fail on demand, to see what becomes of a run", "[KIND]", [2]string{"kasbah medina faults drop-after -on create -type machine", "kasbah medina faults -clear"}, 0, 1,
 		func(fs *flag.FlagSet) {
-			fs.StringVar(&f.On, "on", "", "only at this `call`: create, edit, delete, read or list")
+			fs.StringVar(&f.On, "on", "", "only at this `call`: create, edit, copy, delete, read or list")
 			fs.StringVar(&f.Type, "type", "", "only at things of this `type`")
 			fs.IntVar(&f.After, "after", 0, "let so many `calls` pass first")
 			fs.IntVar(&f.Times, "times", 1, "so many `calls` meet it")
