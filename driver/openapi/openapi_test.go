@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -312,4 +313,15 @@ func described(t *testing.T, body []byte, overlays ...[]byte) {
 		_, err = json.Marshal(c.Names())
 		require.NoError(t, err)
 	}
+}
+
+// TestPlainRefusal: a line of text in the place of a problem is told.
+func TestPlainRefusal(t *testing.T) {
+	s := httptest.NewTLSServer(http.NotFoundHandler())
+	t.Cleanup(s.Close)
+	s.Config.ErrorLog = log.New(io.Discard, "", 0)
+	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string, error) { return strings.Replace(s.URL, "https", "http", 1), nil }})
+	require.NoError(t, err)
+	_, err = d.Create(context.Background(), "lamp", value.Map{}, "")
+	require.ErrorContains(t, err, "Bad Request: Client sent an HTTP request to an HTTPS server")
 }

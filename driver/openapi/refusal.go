@@ -29,6 +29,8 @@ func refusal(r *reply, how *refusalsExtension) error {
 	media, _, _ := mime.ParseMediaType(r.header.Get("Content-Type"))
 	if v, err := value.Parse(r.body); err == nil && (media == problemType || media == "application/json" || strings.HasSuffix(media, "+json")) {
 		explain(e, v, how.or(media))
+	} else if text := strings.TrimSpace(string(r.body)); (media == "text/plain" || media == "") && text != "" && len(text) <= maxPlain && !strings.Contains(text, "\n") {
+		e.Message += ": " + text
 	}
 	switch r.status {
 	case http.StatusNotFound, http.StatusGone:
@@ -67,6 +69,9 @@ const problemType = "application/problem+json"
 
 // maxWords bounds what is told of a refusal: some answer with whole pages.
 const maxWords = 2000
+
+// maxPlain bounds the line of text that some answer with.
+const maxPlain = 200
 
 // or is how to read a refusal of a media type.
 func (x *refusalsExtension) or(media string) refusalsExtension {
