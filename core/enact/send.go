@@ -128,7 +128,10 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = &noAnswer{c.within}
 	}
-	if err != nil && c.lost && !unknownEnd(err) && e.broken == nil {
+	e.mu.Lock()
+	broken := e.broken != nil
+	e.mu.Unlock()
+	if err != nil && c.lost && !unknownEnd(err) && !broken {
 		switch live, made, known, asked := e.became(ctx, c); {
 		case asked != nil:
 			err = &driver.Error{Message: fmt.Sprintf("%v; and what became of an earlier try: %v", err, asked), Unclear: true}
