@@ -34,6 +34,7 @@ create index if not exists things_range on things (parent, lo) where parent is n
 create table if not exists refs (thing text not null, attribute text not null, target text not null, primary key (thing, attribute)) without rowid;
 create index if not exists refs_target on refs (target);
 create table if not exists claims (type text not null, claim text not null, thing text not null, primary key (type, claim)) without rowid;
+create index if not exists claims_thing on claims (thing);
 create table if not exists hosts (subnet text not null, n integer not null, thing text not null, primary key (subnet, n)) without rowid;
 create index if not exists hosts_thing on hosts (thing);
 create table if not exists hidden (thing text primary key, body text not null) without rowid;

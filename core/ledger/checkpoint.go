@@ -166,8 +166,12 @@ func (l *Ledger) checkpoint(ctx context.Context, s *State) error {
 	return nil
 }
 
+// wantsCheckpoint reports whether there is enough after the last checkpoint to
+// spare the next reader. A checkpoint holds every record, so that much must have
+// been written since that all checkpoints of a long run stay in proportion to
+// what it does.
 func (s *State) wantsCheckpoint() bool {
-	return s.sinceEntries >= checkpointEntries || s.sinceBytes >= checkpointBytes
+	return (s.sinceEntries >= checkpointEntries || s.sinceBytes >= checkpointBytes) && s.sinceLines >= len(s.Records)/2
 }
 
 func (l *Ledger) checkpointKey(seq int64) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -216,6 +217,46 @@ func TestCheckpoints(t *testing.T) {
 	early, err := l.LoadAt(ctx, 5)
 	require.NoError(t, err)
 	require.Len(t, early.Records, 2)
+}
+
+// counting counts the checkpoints that are written to a store.
+type counting struct {
+	store.Store
+	checkpoints int
+}
+
+func (c *counting) PutIfAbsent(ctx context.Context, key string, body []byte) error {
+	if strings.Contains(key, "/checkpoint/") {
+		c.checkpoints++
+	}
+	return c.Store.PutIfAbsent(ctx, key, body)
+}
+
+// TestCheckpointsStayInProportion: a long run over a large ledger does not write
+// everything anew every thousand entries, and over a small one it does.
+func TestCheckpointsStayInProportion(t *testing.T) {
+	for _, c := range []struct{ records, least, most int }{{10_000, 0, 1}, {10, 2, 3}} {
+		s := &counting{Store: memory.New()}
+		l := open(t, s, "keeper-1")
+		r := begin(t, l, "run-1")
+		var lines []Line
+		for n := range c.records {
+			id, address := fmt.Sprint("fill-", n), fmt.Sprintf("medina.bucket/b%d", n)
+			lines = append(lines, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address, Call: "create"}},
+				Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done, Record: &Record{Address: address, Type: "medina.bucket", ID: "bkt-" + address, Run: r.ID, Declared: id}}})
+		}
+		require.NoError(t, r.Append(ctx, lines...))
+		for n := range 1100 { // two entries each
+			enact(t, r, n, "medina.bucket/b1", value.Map{"n": int64(n)})
+		}
+		require.GreaterOrEqual(t, s.checkpoints, c.least, "%d records", c.records)
+		require.LessOrEqual(t, s.checkpoints, c.most, "%d records", c.records)
+		end(t, r)
+		state, err := open(t, s, "keeper-2").Load(ctx)
+		require.NoError(t, err)
+		require.Len(t, state.Records, c.records)
+		require.LessOrEqual(t, state.sinceEntries, 1, "whoever reads next begins with what the end of a long run wrote")
+	}
 }
 
 // TestDamage: whatever byte of a stored object is changed or cut, reading
