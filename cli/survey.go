@@ -25,7 +25,9 @@ func surveyCommand() *command {
 			if err := a.rulesFor(ctx, p); err != nil {
 				return err
 			}
-			r, err := survey.Survey(ctx, p.surveyOptions(states))
+			o := p.surveyOptions(states)
+			o.Checked = a.json
+			r, err := survey.Survey(ctx, o)
 			if err != nil {
 				return err
 			}

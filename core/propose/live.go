@@ -28,6 +28,9 @@ type Thing struct {
 // ThingOf is what a driver has read.
 func ThingOf(l driver.Live) Thing { return Thing{ID: l.ID, Tag: l.Tag, attributes: l.Attributes} }
 
+// AsRecorded reports whether the cloud's tag shows the thing to be as it is recorded.
+func (t Thing) AsRecorded() bool { return t.recorded != nil }
+
 // Attributes are all that the cloud shows of the thing. The error is that of
 // reading the record that has them.
 func (t Thing) Attributes() (value.Map, error) {

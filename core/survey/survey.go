@@ -5,8 +5,11 @@ package survey
 import (
 	"context"
 	"fmt"
+	"runtime"
 	"sort"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
@@ -61,7 +64,7 @@ type Resource struct {
 	ID          string       `json:"id"`
 	Verdict     Verdict      `json:"verdict"`
 	Because     string       `json:"because,omitempty"` // of unchecked
-	Checked     []string     `json:"checked"`           // attributes that were compared
+	Checked     []string     `json:"checked"`           // attributes that were compared, when it is asked for
 	Differences []Difference `json:"differences"`
 	AlsoMoved   []string     `json:"also_moved,omitempty"` // attributes that nobody declared
 	Security    []string     `json:"security,omitempty"`   // those of AlsoMoved that touch security
@@ -86,7 +89,14 @@ type Options struct {
 	Drivers  map[string]driver.Driver
 	Catalogs map[string]*schema.Catalog
 	Rules    *rules.Set // nil when there are none
+
+	// Checked says what was compared of each resource. It costs a look at every
+	// record, also of what the cloud's tag shows to be as it was.
+	Checked bool
 }
+
+// chunk is how many resources are judged at once by one core.
+const chunk = 512
 
 // Survey reads the clouds and compares.
 func Survey(ctx context.Context, o Options) (*Report, error) {
@@ -101,18 +111,25 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 		for _, in := range s.Intents {
 			open[in.Intent.Address] = true
 		}
-		for _, a := range s.Addresses() {
-			rec, err := s.Records[a].Record()
-			if err != nil {
-				return nil, err
-			}
-			res, err := judge(ward, rec, o.Catalogs, live, open[a])
-			if err != nil {
-				return nil, err
-			}
-			r.Resources = append(r.Resources, res)
+		addresses := s.Addresses()
+		judged := make([]*Resource, len(addresses))
+		var g errgroup.Group
+		g.SetLimit(runtime.GOMAXPROCS(0))
+		for from := 0; from < len(addresses); from += chunk {
+			g.Go(func() (err error) {
+				for i := from; i < min(from+chunk, len(addresses)) && err == nil; i++ {
+					judged[i], err = o.judge(ward, s.Records[addresses[i]], live, open[addresses[i]])
+				}
+				return err
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return nil, err
+		}
+		for _, res := range judged {
 			r.Counts.add(res.Verdict)
 		}
+		r.Resources = append(r.Resources, judged...)
 		for _, in := range s.Intents { // made, perhaps, and not recorded yet
 			if s.Records[in.Intent.Address] != nil || !open[in.Intent.Address] {
 				continue
@@ -183,12 +200,21 @@ func (c *Counts) add(v Verdict) {
 const noResult = "a call for it has no result yet"
 
 // judge compares one record with what is live.
-func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog, live propose.Live, open bool) (*Resource, error) {
-	res := &Resource{Ward: ward, Address: rec.Address, Type: rec.Type, ID: rec.ID, Checked: []string{}, Differences: []Difference{}}
-	drv, typName := propose.SplitType(rec.Type)
+func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, open bool) (*Resource, error) {
+	res := &Resource{Ward: ward, Address: st.Address, Type: st.Type, ID: st.ID, Checked: []string{}, Differences: []Difference{}}
+	drv, typName := propose.SplitType(st.Type)
 	var typ *schema.Type
-	if c := catalogs[drv]; c != nil {
+	if c := o.Catalogs[drv]; c != nil {
 		typ = c.Types[typName]
+	}
+	l, there := live[st.Type][st.ID]
+	if !o.Checked && !open && typ != nil && there && st.Whole && st.Settled && l.AsRecorded() {
+		res.Verdict = Matches
+		return res, nil
+	}
+	rec, err := st.Record()
+	if err != nil {
+		return nil, err
 	}
 	unchecked := func(why string) (*Resource, error) {
 		res.Verdict, res.Because = Unchecked, why
@@ -202,7 +228,6 @@ func judge(ward string, rec *ledger.Record, catalogs map[string]*schema.Catalog,
 	case typ == nil:
 		return unchecked("its driver no longer has the type " + typName)
 	}
-	l, there := live[rec.Type][rec.ID]
 	if !there {
 		res.Verdict = Gone
 		return res, nil

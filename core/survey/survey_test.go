@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"iter"
+	"math/rand/v2"
+	"strconv"
 	"testing"
 	"time"
 
@@ -52,7 +54,7 @@ func lamps(n int, change func(i int, r *ledger.Record, l *driver.Live)) (*sea, O
 	cloud := &sea{}
 	var records []*ledger.Record
 	for i := range n {
-		id := string(rune('a'+i%26)) + string(rune('0'+i/26))
+		id := string(rune('a'+i%26)) + strconv.Itoa(i/26)
 		r := &ledger.Record{Address: "sea.lamp/" + id, Type: "sea.lamp", ID: id, Inputs: value.Attributes{"size": "s", "tags": value.Map{"owner": "keepers"}}, Live: value.Attributes{"size": "s", "lit": int64(1)}}
 		l := &driver.Live{ID: id, Attributes: value.Map{"size": "s", "tags": value.Map{"owner": "keepers"}, "lit": int64(1)}}
 		if change != nil {
@@ -98,6 +100,7 @@ func TestVerdicts(t *testing.T) {
 		{At: monday, Who: "keeper-4", What: "deleted", Type: "lamp", ID: "c0"},
 		{At: monday, Who: "somebody", What: "edited", Type: "other", ID: "b0", Paths: []string{"size"}},
 	}
+	o.Checked = true
 	r, err := Survey(context.Background(), o)
 	require.NoError(t, err)
 	require.Equal(t, Counts{Matches: 3, Differs: 1, Gone: 1, Unchecked: 1}, r.Counts)
@@ -135,6 +138,57 @@ func TestManyDrifted(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 100, r.Counts.Differs)
 	require.Equal(t, []string{""}, cloud.asked)
+}
+
+// TestTagsTellTheSame: what a cloud's tag spares looking at is judged as if it were
+// looked at.
+func TestTagsTellTheSame(t *testing.T) {
+	spared := 0
+	for seed := range uint64(20) {
+		rnd := rand.New(rand.NewPCG(seed, 7))
+		_, o := lamps(500, func(i int, r *ledger.Record, l *driver.Live) {
+			r.Tag, l.Tag = "1", "1"
+			if rnd.IntN(3) > 0 { // as the cloud shows it once all that is declared was sent
+				r.Live["tags"] = value.Map{"owner": "keepers"}
+			}
+			switch rnd.IntN(12) {
+			case 0:
+				l.Tag, l.Attributes["size"] = "2", "l"
+			case 1: // edited, and back again
+				l.Tag = "3"
+			case 2:
+				l.ID = ""
+			case 3:
+				r.ID = ""
+			case 4: // recorded as it was found, not as it was declared
+				r.Inputs["size"] = "m"
+			case 5:
+				r.Tag, l.Tag = "", ""
+			case 6:
+				r.Leftovers = []ledger.Leftover{{ID: "old"}}
+			case 7:
+				r.Care.Leave, l.Tag, l.Attributes["size"] = []string{"size"}, "2", "l"
+			case 8:
+				l.Tag, l.Attributes["lit"] = "2", int64(5)
+			}
+			if r.ID != "" && l.Tag == r.Tag { // the same tag is the same attributes
+				l.Attributes = value.CloneMap(value.Map(r.Live))
+			}
+		})
+		quick, err := Survey(context.Background(), o)
+		require.NoError(t, err)
+		o.Checked = true
+		whole, err := Survey(context.Background(), o)
+		require.NoError(t, err)
+		for i, res := range whole.Resources {
+			if res.Verdict == Matches && len(quick.Resources[i].Checked) == 0 && len(res.Checked) > 0 {
+				spared++
+			}
+			res.Checked, quick.Resources[i].Checked = nil, nil
+		}
+		require.Equal(t, whole, quick)
+	}
+	require.Greater(t, spared, 1000)
 }
 
 // TestCannotTell: a list that ends early makes no resource look gone.
