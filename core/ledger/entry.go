@@ -221,23 +221,42 @@ func newCodec() (*codec, error) {
 
 func hash(body []byte) string { return fmt.Sprintf("%x", sha256.Sum256(body)) }
 
-// encode writes an entry as it is stored.
-func (c *codec) encode(h Header, lines []Line) ([]byte, error) {
+// linesOf writes lines as they follow the header of an entry.
+func linesOf(lines []Line) ([]byte, error) {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
-	if err := enc.Encode(h); err != nil {
-		return nil, err
-	}
-	for _, l := range lines {
-		if err := enc.Encode(l); err != nil {
+	for i := range lines {
+		if err := enc.Encode(&lines[i]); err != nil {
 			return nil, err
 		}
 	}
-	if b.Len() > maxEntry {
-		return nil, fmt.Errorf("an entry of %d bytes is more than the ledger holds", b.Len())
+	return b.Bytes(), nil
+}
+
+// encode writes an entry as it is stored.
+func (c *codec) encode(h Header, lines []Line) ([]byte, error) {
+	body, err := linesOf(lines)
+	if err != nil {
+		return nil, err
 	}
-	return c.enc.EncodeAll(b.Bytes(), nil), nil
+	return c.pack(h, body)
+}
+
+// pack is encode of lines that linesOf has written.
+func (c *codec) pack(h Header, lines ...[]byte) ([]byte, error) {
+	plain, err := json.Marshal(h)
+	if err != nil {
+		return nil, err
+	}
+	plain = append(plain, '\n')
+	for _, l := range lines {
+		plain = append(plain, l...)
+	}
+	if len(plain) > maxEntry {
+		return nil, fmt.Errorf("an entry of %d bytes is more than the ledger holds", len(plain))
+	}
+	return c.enc.EncodeAll(plain, make([]byte, 0, len(plain)/2)), nil
 }
 
 // decode reads the compressed bytes of the entry number seq. The errors say what

@@ -22,15 +22,20 @@ func BenchmarkOpen(b *testing.B) {
 	l, err := New(s, "coast", "live", "shore", Identity{Who: "keeper", Host: "tower", Program: "bench"})
 	require.NoError(b, err)
 	r := &Run{l: l, state: NewState()}
+	put := func(lines ...Line) {
+		a, err := newAppending(ctx, lines)
+		require.NoError(b, err)
+		require.NoError(b, r.append(ctx, a))
+	}
 	one := func(id string, lines ...Line) {
 		r.ID = id
-		require.NoError(b, r.append(ctx, []Line{{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: "enact"}}}))
+		put(Line{Kind: KindBegin, Begin: &Begin{Scope: Scope{Whole: true}, Command: "enact"}})
 		for len(lines) > 0 {
 			n := min(len(lines), 2000)
-			require.NoError(b, r.append(ctx, lines[:n]))
+			put(lines[:n]...)
 			lines = lines[n:]
 		}
-		require.NoError(b, r.append(ctx, []Line{{Kind: KindEnd, End: &End{Outcome: "done"}}}))
+		put(Line{Kind: KindEnd, End: &End{Outcome: "done"}})
 		if r.state.wantsCheckpoint() {
 			require.NoError(b, l.checkpoint(ctx, r.state))
 		}

@@ -51,10 +51,18 @@ type Run struct {
 	total  int
 }
 
+// appending is what one caller wants to append. Each caller writes its own lines
+// as JSON, so that this goes on beside the store's work.
 type appending struct {
 	ctx   context.Context
 	lines []Line
+	body  []byte // the same, as linesOf writes them
 	errc  chan error
+}
+
+func newAppending(ctx context.Context, lines []Line) (*appending, error) {
+	body, err := linesOf(lines)
+	return &appending{ctx: ctx, lines: lines, body: body, errc: make(chan error, 1)}, err
 }
 
 // BeginOptions say what a run is.
@@ -92,7 +100,11 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 			return nil, err
 		}
 	}
-	if err := r.append(ctx, []Line{begin}); err != nil {
+	a, err := newAppending(ctx, []Line{begin})
+	if err != nil {
+		return nil, err
+	}
+	if err := r.append(ctx, a); err != nil {
 		return nil, err
 	}
 	go r.write()
@@ -169,7 +181,10 @@ func (r *Run) Progress(done int) {
 // Append writes lines. When it returns nil they are durable. Lines of many
 // goroutines that are ready together go into one entry.
 func (r *Run) Append(ctx context.Context, lines ...Line) error {
-	a := &appending{ctx: ctx, lines: lines, errc: make(chan error, 1)}
+	a, err := newAppending(ctx, lines)
+	if err != nil {
+		return err
+	}
 	select {
 	case r.queue <- a:
 	case <-r.idle:
@@ -215,7 +230,12 @@ func (r *Run) write() {
 			r.mu.Lock()
 			line := Line{Kind: KindBeat, Beat: &Beat{Done: r.done, Total: r.total}}
 			r.mu.Unlock()
-			batch = append(batch, &appending{ctx: context.Background(), lines: []Line{line}, errc: make(chan error, 1)})
+			a, err := newAppending(context.Background(), []Line{line})
+			if err != nil {
+				r.fail(err)
+				return
+			}
+			batch = append(batch, a)
 		}
 		for more := true; more && len(batch) < 512; {
 			select {
@@ -225,19 +245,13 @@ func (r *Run) write() {
 				more = false
 			}
 		}
-		var lines []Line
-		for _, a := range batch {
-			lines = append(lines, a.lines...)
-		}
 		// one caller's cancelled context must not lose the others' lines
-		err := r.append(context.WithoutCancel(batch[0].ctx), lines)
+		err := r.append(context.WithoutCancel(batch[0].ctx), batch...)
 		for _, a := range batch {
 			a.errc <- err
 		}
 		if err != nil {
-			r.mu.Lock()
-			r.failed = err
-			r.mu.Unlock()
+			r.fail(err)
 			return
 		}
 		beat.Reset(beatAfter)
@@ -249,6 +263,13 @@ func (r *Run) write() {
 			r.checkpoint()
 		}
 	}
+}
+
+// fail says why nothing more can be written.
+func (r *Run) fail(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.failed = err
 }
 
 // makeWay waits where others write as well, so that none of them starves.
@@ -291,7 +312,12 @@ func (r *Run) checkpoint() {
 // append writes one entry under the next number. When another program took
 // the number its entry is read first; when the outcome is unknown the same
 // bytes go to the same key again, until it is known.
-func (r *Run) append(ctx context.Context, lines []Line) error {
+func (r *Run) append(ctx context.Context, batch ...*appending) error {
+	var lines []Line
+	var bodies [][]byte
+	for _, a := range batch {
+		lines, bodies = append(lines, a.lines...), append(bodies, a.body)
+	}
 	for {
 		r.mu.Lock()
 		err := r.allowed(lines)
@@ -300,10 +326,11 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 		if changed := readersOf(lines); changed != nil {
 			to = changed
 		}
-		if seq > 1 && lines[0].Begin != nil && lines[0].Begin.Readers != nil { // somebody else wrote the first entry
+		if err == nil && seq > 1 && lines[0].Begin != nil && lines[0].Begin.Readers != nil { // somebody else wrote the first entry
 			begin := *lines[0].Begin
 			begin.Readers, to = nil, r.state.Readers
 			lines[0].Begin = &begin
+			bodies[0], err = linesOf(lines[:1]) // it is the only one
 		}
 		r.mu.Unlock()
 		if err != nil {
@@ -313,7 +340,7 @@ func (r *Run) append(ctx context.Context, lines []Line) error {
 			Format: Format, Seq: seq, Prev: prev, Time: time.Now().UTC(), Run: r.ID,
 			Who: r.l.who.Who, Host: r.l.who.Host, Program: r.l.who.Program, Kind: lines[0].Kind,
 		}
-		body, err := r.l.codec.encode(h, lines)
+		body, err := r.l.codec.pack(h, bodies...)
 		if err == nil {
 			body, err = r.l.sealed(r.l.logKey(seq), body, to)
 		}
