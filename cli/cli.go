@@ -74,6 +74,7 @@ var errDifferent = exitError(exitDifferent)
 
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	spareCollector()
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	a := newApp(in, out, errOut)

@@ -136,10 +136,11 @@ type Resource struct {
 	Within   []*Instance // the instances of kits around it, outermost first
 	Former   []string    // addresses with their ward under which it may be recorded still
 
-	full  string // address with its ward
-	index *index
-	trace trace
-	star  map[string]string // schema name -> the name used in the code, where they differ
+	full   string // address with its ward
+	digest *digest
+	index  *index
+	trace  trace
+	star   map[string]string // schema name -> the name used in the code, where they differ
 }
 
 // Need is another resource that must be there first.
@@ -168,6 +169,9 @@ type Excuse struct {
 	Reason string `json:"reason"`
 	Until  string `json:"until"` // the last day it holds, as 2006-01-02
 }
+
+// String is the excuse as ledgers record it.
+func (x Excuse) String() string { return x.Reason + ", until " + x.Until }
 
 // FullType is the type as addresses write it: `medina.network`.
 func (r *Resource) FullType() string { return r.Driver + "." + r.Type.Name }

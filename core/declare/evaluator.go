@@ -41,6 +41,8 @@ type evaluator struct {
 	files map[string]*starFile
 	steps uint64 // left for the ward
 
+	digesting *digesting
+
 	mu      sync.Mutex
 	threads []*starlark.Thread // running, outermost first
 	stopped string             // why the threads were cancelled, or ""
@@ -84,6 +86,7 @@ func (ev *evaluator) ward(ctx context.Context) {
 	for _, f := range files {
 		ev.file(source{kind: wardFile, name: f, path: f, root: ev.s.root})
 	}
+	ev.digesting.wait(ev.out.Resources)
 }
 
 // file evaluates a file once and returns its globals. A file that failed is

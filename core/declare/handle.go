@@ -153,6 +153,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	r.Needs = ev.needs(r)
 	r.Former = former(r)
 	ev.out.Resources = append(ev.out.Resources, r)
+	ev.digesting.follow(ev.out.Resources)
 	return h, nil
 }
 

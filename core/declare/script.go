@@ -145,6 +145,6 @@ func bareEvaluator(s *evaluation, ward string) *evaluator {
 		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Secrets: map[string]*Secret{}, Files: map[string]string{}},
 		declared: map[string]*Resource{}, inputs: map[string][]given{}, files: map[string]*starFile{},
 		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{}, scopes: []*scope{{opened: map[string]problem.Position{}}},
-		steps: s.o.Estate.Limits.Steps,
+		steps: s.o.Estate.Limits.Steps, digesting: newDigesting(),
 	}
 }

@@ -101,7 +101,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 		s.Open[r.Run] = r
 	}
 	rest := body[nl+1:]
-	parts := make([][]*Stored, len(h.Frames))
+	parts := make([][]Stored, len(h.Frames))
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	if len(h.Frames)%2 != 0 {
@@ -128,9 +128,14 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
+	n := 0
 	for _, part := range parts {
-		for _, r := range part {
-			s.Records[r.Address] = r
+		n += len(part)
+	}
+	s.Records = make(map[string]*Stored, n)
+	for _, part := range parts {
+		for i := range part {
+			s.Records[part[i].Address] = &part[i]
 		}
 	}
 	if len(rest) > 0 || len(s.Records) != h.Records {

@@ -2,12 +2,15 @@ package ledger
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"sync"
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/klauspost/compress/zstd"
 
 	"kasbah/core/value"
@@ -196,15 +199,19 @@ func (s *Stored) appendTo(heads, bodies *bytes.Buffer) error {
 }
 
 // parseHeads reads the first lines that appendTo wrote of a number of records;
-// the records stay in their block.
-func parseHeads(heads []byte, in *block) ([]*Stored, error) {
-	out := make([]*Stored, 0, bytes.Count(heads, []byte("\n")))
+// the records stay in their block. All texts share one copy of the lines.
+func parseHeads(heads []byte, in *block) ([]Stored, error) {
+	h := heading{dec: jsontext.NewDecoder(bytes.NewBuffer(heads)), all: string(heads)}
+	out := make([]Stored, 0, bytes.Count(heads, []byte("\n")))
 	at := 0
-	for line := range bytes.Lines(heads) {
-		s := &Stored{in: in, at: at}
-		into := [...]any{&s.Address, &s.Type, &s.ID, &s.Tag, &s.Needs, &s.Declared, &s.Whole, &s.Settled, &s.Seq, &s.size}
-		if err := json.Unmarshal(line, &into); err != nil {
-			return nil, fmt.Errorf("a record's line: %w", err)
+	for h.dec.PeekKind() == '[' {
+		s := Stored{in: in, at: at}
+		h.token('[')
+		s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared = h.text(), h.text(), h.text(), h.text(), h.texts(), h.text()
+		s.Whole, s.Settled, s.Seq, s.size = h.truth(), h.truth(), h.number(), int(h.number())
+		h.token(']')
+		if h.err != nil {
+			break
 		}
 		if s.Address == "" || s.size <= 0 {
 			return nil, errors.New("a record's line does not say whose it is, or where")
@@ -212,5 +219,82 @@ func parseHeads(heads []byte, in *block) ([]*Stored, error) {
 		at += s.size + 1
 		out = append(out, s)
 	}
+	if _, err := h.dec.ReadToken(); h.err == nil && err != io.EOF {
+		h.err = cmp.Or(err, errors.New("it holds something else"))
+	}
+	if h.err != nil {
+		return nil, fmt.Errorf("a record's line: %w", h.err)
+	}
 	return out, nil
+}
+
+// heading reads the lines about records. After the first error it reads nothing.
+type heading struct {
+	dec *jsontext.Decoder
+	all string // what it reads
+	err error
+}
+
+func (h *heading) token(want jsontext.Kind) (t jsontext.Token) {
+	if h.err != nil {
+		return t
+	}
+	if t, h.err = h.dec.ReadToken(); h.err == nil && t.Kind() != want {
+		h.err = fmt.Errorf("%s stands where %s is wanted", t.Kind(), want)
+	}
+	return t
+}
+
+func (h *heading) text() string {
+	if h.err != nil {
+		return ""
+	}
+	raw, err := h.dec.ReadValue()
+	switch {
+	case err != nil:
+		h.err = err
+	case raw.Kind() != '"':
+		h.err = fmt.Errorf("%s stands where a text is wanted", raw.Kind())
+	case bytes.IndexByte(raw, '\\') < 0:
+		end := int(h.dec.InputOffset())
+		return h.all[end-len(raw)+1 : end-1]
+	}
+	var s string
+	if h.err == nil {
+		h.err = json.Unmarshal(raw, &s)
+	}
+	return s
+}
+
+func (h *heading) texts() []string {
+	if h.err == nil && h.dec.PeekKind() == 'n' {
+		h.token('n')
+		return nil
+	}
+	h.token('[')
+	var out []string
+	for h.err == nil && h.dec.PeekKind() == '"' {
+		out = append(out, h.text())
+	}
+	h.token(']')
+	return out
+}
+
+func (h *heading) truth() bool {
+	if h.err == nil && h.dec.PeekKind() == 'f' {
+		h.token('f')
+		return false
+	}
+	h.token('t')
+	return h.err == nil
+}
+
+func (h *heading) number() int64 {
+	t := h.token('0')
+	if h.err != nil {
+		return 0
+	}
+	n, err := t.Int()
+	h.err = err
+	return n
 }

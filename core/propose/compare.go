@@ -2,8 +2,6 @@ package propose
 
 import (
 	"fmt"
-	"sort"
-	"strconv"
 	"strings"
 
 	"kasbah/core/declare"
@@ -271,7 +269,7 @@ func careOf(c declare.Care) ledger.Care {
 		if out.Excuse == nil {
 			out.Excuse = map[string]string{}
 		}
-		out.Excuse[rule] = x.Reason + ", until " + x.Until
+		out.Excuse[rule] = x.String()
 	}
 	return out
 }
@@ -295,57 +293,4 @@ func kitOf(d *declare.Resource) string {
 		}
 	}
 	return ""
-}
-
-// NeedsOf lists a resource's needs, in byte order.
-func NeedsOf(r *declare.Resource) []string {
-	out := make([]string, 0, len(r.Needs))
-	for _, n := range r.Needs {
-		out = append(out, n.Address)
-	}
-	sort.Strings(out)
-	return out
-}
-
-// fingerprint digests a declaration: its inputs with pending values
-// unresolved, its needs and its care. It works in scratch, which it returns
-// for the next one.
-func fingerprint(r *declare.Resource, needs []string, scratch []byte) (value.Fingerprint, []byte) {
-	b := append(scratch[:0], '[')
-	b = append(value.AppendText(b, r.FullType()), ',')
-	b = append(value.Append(b, r.Inputs), ',')
-	b = append(appendTexts(b, needs), ',')
-	b = append(strconv.AppendBool(b, r.Care.Guard), ',')
-	b = append(value.AppendText(b, r.Care.Swap), ',')
-	var leave []string
-	for _, p := range r.Care.Leave {
-		leave = append(leave, p.String())
-	}
-	b = appendTexts(b, leave)
-	if len(r.Care.Excuse) > 0 {
-		excuse := value.Map{}
-		for rule, why := range careOf(r.Care).Excuse {
-			excuse[rule] = why
-		}
-		b = value.Append(append(b, ','), excuse)
-	}
-	if r.Care.AtDrop != "" {
-		b = value.AppendText(append(b, ','), "at drop "+r.Care.AtDrop)
-	}
-	if r.Care.Timeout != 0 {
-		b = value.AppendText(append(b, ','), r.Care.Timeout.String())
-	}
-	b = append(b, ']')
-	return value.FingerprintOf(b), b
-}
-
-func appendTexts(b []byte, list []string) []byte {
-	b = append(b, '[')
-	for i, s := range list {
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = value.AppendText(b, s)
-	}
-	return append(b, ']')
 }

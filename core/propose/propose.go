@@ -64,6 +64,7 @@ type proposer struct {
 	actions  []*Action           // by node; nil for what was not decided yet, or is left out
 	recorded *records            // with unfinished calls taken as done
 	dangling map[string]bool     // full addresses with an unfinished call
+	stored   []*ledger.Stored    // by node: what is recorded of what is declared; nil for nothing
 	alike    []bool              // by node: declared as it was when it was enacted
 	since    []int64             // by node: the entry in which what stays as it is changed last; -1 for what changes
 	was      map[string]string   // full address -> the former one under which it is recorded
@@ -89,6 +90,7 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	if err := w.gather(); err != nil {
 		return nil, err
 	}
+	w.match()
 	w.connect()
 	if err := w.selectOnly(w.g); err != nil {
 		return nil, err
@@ -100,7 +102,6 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	if cycle != nil {
 		return nil, fmt.Errorf("the graph has a cycle: %s", strings.Join(cycle, " needs "))
 	}
-	w.compareFingerprints()
 	w.since = make([]int64, w.g.Len())
 	w.actions = make([]*Action, w.g.Len())
 	for _, n := range order {
@@ -133,7 +134,7 @@ func (w *proposer) decide(n int32) error {
 	if int(n) < len(w.declared) {
 		d = w.declared[n]
 	}
-	st := w.recorded.stored(full)
+	st := w.storedOf(n)
 	a, err := w.action(full, d, w.unchanged(n, full, st))
 	if err != nil {
 		return err
@@ -234,7 +235,7 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	if d != nil {
 		a.Type = d.FullType()
 		a.Position, a.Via = d.Position()
-		a.Needs = NeedsOf(d)
+		a.Needs = d.NeedAddresses()
 		a.Kit = kitOf(d)
 		if same {
 			a.Kind = Same
@@ -269,8 +270,7 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	}
 	if d != nil {
 		a.Plan.Care = careOf(d.Care)
-		print, _ := fingerprint(d, a.Needs, nil)
-		a.Plan.Declared = print.String()
+		a.Plan.Declared = d.Fingerprint().String()
 	}
 	if a.Was != "" && a.Kind == Same {
 		a.Kind = Rename

@@ -82,7 +82,11 @@ func (w *proposer) unchanged(n int32, full string, st *ledger.Stored) bool {
 			return false
 		}
 	}
-	for _, m := range w.g.Needs(n) {
+	needs := w.g.Needs(n)
+	if len(needs) < len(w.declared[n].Needs) { // some of it is no resource of the proposed wards, and may change without them
+		return false
+	}
+	for _, m := range needs {
 		if at := w.since[m]; at < 0 || at >= st.Seq {
 			return false
 		}
@@ -90,25 +94,25 @@ func (w *proposer) unchanged(n int32, full string, st *ledger.Stored) bool {
 	return true
 }
 
-// compareFingerprints notes which resources are declared as they were when
-// they were enacted, on all the cores there are.
-func (w *proposer) compareFingerprints() {
+// match finds the records of what is declared, and notes which resources are
+// declared as they were when they were enacted, on all the cores there are.
+func (w *proposer) match() {
 	all := w.declared
-	w.alike = make([]bool, len(all))
+	w.stored, w.alike = make([]*ledger.Stored, len(all)), make([]bool, len(all))
 	const chunk = 512
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for from := 0; from < len(all); from += chunk {
 		g.Go(func() error {
-			var scratch []byte
 			for i, d := range all[from:min(from+chunk, len(all))] {
-				st := w.recorded.stored(d.Full())
-				if st == nil || !st.Whole || !st.Settled || w.looksOutside(d) {
+				s := w.recorded.states[d.Ward]
+				if s == nil {
 					continue
 				}
-				var now value.Fingerprint
-				now, scratch = fingerprint(d, NeedsOf(d), scratch)
-				w.alike[from+i] = now.Is(st.Declared)
+				if st := s.Records[d.Address]; st != nil {
+					w.stored[from+i] = st
+					w.alike[from+i] = st.Whole && st.Settled && !d.LooksBeyond() && d.Fingerprint().Is(st.Declared)
+				}
 			}
 			return nil
 		})
@@ -116,14 +120,12 @@ func (w *proposer) compareFingerprints() {
 	_ = g.Wait() // it never fails
 }
 
-// looksOutside reports whether inputs are made from what is no resource of the
-// proposed wards, which may change without them.
-func (w *proposer) looksOutside(d *declare.Resource) bool {
-	outside := false
-	value.Refs(d.Inputs, func(ref value.Ref) {
-		outside = outside || w.o.Declared.Resource(ref.Address) == nil
-	})
-	return outside
+// storedOf is what is recorded of a node.
+func (w *proposer) storedOf(n int32) *ledger.Stored {
+	if int(n) < len(w.stored) {
+		return w.stored[n]
+	}
+	return w.recorded.stored(w.g.Name(n))
 }
 
 // costOfSame is what a resource costs that stays as it is.

@@ -45,7 +45,19 @@ func (w *proposer) connect() {
 // recordedOnly lists what is recorded and not declared, in byte order.
 func (w *proposer) recordedOnly() []string {
 	var out []string
+	left := 0
+	for _, s := range w.recorded.states {
+		left += len(s.Records)
+	}
+	for _, st := range w.stored {
+		if st != nil {
+			left--
+		}
+	}
 	for ward, s := range w.recorded.states {
+		if left == 0 {
+			break
+		}
 		for a := range s.Records {
 			if full := value.InWard(ward, a); w.o.Declared.Resource(full) == nil && w.recorded.has(full) {
 				out = append(out, full)

@@ -1,0 +1,53 @@
+package cli
+
+import (
+	"os"
+	"runtime"
+	"runtime/debug"
+	"runtime/metrics"
+	"sync/atomic"
+)
+
+// slack is how much garbage may gather before the collector looks for it. Most
+// commands end before, and one that fills a large heap is spared the rounds over a
+// small one.
+const slack = 128 << 20
+
+var steady atomic.Bool
+
+// spareCollector makes the collector wait for slack or for as much as is in use,
+// whichever is more. A GOGC that somebody has set stays.
+func spareCollector() {
+	if os.Getenv("GOGC") != "" {
+		return
+	}
+	const least = 4 << 20 // of a heap, with which the runtime reckons at 100 %
+	debug.SetGCPercent(100 * slack / least)
+	afterCollection(func() (again bool) {
+		if steady.Load() {
+			return false
+		}
+		sample := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		metrics.Read(sample)
+		debug.SetGCPercent(max(100, 100*slack/max(int(sample[0].Value.Uint64()), least)))
+		return true
+	})
+}
+
+// steadyCollector gives back what spareCollector took, for a program that runs on and on.
+func steadyCollector() {
+	if steady.Store(true); os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(100)
+	}
+}
+
+// afterCollection calls f after the next round of the collector, and again as long as
+// it says so.
+func afterCollection(f func() (again bool)) {
+	type round struct{ _ *byte }
+	runtime.SetFinalizer(&round{}, func(*round) {
+		if f() {
+			afterCollection(f)
+		}
+	})
+}
