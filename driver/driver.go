@@ -84,6 +84,14 @@ type Feed interface {
 	Changes(ctx context.Context, typ, id string) iter.Seq2[Event, error]
 }
 
+// Skimmer is implemented by drivers whose lists tell the tag of each thing, so that
+// the rest need not be read of things that are known already.
+type Skimmer interface {
+	// Skim is List that may leave out the attributes of things of whose id and tag
+	// enough reports true; Live.Attributes of those is nil.
+	Skim(ctx context.Context, typ string, enough func(id, tag string) bool) iter.Seq2[Live, error]
+}
+
 // Vetter is implemented by drivers that can tell more about inputs than a schema
 // says.
 type Vetter interface {

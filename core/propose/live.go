@@ -88,8 +88,19 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 			if d == nil {
 				return fmt.Errorf("the ledger records %s, and kasbah.toml has no driver %q", full, drv)
 			}
+			asRecorded := func(id, tag string) bool {
+				st := ids[id]
+				return st != nil && st.Tag != "" && st.Tag == tag
+			}
+			list := d.List(ctx, typ)
+			if s, ok := d.(driver.Skimmer); ok {
+				list = s.Skim(ctx, typ, func(id, tag string) bool {
+					_, known := ids[id]
+					return !known || asRecorded(id, tag)
+				})
+			}
 			found := make(map[string]Thing, len(ids))
-			for l, err := range d.List(ctx, typ) {
+			for l, err := range list {
 				if err != nil {
 					return fmt.Errorf("reading the list of %s: %w", full, err)
 				}
@@ -98,7 +109,7 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 					continue
 				}
 				t := ThingOf(l)
-				if st != nil && st.Tag != "" && st.Tag == l.Tag {
+				if asRecorded(l.ID, l.Tag) {
 					t.attributes, t.recorded = nil, st
 				}
 				found[l.ID] = t

@@ -20,8 +20,8 @@ func (d *Driver) Changes(ctx context.Context, typ, id string) iter.Seq2[driver.E
 		if id != "" {
 			query = url.Values{"id": {id}}
 		}
-		d.pages(ctx, d.doc.documentExtension.Changes, query, nil, func(m value.Map) bool {
-			e, ok := eventOf(m)
+		d.pages(ctx, d.doc.documentExtension.Changes, query, nil, nil, func(i item) bool {
+			e, ok := eventOf(i.whole)
 			if !ok || typ != "" && e.Type != typ {
 				return true
 			}

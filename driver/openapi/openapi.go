@@ -138,7 +138,7 @@ func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, 
 	}
 	if t.tag != "" {
 		if tag == "" {
-			tag = `"` + text(m[t.tag]) + `"` // RFC 9110, 8.8.3
+			tag = quoted(text(m[t.tag]))
 		}
 		delete(m, t.tag)
 	}
@@ -150,6 +150,9 @@ func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, 
 	}
 	return driver.Live{ID: t.identity(append(values, own)), Tag: tag, Attributes: m}, nil
 }
+
+// quoted is an entity tag as its header writes it (RFC 9110, 8.8.3).
+func quoted(tag string) string { return `"` + tag + `"` }
 
 func (t described) reply(r *reply, known value.Map) (driver.Live, error) {
 	m, err := object(r.body, t.In)
@@ -327,8 +330,8 @@ func (d *Driver) collection(ctx context.Context, t described, values []string, q
 		known[p] = typed(t.Attribute(p), values[i])
 	}
 	return func(yield func(driver.Live, error) bool) {
-		d.pages(ctx, t.list.fill(values), query, t.Pages, func(m value.Map) bool {
-			l, err := t.live(m, "", known)
+		d.pages(ctx, t.list.fill(values), query, t.Pages, nil, func(i item) bool {
+			l, err := t.live(i.whole, "", known)
 			return yield(l, err) && err == nil
 		}, func(err error) { yield(driver.Live{}, err) })
 	}

@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"log"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -253,6 +256,59 @@ func TestPages(t *testing.T) {
 	for range d.List(ctx, "lamp") {
 		break
 	}
+}
+
+// TestSkim: whatever a cloud answers, a list that is skimmed says what one that is
+// read says, but for the attributes that nobody wants.
+func TestSkim(t *testing.T) {
+	ctx := context.Background()
+	var body []byte
+	d := open(t, lampDocument, func(w http.ResponseWriter, r *http.Request) { w.Write(body) })
+	read := func(list iter.Seq2[driver.Live, error]) (all []driver.Live, wrong string) {
+		for l, err := range list {
+			if err != nil {
+				return all, err.Error()
+			}
+			all = append(all, l)
+		}
+		return all, ""
+	}
+	pieces := []string{`"`, `{`, `}`, `[`, `]`, `,`, `null`, `7`, `"id"`, `"version": "9"`, `"version": [1]`, `"id": "é\u00e9\\"`, ` `, "\xff", `"x": {"id": 3}`, `"id": 1.5`}
+	whole, skimmed := 0, 0
+	rnd := rand.New(rand.NewPCG(11, 2026))
+	for range 3000 {
+		body = []byte(`{"total": 3, "items": [{"id": "a", "version": 1, "beam": {"id": "no", "width": 1.5}}, {"version": "2", "id": "b\u00e9", "tags": ["x", {"y": null}]}, {"id": "c"}], "next": null}`)
+		if rnd.IntN(2) == 0 {
+			body = []byte(`[{"id": 5, "version": 3}, {"id": "b", "version": 2, "version": 4}]`)
+		}
+		for range rnd.IntN(3) {
+			from := rnd.IntN(len(body))
+			to := from + rnd.IntN(min(6, len(body)-from))
+			body = slices.Concat(body[:from], []byte(pieces[rnd.IntN(len(pieces))]), body[to:])
+		}
+		want, wrong := read(d.List(ctx, "tower"))
+		same, alsoWrong := read(d.Skim(ctx, "tower", func(string, string) bool { return false }))
+		require.Equal(t, wrong, alsoWrong, "%s", body)
+		require.Equal(t, want, same, "%s", body)
+		if wrong != "" {
+			continue
+		}
+		few, wrong := read(d.Skim(ctx, "tower", func(_, tag string) bool { return tag != `"4"` }))
+		require.Empty(t, wrong, "%s", body)
+		require.Len(t, few, len(want), "%s", body)
+		for i, l := range few {
+			require.Equal(t, want[i].ID, l.ID, "%s", body)
+			require.Equal(t, want[i].Tag, l.Tag, "%s", body)
+			if l.Attributes == nil {
+				skimmed++
+				continue
+			}
+			whole++
+			require.Equal(t, want[i], l, "%s", body)
+		}
+	}
+	require.Greater(t, skimmed, 1000)
+	require.Greater(t, whole, 500)
 }
 
 // TestPassingFaults: reading is tried again while the fault may pass.

@@ -14,8 +14,8 @@ import (
 )
 
 // pages walks a list, fetching the next page while the caller works on this
-// one where its place can be known.
-func (d *Driver) pages(ctx context.Context, path string, query url.Values, how *pagesExtension, item func(value.Map) bool, failed func(error)) {
+// one where its place can be known. skim may be nil.
+func (d *Driver) pages(ctx context.Context, path string, query url.Values, how *pagesExtension, skim *skimmer, each func(item) bool, failed func(error)) {
 	type page struct {
 		r   *reply
 		err error
@@ -42,12 +42,7 @@ func (d *Driver) pages(ctx context.Context, path string, query url.Values, how *
 		if next != "" && how == nil {
 			coming = fetch(next)
 		}
-		v, err := value.Parse(p.r.body)
-		if err != nil {
-			failed(&driver.Error{Message: "the cloud's list is not JSON: " + err.Error()})
-			return
-		}
-		items, err := itemsOf(v, how)
+		items, v, err := readPage(p.r.body, how, skim)
 		if err != nil {
 			failed(err)
 			return
@@ -57,8 +52,8 @@ func (d *Driver) pages(ctx context.Context, path string, query url.Values, how *
 				coming = fetch(next)
 			}
 		}
-		for _, m := range items {
-			if !item(m) {
+		for _, i := range items {
+			if !each(i) {
 				return
 			}
 		}
@@ -126,8 +121,23 @@ func (p *place) next(r *reply, body any, n int) string {
 	return p.String()
 }
 
+// readPage reads the items of a page, and what else it says where it was read whole.
+func readPage(body []byte, how *pagesExtension, skim *skimmer) ([]item, any, error) {
+	if skim != nil {
+		if items, err := skim.page(body); err == nil {
+			return items, nil, nil
+		}
+	}
+	v, err := value.Parse(body)
+	if err != nil {
+		return nil, nil, &driver.Error{Message: "the cloud's list is not JSON: " + err.Error()}
+	}
+	items, err := itemsOf(v, how)
+	return items, v, err
+}
+
 // itemsOf reads a page: an array, or an object with one array in it.
-func itemsOf(v any, how *pagesExtension) ([]value.Map, error) {
+func itemsOf(v any, how *pagesExtension) ([]item, error) {
 	list, ok := v.([]any)
 	m, isMap := v.(map[string]any)
 	switch {
@@ -146,9 +156,9 @@ func itemsOf(v any, how *pagesExtension) ([]value.Map, error) {
 	if !ok {
 		return nil, &driver.Error{Message: "the cloud's list holds no array"}
 	}
-	out := make([]value.Map, len(list))
+	out := make([]item, len(list))
 	for i := range list {
-		if out[i], ok = list[i].(map[string]any); !ok {
+		if out[i].whole, ok = list[i].(map[string]any); !ok {
 			return nil, &driver.Error{Message: "the cloud's list holds something else than objects"}
 		}
 	}
