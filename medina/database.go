@@ -78,7 +78,7 @@ func openDatabase(path string) (*database, error) {
 	}
 	if err != nil {
 		db.Close()
-		return nil, fmt.Errorf("medina's database %s: %w", path, err)
+		return nil, err
 	}
 	return &database{sql: db}, nil
 }

@@ -46,7 +46,7 @@ const (
 func Open(o Options) (*Server, error) {
 	db, err := openDatabase(o.Path)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("medina's database %s: %w", o.Path, err)
 	}
 	s := &Server{db: db, o: o, kinds: kinds(), by: map[string]*kind{}, types: map[string]bool{}}
 	r := chi.NewRouter()
