@@ -6,14 +6,12 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
-	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -388,157 +386,6 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	return true
 }
 
-// failed turns an error into problems: one, or one for each attribute that the
-// cloud says something of, at the line of each.
-func (e *executor) failed(a *propose.Action, err error) []*problem.Problem {
-	p := &problem.Problem{Level: problem.Wrong, Ward: a.Ward, Address: a.Address, Position: a.Position, Via: a.Via, Message: err.Error()}
-	var refusal *rules.Refusal
-	if errors.As(err, &refusal) {
-		p.Rule, p.Hint = refusal.Rule, refusal.Help
-	}
-	var de *driver.Error
-	if !errors.As(err, &de) || len(de.Problems) == 0 {
-		return []*problem.Problem{p}
-	}
-	var out []*problem.Problem
-	for i, said := range de.Problems {
-		one := *p
-		one.Path = said.Path
-		if at, ok := a.Plan.Positions[topLevel(said.Path)]; ok {
-			one.Position = at
-		}
-		if i > 0 {
-			one.Message = said.Message
-		} else if said.Message != "" && !strings.Contains(p.Message, said.Message) {
-			one.Message = p.Message + ": " + said.Message
-		}
-		if said.Path != "" && !strings.Contains(one.Message, said.Path) {
-			one.Message = said.Path + ": " + one.Message
-		}
-		out = append(out, &one)
-	}
-	return out
-}
-
-func topLevel(path string) string {
-	if p, err := value.ParsePath(path); err == nil && len(p) > 0 {
-		return p[0].Key
-	}
-	return path
-}
-
-// finish ends the run with its counts and published values.
-func (e *executor) finish(ctx context.Context) (*Result, error) {
-	c := e.tally()
-	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Copies: e.copies, Outcome: "done", Published: map[string]value.Map{}}
-	r.Undone, r.Resumed = e.undone, e.resumedActions
-	switch {
-	case e.tookBackAll:
-		r.Outcome = "undone"
-	case len(e.failures) > 0:
-		r.Outcome = "failed"
-	case c.NotBegun > 0:
-		r.Outcome = "stopped"
-	}
-	values := map[string]ledger.Values{}
-	for _, w := range e.p.Wards {
-		run := e.runs[w.Ward]
-		if run == nil || len(e.undone) > 0 {
-			continue // they stay as they were
-		}
-		is := e.values(w)
-		if run.Scope().MayWrite(ledger.PublishedValues) {
-			values[w.Ward] = is
-		}
-		r.Published[w.Ward] = value.Map(is.Published)
-	}
-	r.Actions = e.actions()
-	err := e.end(ctx, r.Outcome, values)
-	e.event(Event{Kind: EventEnd})
-	return r, errors.Join(err, e.broken)
-}
-
-// actions says what became of each.
-func (e *executor) actions() []ActionResult {
-	undone := map[string]bool{}
-	for _, u := range e.undone {
-		undone[value.InWard(u.Ward, u.Address)] = u.Err == nil
-	}
-	out := make([]ActionResult, 0, e.counts.Total)
-	for _, a := range e.p.Actions {
-		if a.Kind == propose.Same {
-			continue
-		}
-		full := a.Full()
-		x := ActionResult{Action: a, Outcome: "not begun", Took: e.took[full], Err: e.errs[full]}
-		switch {
-		case undone[full]:
-			x.Outcome = "undone"
-		case errors.Is(x.Err, errUnclear):
-			x.Outcome = "unclear"
-		case x.Err != nil:
-			x.Outcome = "failed"
-		case e.halfDone[full] == len(halves(a)):
-			x.Outcome = "done"
-		}
-		if r, err := e.recordOf(full, a.Was); err == nil && r != nil {
-			x.ID = r.ID
-		}
-		out = append(out, x)
-	}
-	return out
-}
-
-// values are what the run leaves of a ward besides records, as far as it is
-// known; what is not known stays as it was. There are none when the proposal
-// removes the ward.
-func (e *executor) values(w propose.WardAt) ledger.Values {
-	out := ledger.Values{Published: value.Attributes{}}
-	if e.p.Raze {
-		return out
-	}
-	old := e.runs[w.Ward].Values()
-	out.Offered, out.Reads = value.Attributes{}, w.Reads
-	for n, v := range w.Published {
-		if value.IsSecret(v.V) {
-			out.Offered[n] = v.V // the value itself is not recorded
-			continue
-		}
-		known, err := value.Resolve(v.V, e.lookup)
-		switch {
-		case err == nil && !value.IsPending(known):
-			out.Published[n] = known
-			if value.IsPending(v.V) {
-				out.Offered[n] = v.V
-			}
-		default:
-			if was, ok := old.Published[n]; ok {
-				out.Published[n] = was
-			}
-			if was, ok := old.Offered[n]; ok {
-				out.Offered[n] = was
-			}
-		}
-	}
-	out.Found = e.found.of(w.Ward, old)
-	return out
-}
-
-// rulesSaid is what house rules said of a ward's actions without stopping
-// them: in the proposal and, of values that were pending then, in the run.
-func (e *executor) rulesSaid(ward string) []string {
-	if e.p == nil {
-		return nil
-	}
-	var out []string
-	for _, f := range e.p.Rules {
-		if (f.Ward == ward || f.Ward == "") && f.Verdict != rules.Undecided {
-			out = append(out, strings.TrimPrefix(f.Address+": "+f.Sentence(), ": "))
-		}
-	}
-	return append(out, e.said[ward]...)
-}
-
 // judgeAgain lets the rules judge what they were undecided about.
 func (e *executor) judgeAgain(ctx context.Context, a *propose.Action, inputs value.Map) error {
 	if e.o.Judge == nil {
@@ -549,31 +396,6 @@ func (e *executor) judgeAgain(ctx context.Context, a *propose.Action, inputs val
 	defer e.mu.Unlock()
 	e.said[a.Ward] = append(e.said[a.Ward], said...)
 	return err
-}
-
-// failedIn says what failed in a ward, and why.
-func (e *executor) failedIn(ward string) []string {
-	var out []string
-	for _, f := range e.failures {
-		if f.Ward == ward {
-			out = append(out, f.Address+": "+f.Message)
-		}
-	}
-	return out
-}
-
-// end gives every lock back. Locks that were taken away are past giving.
-func (e *executor) end(ctx context.Context, outcome string, values map[string]ledger.Values) error {
-	var errs []error
-	for _, w := range value.Keys(e.runs) {
-		run, c := e.runs[w], e.byWard[w]
-		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear, "undone": c.Undone}
-		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w), Copies: e.copiesIn(w), Values: values[w]})
-		if err != nil && !errors.Is(err, ledger.ErrBroken) {
-			errs = append(errs, err)
-		}
-	}
-	return errors.Join(errs...)
 }
 
 // lookup answers for an attribute from the records as they are now.
