@@ -117,13 +117,18 @@ func (p *project) driverNamed(name string) (*schema.Catalog, error) {
 	return nil, &usageError{msg: fmt.Sprintf("the estate has no driver %q", name), hint: nearest.Hint(name, p.estate.Drivers())}
 }
 
-// pinDriver pins what a driver offers now.
-func (a *app) pinDriver(p *project, name string) error {
+func (p *project) driverAndPins(name string) (*schema.Catalog, *estate.Pins, error) {
 	c, err := p.driverNamed(name)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	pins, err := p.pins()
+	return c, pins, err
+}
+
+// pinDriver pins what a driver offers now.
+func (a *app) pinDriver(p *project, name string) error {
+	c, pins, err := p.driverAndPins(name)
 	if err != nil {
 		return err
 	}
@@ -158,11 +163,7 @@ func (a *app) pinDriver(p *project, name string) error {
 
 // compareDriver shows how a driver differs from what is pinned.
 func (a *app) compareDriver(p *project, name string) error {
-	c, err := p.driverNamed(name)
-	if err != nil {
-		return err
-	}
-	pins, err := p.pins()
+	c, pins, err := p.driverAndPins(name)
 	if err != nil {
 		return err
 	}
