@@ -60,6 +60,20 @@ func (l Live) Matches(match value.Map) bool {
 	return true
 }
 
+// Among is the Find of drivers that can do no better than to list.
+func Among(things iter.Seq2[Live, error], match value.Map) ([]Live, error) {
+	var out []Live
+	for l, err := range things {
+		if err != nil {
+			return nil, err
+		}
+		if l.Matches(match) {
+			out = append(out, l)
+		}
+	}
+	return out, nil
+}
+
 // Change is an edit: the attributes that change, as they are and as they are
 // to be. One that is missing in To is to be taken away.
 type Change struct {

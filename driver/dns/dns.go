@@ -427,16 +427,7 @@ func (d *Driver) List(ctx context.Context, typ string) iter.Seq2[driver.Live, er
 
 // Find reads the sets that match.
 func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]driver.Live, error) {
-	var out []driver.Live
-	for l, err := range d.List(ctx, typ) {
-		if err != nil {
-			return nil, err
-		}
-		if l.Matches(match) {
-			out = append(out, l)
-		}
-	}
-	return out, nil
+	return driver.Among(d.List(ctx, typ), match)
 }
 
 // update sends an update and is what the server answers.

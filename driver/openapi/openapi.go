@@ -347,16 +347,7 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 	if name, ok := match["name"].(string); ok && t.byName {
 		query = url.Values{"name": {name}}
 	}
-	var out []driver.Live
-	for l, err := range d.listed(ctx, typ, match, query) {
-		if err != nil {
-			return nil, err
-		}
-		if l.Matches(match) {
-			out = append(out, l)
-		}
-	}
-	return out, nil
+	return driver.Among(d.listed(ctx, typ, match, query), match)
 }
 
 // Locate finds what a key made, where the document says how to ask for it.

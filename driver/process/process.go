@@ -235,18 +235,10 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 	if err != nil {
 		return nil, err
 	}
-	var out []driver.Live
 	if !slices.Contains(c.offer, "find") {
-		for l, err := range d.List(ctx, typ) {
-			if err != nil {
-				return nil, err
-			}
-			if l.Matches(match) {
-				out = append(out, l)
-			}
-		}
-		return out, nil
+		return driver.Among(d.List(ctx, typ), match)
 	}
+	var out []driver.Live
 	var r thingsResult
 	if err := c.call(ctx, "find", thingParams{Type: typ, Match: object(match)}, &r, false); err != nil {
 		return nil, err

@@ -105,16 +105,7 @@ func (l *lamps) List(_ context.Context, typ string) iter.Seq2[driver.Live, error
 }
 
 func (l *lamps) Find(ctx context.Context, typ string, match value.Map) ([]driver.Live, error) {
-	var out []driver.Live
-	for one, err := range l.List(ctx, typ) {
-		if err != nil {
-			return nil, err
-		}
-		if one.Matches(match) {
-			out = append(out, one)
-		}
-	}
-	return out, nil
+	return driver.Among(l.List(ctx, typ), match)
 }
 
 func (l *lamps) Create(_ context.Context, typ string, inputs value.Map, _ string) (driver.Live, error) {
