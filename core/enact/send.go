@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"kasbah/core/ledger"
-	"kasbah/core/propose"
-	"kasbah/core/value"
-	"kasbah/driver"
 	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+	"kasbah/driver"
 )
 
 // perform makes one call under its intent and records what came of it. When
