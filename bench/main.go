@@ -48,7 +48,7 @@ func main() {
 	flag.IntVar(&b.n, "n", 100_000, "`resources` of the large estate")
 	flag.IntVar(&b.most, "most", 1_000_000, "`resources` of the largest, for how cost grows")
 	flag.IntVar(&b.times, "times", 5, "how `often` each pair is measured; the medians count")
-	flag.Float64Var(&b.enact, "pace", 0.05, "how fast the simulated cloud works for the run of 1 000 resources; 1 is as slow as a real one")
+	flag.Float64Var(&b.enact, "pace", 0.2, "how fast the simulated cloud works for the run of 1 000 resources; 1 is as slow as a real one")
 	flag.StringVar(&b.kasbah, "kasbah", "", "the `program`")
 	flag.StringVar(&b.hello, "hello", "", "the `program` that prints a line")
 	record := flag.String("record", "", "fill the ledger of the estate in this `folder`, and end")
