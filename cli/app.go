@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"io"
 	"os"
 	"os/user"
@@ -132,7 +133,11 @@ func (a *app) say(format string, args ...any) {
 		return
 	}
 	_ = a.flush() // results come before what is said about them; a failure to write them shows at the end
-	a.errs().Printf(format+"\n", args...)
+	said, out := fmt.Sprintf(format, args...), a.errs()
+	if !strings.Contains(said, "\n") {
+		said = render.Wrap(said, out.Width, "  ")
+	}
+	out.Printf("%s\n", said)
 }
 
 // path is the place of a file that an argument names.

@@ -354,7 +354,7 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 	}
 	ask := func(question, want string) error {
 		got, err := a.ask(ctx, question)
-		if err == nil && got != want {
+		if err == nil && strings.Join(strings.FieldsFunc(got, func(c rune) bool { return c == ' ' || c == ',' }), " ") != want {
 			err = refused("not carried out")
 		}
 		return err
@@ -367,17 +367,28 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 		}
 	}
 	if data || p.Raze && !a.yes {
-		ward := p.Wards[0].Ward
-		what := "This loses data."
+		what, wards := "This loses data.", wardsThatLose(p)
 		if p.Raze {
-			what = "This removes everything in " + strings.Join(wardNames(p), ", ") + "."
+			wards = wardNames(p)
+			what = "This removes everything in " + strings.Join(wards, ", ") + "."
 		}
-		return ask(fmt.Sprintf("%s Type the ward's name, %s, to go on:", what, ward), ward)
+		want := strings.Join(wards, " ")
+		return ask(fmt.Sprintf("%s Type the %s, %s, to go on:", what, map[bool]string{true: "ward's name", false: "wards' names"}[len(wards) == 1], want), want)
 	}
 	if a.yes {
 		return nil
 	}
 	return ask("Carry it out? Type y:", "y")
+}
+
+// wardsThatLose are the wards in which data is lost.
+func wardsThatLose(p *propose.Proposal) []string {
+	loses := map[string]bool{}
+	for _, full := range p.Data {
+		ward, _ := value.SplitWard(full)
+		loses[ward] = true
+	}
+	return slices.DeleteFunc(wardNames(p), func(ward string) bool { return !loses[ward] })
 }
 
 func wardNames(p *propose.Proposal) []string {

@@ -136,11 +136,12 @@ type Resource struct {
 	Within   []*Instance // the instances of kits around it, outermost first
 	Former   []string    // addresses with their ward under which it may be recorded still
 
-	full   string // address with its ward
-	digest *digest
-	index  *index
-	trace  trace
-	star   map[string]string // schema name -> the name used in the code, where they differ
+	full     string // address with its ward
+	fullType string // type with its driver
+	digest   *digest
+	index    *index
+	trace    trace
+	star     map[string]string // schema name -> the name used in the code, where they differ
 }
 
 // Need is another resource that must be there first.
@@ -174,7 +175,12 @@ type Excuse struct {
 func (x Excuse) String() string { return x.Reason + ", until " + x.Until }
 
 // FullType is the type as addresses write it: `medina.network`.
-func (r *Resource) FullType() string { return r.Driver + "." + r.Type.Name }
+func (r *Resource) FullType() string {
+	if r.fullType == "" { // of a resource that was not made here
+		return r.Driver + "." + r.Type.Name
+	}
+	return r.fullType
+}
 
 // Full is the address with its ward.
 func (r *Resource) Full() string {

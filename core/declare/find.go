@@ -36,7 +36,7 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		return nil, fmt.Errorf("%s defines functions and values; it looks nothing up while it is loaded", what)
 	}
 	if len(args) > 0 || len(kwargs) == 0 {
-		return nil, fmt.Errorf("%s.find wants attribute = value, such as name = \"…\"", t.full())
+		return nil, fmt.Errorf("%s.find wants attribute = value, such as name = \"…\"", t.full)
 	}
 	tr := traceOf(thread)
 	pos, via := ev.index.call(tr)
@@ -46,11 +46,11 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		name, known := t.code[code]
 		if !known {
 			names := value.Keys(t.code)
-			return nil, withHint(fmt.Errorf("a %s has no attribute %q", t.full(), code), nearest.Hint(code, names))
+			return nil, withHint(fmt.Errorf("a %s has no attribute %q", t.full, code), nearest.Hint(code, names))
 		}
 		attr := t.typ.Attribute(name)
 		if attr.Secret {
-			return nil, fmt.Errorf("a %s cannot be found by %s, which is secret", t.full(), name)
+			return nil, fmt.Errorf("a %s cannot be found by %s, which is secret", t.full, name)
 		}
 		v, err := converter{levels: ev.limits.Levels, attr: attr, driver: t.d.name}.value(kv[1], attr, value.Path{value.Key(name)})
 		if err != nil {
@@ -66,7 +66,7 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		match[name] = v
 	}
 	if len(match) == 0 {
-		return nil, fmt.Errorf("%s.find wants an attribute with a value", t.full())
+		return nil, fmt.Errorf("%s.find wants an attribute with a value", t.full)
 	}
 	f := &Find{Ward: ev.out.Name, Driver: t.d.name, Type: t.typ, Match: match, Position: pos, Via: via}
 	f.Address = value.FoundAddress(ev.out.Name, f.FullType(), by(match))

@@ -28,7 +28,7 @@ type driver struct {
 func (ev *evaluator) newDriver(name string, c *schema.Catalog) *driver {
 	d := &driver{ev: ev, name: name, catalog: c, types: map[string]*declarer{}}
 	for _, n := range c.Names() {
-		t := &declarer{d: d, typ: c.Types[n], code: map[string]string{}, star: map[string]string{}}
+		t := &declarer{d: d, typ: c.Types[n], full: name + "." + c.Types[n].Name, code: map[string]string{}, star: map[string]string{}}
 		for _, a := range t.typ.Attributes {
 			code := Identifier(a.Name)
 			t.code[code] = a.Name
@@ -63,22 +63,22 @@ func (d *driver) Attr(name string) (starlark.Value, error) {
 type declarer struct {
 	d    *driver
 	typ  *schema.Type
+	full string            // the type with its driver
 	code map[string]string // name in the code -> schema name
 	star map[string]string // schema name -> name in the code, where they differ
 }
 
-func (t *declarer) full() string          { return t.d.name + "." + t.typ.Name }
-func (t *declarer) String() string        { return t.full() }
-func (t *declarer) Name() string          { return t.full() }
+func (t *declarer) String() string        { return t.full }
+func (t *declarer) Name() string          { return t.full }
 func (t *declarer) Type() string          { return "resource type" }
 func (t *declarer) Freeze()               {}
 func (t *declarer) Truth() starlark.Bool  { return true }
-func (t *declarer) Hash() (uint32, error) { return starlark.String(t.full()).Hash() }
+func (t *declarer) Hash() (uint32, error) { return starlark.String(t.full).Hash() }
 func (t *declarer) AttrNames() []string   { return []string{"find"} }
 
 func (t *declarer) Attr(name string) (starlark.Value, error) {
 	if name == "find" {
-		return starlark.NewBuiltin(t.full()+".find", t.find), nil
+		return starlark.NewBuiltin(t.full+".find", t.find), nil
 	}
 	return nil, nil
 }
@@ -91,7 +91,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		return nil, fmt.Errorf("%s defines functions and values; it declares no resource while it is loaded", what)
 	}
 	if len(args) != 1 {
-		return nil, fmt.Errorf("%s wants one name and then attribute = value, and got %d values without a name", t.full(), len(args))
+		return nil, fmt.Errorf("%s wants one name and then attribute = value, and got %d values without a name", t.full, len(args))
 	}
 	name, ok := args[0].(starlark.String)
 	if p, isPending := args[0].(*pending); isPending {
@@ -104,9 +104,9 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		return nil, fmt.Errorf("the ward declares more than %d resources", ev.limits.WardValues)
 	}
 	in := ev.scope()
-	full := ev.out.Name + ":" + in.path + t.full() + "/" + string(name)
+	full := ev.out.Name + ":" + in.path + t.full + "/" + string(name)
 	r := &Resource{
-		Ward: ev.out.Name, Address: full[len(ev.out.Name)+1:], full: full, Driver: t.d.name, Type: t.typ, Name: string(name),
+		Ward: ev.out.Name, Address: full[len(ev.out.Name)+1:], full: full, Driver: t.d.name, Type: t.typ, fullType: t.full, Name: string(name),
 		Within: in.within, Care: in.care, index: ev.index, trace: traceOf(thread), star: t.star,
 	}
 	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make([]givenValue, 0, len(kwargs))}

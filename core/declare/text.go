@@ -60,6 +60,55 @@ func (ev *evaluator) special(vs ...starlark.Value) (bool, error) {
 	return false, nil
 }
 
+// formatted answers for the formats that names are made with: texts and whole
+// numbers put in by %s and %d. Estates make them by the hundred thousand, and the
+// interpreter's own way takes five times as long. Whatever else there is, mistakes
+// among it, it leaves to that.
+func formatted(format string, y starlark.Value) (string, bool) {
+	args, several := y.(starlark.Tuple)
+	out, rest := make([]byte, 0, len(format)+24), format
+	for used := 0; ; {
+		i := strings.IndexByte(rest, '%')
+		if i < 0 {
+			return string(append(out, rest...)), several && used == len(args) || !several && used == 1
+		}
+		if i+1 == len(rest) {
+			return "", false
+		}
+		verb := rest[i+1]
+		out, rest = append(out, rest[:i]...), rest[i+2:]
+		if verb == '%' {
+			out = append(out, '%')
+			continue
+		}
+		arg := y
+		if several {
+			if used >= len(args) {
+				return "", false
+			}
+			arg = args[used]
+		} else if used > 0 {
+			return "", false
+		}
+		used++
+		switch arg := arg.(type) {
+		case starlark.String:
+			if verb != 's' {
+				return "", false
+			}
+			out = append(out, arg...)
+		case starlark.Int:
+			n, small := arg.Int64()
+			if !small || verb != 's' && verb != 'd' {
+				return "", false
+			}
+			out = strconv.AppendInt(out, n, 10)
+		default:
+			return "", false
+		}
+	}
+}
+
 // mod is `%`: arithmetic, or formatting with %s.
 func (ev *evaluator) mod(x, y starlark.Value) (starlark.Value, error) {
 	if p, ok := x.(*pending); ok {
@@ -71,6 +120,9 @@ func (ev *evaluator) mod(x, y starlark.Value) (starlark.Value, error) {
 			return nil, p.cannot("arithmetic (%)")
 		}
 		return starlark.Binary(syntax.PERCENT, x, y)
+	}
+	if s, ok := formatted(string(format), y); ok {
+		return starlark.String(s), nil
 	}
 	if odd, err := ev.special(y); err != nil {
 		return nil, err

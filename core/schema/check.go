@@ -47,7 +47,9 @@ func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 			if a.Required && !a.Output {
 				faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)}, Message: fmt.Sprintf("%s is required and missing", a.Name)})
 			}
-			delete(inputs, a.Name)
+			if given {
+				delete(inputs, a.Name)
+			}
 		}
 	}
 	if known == all {
