@@ -1,12 +1,12 @@
 package medina
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
-	"html/template"
 	"net/http"
 	"net/url"
 	"slices"
@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
+	"maragu.dev/gomponents"
 
 	"kasbah/core/value"
 )
@@ -31,17 +32,11 @@ const (
 	consoleSize = 100 // things on a page
 )
 
-type console struct {
-	s     *Server
-	views map[string]*template.Template
-}
+type console struct{ s *Server }
 
 // console adds the pages to a router.
 func (s *Server) console(r chi.Router) {
-	c := &console{s: s, views: map[string]*template.Template{}}
-	for _, name := range []string{"home", "list", "thing", "form", "events", "enter", "wrong"} {
-		c.views[name] = template.Must(template.New("").Funcs(template.FuncMap{"day": day}).ParseFS(pages, "pages/frame.html", "pages/"+name+".html"))
-	}
+	c := &console{s}
 	r.Get("/", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/console/", http.StatusSeeOther) })
 	r.Get("/console", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/console/", http.StatusSeeOther) })
 	r.Route("/console/", func(r chi.Router) {
@@ -102,7 +97,7 @@ func (c *console) page(f func(http.ResponseWriter, *http.Request) error) http.Ha
 			return err
 		}
 		all.Problem = no.detail
-		return c.show(w, no.status, "wrong", all)
+		return show(w, no.status, all.wrong())
 	})
 }
 
@@ -159,14 +154,14 @@ func acts(r *http.Request) string {
 	return t.Name
 }
 
-func (c *console) show(w http.ResponseWriter, status int, view string, data any) error {
-	var b strings.Builder
-	if err := c.views[view].ExecuteTemplate(&b, "frame.html", data); err != nil {
+func show(w http.ResponseWriter, status int, page gomponents.Node) error {
+	var b bytes.Buffer
+	if err := page.Render(&b); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
-	_, err := w.Write([]byte(b.String()))
+	_, err := w.Write(b.Bytes())
 	return err
 }
 
@@ -179,10 +174,7 @@ func (c *console) home(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return c.show(w, http.StatusOK, "home", struct {
-		frame
-		Latest []event
-	}{f, latest})
+	return show(w, http.StatusOK, f.home(latest))
 }
 
 // enter takes a token and keeps it in a cookie that scripts cannot read.
@@ -201,7 +193,7 @@ func (c *console) enter(w http.ResponseWriter, r *http.Request) error {
 		}
 		f.Problem = "Medina knows no such token."
 	}
-	return c.show(w, http.StatusOK, "enter", f)
+	return show(w, http.StatusOK, f.enter())
 }
 
 func (c *console) leave(w http.ResponseWriter, r *http.Request) error {
@@ -230,6 +222,13 @@ type row struct {
 	Type, ID, Name, More string
 }
 
+// listing is what a list shows.
+type listing struct {
+	Help, Query, Next string
+	Rows              []row
+	First             bool
+}
+
 // list shows the things of a type, a page at a time; q narrows it to names and ids
 // that hold a text.
 func (c *console) list(w http.ResponseWriter, r *http.Request) error {
@@ -252,12 +251,7 @@ func (c *console) list(w http.ResponseWriter, r *http.Request) error {
 		rows.list = rows.list[:consoleSize]
 		next = "/console/" + k.Name + "?" + url.Values{"q": {q}, "after": {strconv.FormatInt(rows.seqs[consoleSize-1], 10)}}.Encode()
 	}
-	return c.show(w, http.StatusOK, "list", struct {
-		frame
-		Help, Query, Next string
-		Rows              []row
-		First             bool
-	}{f, k.Help, q, next, rows.list, after == 0})
+	return show(w, http.StatusOK, f.list(listing{k.Help, q, next, rows.list, after == 0}))
 }
 
 // find looks for a text in the names and ids of all types.
@@ -277,12 +271,7 @@ func (c *console) find(w http.ResponseWriter, r *http.Request) error {
 	if more {
 		found.list = found.list[:consoleSize]
 	}
-	return c.show(w, http.StatusOK, "list", struct {
-		frame
-		Help, Query, Next string
-		Rows              []row
-		First             bool
-	}{f, map[bool]string{true: fmt.Sprintf("the first %d", consoleSize)}[more], q, "", found.list, true})
+	return show(w, http.StatusOK, f.list(listing{map[bool]string{true: fmt.Sprintf("the first %d", consoleSize)}[more], q, "", found.list, true}))
 }
 
 type found struct {
@@ -383,10 +372,7 @@ func (c *console) events(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return c.show(w, http.StatusOK, "events", struct {
-		frame
-		Events []event
-	}{f, list})
+	return show(w, http.StatusOK, f.events(list))
 }
 
 // shown is an attribute on a thing's page.
@@ -394,6 +380,14 @@ type shown struct {
 	Name, Help, Value string
 	Links             []row // what it refers to
 	Output            bool
+}
+
+// thingShown is what the page of a thing shows.
+type thingShown struct {
+	Type, ID, Help, Site string
+	Attributes           []shown
+	Users                []row
+	History              []event
 }
 
 // thing shows one with its attributes, what it uses and is used by, and what
@@ -452,13 +446,7 @@ func (c *console) thing(w http.ResponseWriter, r *http.Request) error {
 	if k.Name == "bucket" && is["site"] == true {
 		site = "/sites/" + url.PathEscape(title) + "/"
 	}
-	return c.show(w, http.StatusOK, "thing", struct {
-		frame
-		Type, ID, Help, Site string
-		Attributes           []shown
-		Users                []row
-		History              []event
-	}{f, k.Name, id, k.Help, site, attributes, users, happened})
+	return show(w, http.StatusOK, f.thing(thingShown{k.Name, id, k.Help, site, attributes, users, happened}))
 }
 
 // plainOf is a value as a person reads it: texts without quotes.

@@ -22,6 +22,12 @@ type field struct {
 	Near                             []row // things that it may refer to
 }
 
+// filling is what a form shows.
+type filling struct {
+	ID, Back, Revision string // ID is "" of a new thing
+	Fields             []*field
+}
+
 // form shows a form for a new thing or one that is there, and sends it.
 func (c *console) form(w http.ResponseWriter, r *http.Request) error {
 	k, err := c.kind(r)
@@ -62,11 +68,7 @@ func (c *console) form(w http.ResponseWriter, r *http.Request) error {
 	if id != "" {
 		back += "/" + id
 	}
-	return c.show(w, status, "form", struct {
-		frame
-		Type, ID, Back, Revision string
-		Fields                   []*field
-	}{f, k.Name, id, back, plainOf(orRevision(was)), fields})
+	return show(w, status, f.form(filling{id, back, plainOf(orRevision(was)), fields}))
 }
 
 func orID(m value.Map) any {

@@ -1,14 +1,17 @@
 package postgres
 
 import (
+	"crypto/hmac"
+	"crypto/pbkdf2"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/xdg-go/scram"
+	"golang.org/x/text/secure/precis"
 
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -140,19 +143,27 @@ func roleOptions(q quote, is value.Map) (string, error) {
 // verifier is what the server keeps of a password (RFC 5803). It is made here, so
 // that the password itself is in no statement, and in no log of the server.
 func verifier(password string) (string, error) {
-	c, err := scram.SHA256.NewClient("", password, "")
-	if err != nil {
-		return "", wrong("password", "it cannot be used as a password")
+	// as servers and their clients prepare it (RFC 8265); what cannot be prepared is taken as it is
+	if prepared, err := precis.OpaqueString.String(password); err == nil {
+		password = prepared
 	}
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
 		return "", err
 	}
-	k, err := c.GetStoredCredentialsWithError(scram.KeyFactors{Salt: string(salt), Iters: 4096})
+	const rounds = 4096
+	salted, err := pbkdf2.Key(sha256.New, password, salt, rounds, sha256.Size)
 	if err != nil {
 		return "", wrong("password", "it cannot be used as a password")
 	}
-	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", k.Iters, base64.StdEncoding.EncodeToString(salt), base64.StdEncoding.EncodeToString(k.StoredKey), base64.StdEncoding.EncodeToString(k.ServerKey)), nil
+	key := func(words string) []byte {
+		h := hmac.New(sha256.New, salted)
+		h.Write([]byte(words))
+		return h.Sum(nil)
+	}
+	stored := sha256.Sum256(key("Client Key"))
+	encode := base64.StdEncoding.EncodeToString
+	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, encode(salt), encode(stored[:]), encode(key("Server Key"))), nil
 }
 
 func membershipKind() *kind {
