@@ -10,6 +10,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 
@@ -63,6 +64,18 @@ type listFlag []string
 
 func (l *listFlag) String() string     { return strings.Join(*l, ", ") }
 func (l *listFlag) Set(s string) error { *l = append(*l, s); return nil }
+
+// wordsFlag is a listFlag of words, which commas may part as well.
+type wordsFlag struct{ listFlag }
+
+func (w *wordsFlag) Set(s string) error {
+	for _, word := range strings.Split(s, ",") {
+		w.listFlag = append(w.listFlag, strings.TrimSpace(word))
+	}
+	return nil
+}
+
+func (w *wordsFlag) has(word string) bool { return slices.Contains(w.listFlag, word) }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
 	a := &app{stdin: in, stdout: out, stderr: errOut, buffer: bufio.NewWriterSize(out, 1<<16), dir: ".", outWidth: 100, errWidth: 100}

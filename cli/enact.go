@@ -34,7 +34,7 @@ type enactFlags struct {
 	timeout    time.Duration
 	wait       time.Duration
 	breakStale bool
-	allow      listFlag
+	allow      wordsFlag
 	ifOneFails string
 	reason     string
 	restore    int64 // the entry whose state is to be restored; 0 for what is declared
@@ -44,7 +44,7 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "so many `calls` at once")
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
 	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish), go-on (do all that does not depend on it) or undo (take back what the run has done)")
-	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change); may be given again")
+	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change), or both with a comma")
 	fs.StringVar(&f.summary, "o", "", "write what became of everything to this `file`, as JSON")
 	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
 	f.registerRun(fs)
@@ -74,7 +74,7 @@ func (f *enactFlags) check() error {
 	if f.form != "text" && f.form != "markdown" {
 		return usage("-form is %q, and must be text or markdown", f.form)
 	}
-	for _, s := range f.allow {
+	for _, s := range f.allow.listFlag {
 		if s != "data" && s != "security" {
 			return usage("-allow is %q, and must be data or security", s)
 		}
@@ -88,15 +88,6 @@ func (f *enactFlags) check() error {
 		return usage("-parallel must lie between 1 and 1000")
 	}
 	return nil
-}
-
-func (f *enactFlags) allows(what string) bool {
-	for _, s := range f.allow {
-		if s == what {
-			return true
-		}
-	}
-	return false
 }
 
 func (a *app) runEnact(ctx context.Context, f enactFlags, args []string) error {
@@ -339,8 +330,8 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 	refused := func(format string, args ...any) error {
 		return &enact.Refused{Reasons: []string{fmt.Sprintf(format, args...)}}
 	}
-	data := len(p.Data) > 0 && !f.allows("data")
-	security := len(p.Security) > 0 && !f.allows("security")
+	data := len(p.Data) > 0 && !f.allow.has("data")
+	security := len(p.Security) > 0 && !f.allow.has("security")
 	if !a.interactive() {
 		switch {
 		case !a.yes:
