@@ -20,28 +20,57 @@ import (
 	"kasbah/store/file"
 )
 
-// large declares n resources, with a little more than three needs each.
+// wards is how many wards the large estate has.
+const wards = 8
+
+// large declares a ward's share of the n resources of the estate, with a little more
+// than three needs each.
 const large = `n = input("n", kind.int)
 coast = medina.network("coast", range = "10.0.0.0/8")
 subnets = [medina.subnet("quay-%d" % i, network = coast, range = cidr.slice("10.0.0.0/8", 20, i)) for i in range(max(1, n // 1000))]
 machines = [medina.machine("gauge-%d" % i, subnet = subnets[i % len(subnets)], size = "tiny", image = "stone-1", tags = {"light": "l%d" % (i % 7), "number": str(i)}) for i in range(n // 4)]
 m = len(machines)
 for i in range(n - m - len(subnets) - 1):
-    medina.record("name-%d" % i, name = "n%d.lantern-coast.example" % i, kind = "A", ttl = 60 + i % 40,
+    medina.record("name-%d" % i, name = "n%d.%s.lantern-coast.example" % (i, ward), kind = "A", ttl = 60 + i % 40,
         values = [machines[i % m].address, machines[(i * 7 + 1) % m].address, machines[(i * 13 + 2) % m].address], care = care(after = [subnets[i % len(subnets)]]))
 `
 
-// write writes an estate of one ward.
-func (b *bench) write(name, star string, n int, pace float64) (string, error) {
+// share is how many of n resources a ward has.
+func share(n, ward int) int {
+	if ward == 0 {
+		return n/wards + n%wards
+	}
+	return n / wards
+}
+
+func wardName(ward int) string { return fmt.Sprintf("shore-%d", ward) }
+
+// write writes the large estate.
+func (b *bench) write(name string, n int) (string, error) {
+	files := map[string]string{}
+	names, inputs := "", ""
+	for w := range wards {
+		files[filepath.Join(wardName(w), "shore.star")] = large
+		names += fmt.Sprintf("%q, ", wardName(w))
+		inputs += fmt.Sprintf("[env.trial.ward.%s.inputs]\nn = %d\n", wardName(w), share(n, w))
+	}
+	files["kasbah.toml"] = "estate = \"coast\"\nwards = [" + names + "]\n[limits]\nheap_bytes = 16000000000\nsteps = 1000000000\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n" + inputs
+	return b.files(name, files)
+}
+
+// files writes the files of an estate.
+func (b *bench) files(name string, files map[string]string) (string, error) {
 	dir := filepath.Join(b.dir, name)
-	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[limits]\nheap_bytes = 16000000000\nsteps = 1000000000\n[drivers.medina]\nkind = \"medina\"\npace = %v\n[env.trial.inputs]\nn = %d\n", pace, n)
-	if err := os.MkdirAll(filepath.Join(dir, "shore"), 0o755); err != nil {
-		return "", err
+	for name, body := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, []byte(body), 0o644); err != nil {
+			return "", err
+		}
 	}
-	if err := os.WriteFile(filepath.Join(dir, "kasbah.toml"), []byte(toml), 0o644); err != nil {
-		return "", err
-	}
-	return dir, os.WriteFile(filepath.Join(dir, "shore", "shore.star"), []byte(star), 0o644)
+	return dir, nil
 }
 
 // instant is a cloud that has made everything at once and keeps nothing: it
@@ -72,7 +101,7 @@ func (d *instant) Create(_ context.Context, typ string, inputs value.Map, _ stri
 // another process: the memory that this one holds would count as that of every
 // program that it starts.
 func (b *bench) recorded(name string, n int) (string, error) {
-	dir, err := b.write(name, large, n, 0)
+	dir, err := b.write(name, n)
 	if err != nil {
 		return "", err
 	}
@@ -100,8 +129,11 @@ func (b *bench) record(dir string, n int) error {
 		return err
 	}
 	catalogs := map[string]*schema.Catalog{"medina": catalog}
-	d, problems := declare.Evaluate(b.ctx, declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs,
-		Inputs: []declare.Input{{Name: "n", Value: int64(n), Source: "bench"}}})
+	o := declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs}
+	for w := range wards {
+		o.Inputs = append(o.Inputs, declare.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)), Source: "bench"})
+	}
+	d, problems := declare.Evaluate(b.ctx, o)
 	if problems.Wrong() > 0 {
 		return problems
 	}
@@ -110,16 +142,19 @@ func (b *bench) record(dir string, n int) error {
 		return err
 	}
 	defer s.Close()
-	l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"})
-	if err != nil {
-		return err
+	ledgers, states := map[string]*ledger.Ledger{}, map[string]*ledger.State{}
+	for _, w := range e.Wards {
+		if ledgers[w], err = ledger.New(s, "coast", "trial", w, ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"}); err != nil {
+			return err
+		}
+		states[w] = ledger.NewState()
 	}
-	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d, Catalogs: catalogs, States: map[string]*ledger.State{"shore": ledger.NewState()}})
+	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d, Catalogs: catalogs, States: states})
 	if err != nil {
 		return err
 	}
 	r, err := enact.Enact(b.ctx, p, enact.Options{Run: "bench", Command: "bench", Parallel: 256, Catalogs: catalogs,
-		Drivers: map[string]driver.Driver{"medina": &instant{Driver: real, catalog: catalog}}, Ledgers: map[string]*ledger.Ledger{"shore": l}})
+		Drivers: map[string]driver.Driver{"medina": &instant{Driver: real, catalog: catalog}}, Ledgers: ledgers})
 	if err != nil {
 		return err
 	}

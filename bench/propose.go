@@ -65,31 +65,35 @@ func (b *bench) ninja(n int) (string, error) {
 		}
 		return os.Chtimes(path, at, at)
 	}
-	subnets, m := max(1, n/1000), n/4
-	err := build("coast")
-	for i := 0; i < subnets && err == nil; i++ {
-		err = build(fmt.Sprintf("quay-%d", i), "coast")
-	}
-	for i := 0; i < m && err == nil; i++ {
-		err = build(fmt.Sprintf("gauge-%d", i), fmt.Sprintf("quay-%d", i%subnets))
-	}
-	for i := 0; i < n-m-subnets-1 && err == nil; i++ {
-		gauge := func(k int) string { return fmt.Sprintf("gauge-%d", k%m) }
-		err = build(fmt.Sprintf("name-%d", i), gauge(i), gauge(i*7+1), gauge(i*13+2), fmt.Sprintf("quay-%d", i%subnets))
-	}
-	if err != nil {
-		return "", err
+	for ward := range wards {
+		in := fmt.Sprintf("%d-", ward)
+		n := share(n, ward)
+		subnets, m := max(1, n/1000), n/4
+		err := build(in + "coast")
+		for i := 0; i < subnets && err == nil; i++ {
+			err = build(fmt.Sprintf("%squay-%d", in, i), in+"coast")
+		}
+		for i := 0; i < m && err == nil; i++ {
+			err = build(fmt.Sprintf("%sgauge-%d", in, i), fmt.Sprintf("%squay-%d", in, i%subnets))
+		}
+		for i := 0; i < n-m-subnets-1 && err == nil; i++ {
+			gauge := func(k int) string { return fmt.Sprintf("%sgauge-%d", in, k%m) }
+			err = build(fmt.Sprintf("%sname-%d", in, i), gauge(i), gauge(i*7+1), gauge(i*13+2), fmt.Sprintf("%squay-%d", in, i%subnets))
+		}
+		if err != nil {
+			return "", err
+		}
 	}
 	if err := os.WriteFile(filepath.Join(dir, "build.ninja"), []byte(w.String()), 0o644); err != nil {
 		return "", err
 	}
-	_, err = b.program(dir, "ninja") // it notes what it found
+	_, err := b.program(dir, "ninja") // it notes what it found
 	return dir, err
 }
 
 // served is a large estate that was enacted, and the address of its cloud.
 func (b *bench) served() (dir, api string, end func(), err error) {
-	if dir, err = b.write("live", large, b.n, 0); err != nil {
+	if dir, err = b.write("live", b.n); err != nil {
 		return "", "", nil, err
 	}
 	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {

@@ -67,7 +67,8 @@ func (b *bench) enacting() ([]row, error) {
 			put("record", fmt.Sprintf(`name = "n%d.lantern-coast.example", kind = "A", values = [%s.address, %s.address]`, total, one, two), one, two)
 		}
 	}
-	dir, err := b.write("enact", "n = input(\"n\", kind.int)\n"+star.String(), n, b.enact)
+	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %v\n[env.trial]\n", b.enact)
+	dir, err := b.files("enact", map[string]string{"kasbah.toml": toml, "shore/shore.star": star.String()})
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/estate"
@@ -267,18 +269,30 @@ func (p *project) readPrices() error {
 	return nil
 }
 
+// ledgersAtOnce is how many ledgers are read at once: some stores are far away.
+const ledgersAtOnce = 8
+
 // states reads the ledgers of the project's wards.
 func (p *project) states(ctx context.Context) (map[string]*ledger.State, error) {
 	if err := p.forgotten(ctx); err != nil {
 		return nil, err
 	}
-	out := map[string]*ledger.State{}
-	for _, w := range p.wards {
-		s, err := p.ledgers[w].Load(ctx)
-		if err != nil {
-			return nil, err
+	states, errs := make([]*ledger.State, len(p.wards)), make([]error, len(p.wards))
+	var g errgroup.Group
+	g.SetLimit(ledgersAtOnce)
+	for i, w := range p.wards {
+		g.Go(func() error {
+			states[i], errs[i] = p.ledgers[w].Load(ctx)
+			return nil
+		})
+	}
+	_ = g.Wait() // each has its own error
+	out := make(map[string]*ledger.State, len(states))
+	for i, w := range p.wards {
+		if errs[i] != nil { // the first in the estate's order
+			return nil, errs[i]
 		}
-		out[w] = s
+		out[w] = states[i]
 	}
 	return out, nil
 }

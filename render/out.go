@@ -99,11 +99,12 @@ func Fit(s string, columns int) string {
 func width(s string) int { return runewidth.StringWidth(s) }
 
 // Wrap breaks a text at spaces so that no line takes more than columns; lines
-// after the first begin with indent, which does not count.
+// after the first begin with indent, which does not count. A command in backquotes
+// stays on one line, so that it can be copied, where it has room on one.
 func Wrap(s string, columns int, indent string) string {
 	var b strings.Builder
 	at := 0
-	for i, word := range strings.Fields(s) {
+	for i, word := range pieces(s, columns) {
 		w := width(word)
 		switch {
 		case i == 0:
@@ -118,6 +119,21 @@ func Wrap(s string, columns int, indent string) string {
 		at += w
 	}
 	return b.String()
+}
+
+// pieces are the words of a text, and what stands in backquotes as one of them.
+func pieces(s string, columns int) []string {
+	var out []string
+	open := false
+	for _, word := range strings.Fields(s) {
+		if last := len(out) - 1; open && width(out[last])+1+width(word) <= columns {
+			out[last] += " " + word
+		} else {
+			out = append(out, word)
+		}
+		open = open != (strings.Count(word, "`")%2 == 1)
+	}
+	return out
 }
 
 // Table writes rows of cells as aligned columns. The last column is cut to

@@ -139,6 +139,7 @@ type Resource struct {
 	full     string // address with its ward
 	fullType string // type with its driver
 	digest   *digest
+	beyond   bool // see LooksBeyond
 	index    *index
 	trace    trace
 	star     map[string]string // schema name -> the name used in the code, where they differ

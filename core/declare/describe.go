@@ -84,7 +84,7 @@ func alone(ctx context.Context, o Options, k *Kit) (*evaluator, problem.List) {
 	}
 	all[k.Name] = k
 	o.Kits = all
-	s := &evaluation{ctx: ctx, o: o, root: k.Root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
+	s := newEvaluation(ctx, o, k.Root)
 	ev := bareEvaluator(s, kitTests)
 	if err := ev.predeclare(); err != nil {
 		return nil, problem.List{{Level: problem.Wrong, Message: err.Error()}}

@@ -3,10 +3,14 @@ package declare
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
+	"runtime"
 	"strings"
+	"sync"
 
 	"go.starlark.net/starlark"
+	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -14,68 +18,129 @@ import (
 	"kasbah/core/value"
 )
 
-// evaluation is the evaluation of some wards together. A ward is evaluated when
-// its turn comes or when another one reads what it publishes.
+// evaluation is the evaluation of some wards together, as many at once as there
+// are cores. A ward is evaluated when its turn comes or when another one reads what
+// it publishes.
 type evaluation struct {
-	ctx     context.Context
-	o       Options
-	root    *os.Root // of the estate
-	wards   map[string]*evaluator
-	reading []Read // wards being evaluated, outermost first, each with what it reads of the next
-	used    map[int]bool
+	ctx  context.Context
+	o    Options
+	root *os.Root // of the estate
+
+	mu      sync.Mutex
+	wards   map[string]*turn
+	waits   map[string]Read // by ward: what it reads now of another one, which is not done
+	circled bool            // wards read each other
 	finds   map[string]*Find
+
+	publishing sync.Mutex // Options.Published is asked by one ward at a time
+}
+
+// turn is the evaluation of one ward.
+type turn struct {
+	ev   *evaluator
+	err  error
+	done chan struct{} // closed once it has ended
+}
+
+func newEvaluation(ctx context.Context, o Options, root *os.Root) *evaluation {
+	return &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*turn{}, waits: map[string]Read{}, finds: map[string]*Find{}}
 }
 
 // Evaluate evaluates the wards. The problems hold everything found, in the
 // order of files; when one of them is wrong, what is declared is incomplete.
 func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
-	d := &Declared{Env: o.Env, byAddress: map[string]map[string]*Resource{}}
-	var problems problem.List
+	d, problems, circled := evaluate(ctx, o, runtime.GOMAXPROCS(0))
+	if circled && len(o.Wards) > 1 { // where a circle is met depends on who came first: say always the same
+		d, problems, _ = evaluate(ctx, o, 1)
+	}
+	return d, problems
+}
+
+func evaluate(ctx context.Context, o Options, atOnce int) (d *Declared, problems problem.List, circled bool) {
+	d = &Declared{Env: o.Env, byAddress: map[string]map[string]*Resource{}}
 	root, err := os.OpenRoot(o.Estate.Dir)
 	if err != nil {
 		problems.Add(err)
-		return d, problems
+		return d, problems, false
 	}
 	defer root.Close()
-	s := &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
+	s := newEvaluation(ctx, o, root)
 	d.Finds = s.finds
+	var g errgroup.Group
+	g.SetLimit(atOnce)
 	for _, name := range o.Wards {
-		ev, err := s.ward(name)
-		if err != nil {
-			problems.Add(err)
+		g.Go(func() error {
+			s.ward(name)
+			return nil
+		})
+	}
+	_ = g.Wait() // each turn holds its own error
+	used := map[int]bool{}
+	for _, name := range o.Wards {
+		t := s.wards[name]
+		if t.err != nil {
+			problems.Add(t.err)
 			continue
 		}
-		problems = append(problems, ev.problems...)
-		d.Wards = append(d.Wards, ev.out)
-		d.byAddress[name] = ev.declared
-		d.Resources = append(d.Resources, ev.out.Resources...)
-		if err := ctx.Err(); err != nil {
-			problems.Add(err)
-			return d, problems
-		}
+		problems = append(problems, t.ev.problems...)
+		d.Wards = append(d.Wards, t.ev.out)
+		d.byAddress[name] = t.ev.declared
+		d.Resources = append(d.Resources, t.ev.out.Resources...)
+		maps.Copy(used, t.ev.used)
+	}
+	if err := ctx.Err(); err != nil {
+		problems.Add(err)
+		return d, problems, false
 	}
 	if problems.Wrong() == 0 {
-		problems = append(problems, unusedInputs(o, d, s.used)...)
+		problems = append(problems, unusedInputs(o, d, used)...)
 		problems = append(problems, sameNames(d)...)
 		problems = append(problems, unknownAfter(o, d)...)
 		problems = append(problems, stillDeclared(d)...)
 	}
 	problems.Sort()
-	return d, problems
+	return d, problems, s.circled
 }
 
-// ward evaluates a ward, once.
-func (s *evaluation) ward(name string) (*evaluator, error) {
-	if ev := s.wards[name]; ev != nil {
-		return ev, nil
+// ward evaluates a ward, once; who comes second waits until that has ended.
+func (s *evaluation) ward(name string) *turn {
+	s.mu.Lock()
+	t, begun := s.wards[name]
+	if !begun {
+		t = &turn{done: make(chan struct{})}
+		s.wards[name] = t
 	}
-	ev, err := newEvaluator(s, name)
-	if err != nil {
-		return nil, err
+	s.mu.Unlock()
+	if begun {
+		<-t.done
+		return t
 	}
-	s.wards[name] = ev
-	ev.ward(s.ctx)
-	return ev, nil
+	defer close(t.done)
+	if t.ev, t.err = newEvaluator(s, name); t.err == nil {
+		t.ev.ward(s.ctx)
+	}
+	return t
+}
+
+// found is what is looked up behind an address that a reference uses, or nil.
+func (s *evaluation) found(address string) *Find {
+	if !value.IsFound(address) {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.finds[address]
+}
+
+// once is the first one that looks up the same.
+func (s *evaluation) once(f *Find) *Find {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if known := s.finds[f.Address]; known != nil {
+		return known
+	}
+	s.finds[f.Address] = f
+	return f
 }
 
 // together reports whether a ward is one of those that are evaluated.
@@ -118,7 +183,9 @@ func (ev *evaluator) offered(read Read) (any, error) {
 		if s.o.Published == nil {
 			return nil, fmt.Errorf("ward %s is not read here", read.Ward)
 		}
+		s.publishing.Lock()
 		all, err := s.o.Published(read.Ward)
+		s.publishing.Unlock()
 		if err != nil {
 			return nil, fmt.Errorf("what %s publishes cannot be read: %w", read.Ward, err)
 		}
@@ -129,15 +196,15 @@ func (ev *evaluator) offered(read Read) (any, error) {
 		}
 		return v, nil
 	}
-	if err := ev.circle(read); err != nil {
+	if err := s.wait(ev.out.Name, read); err != nil {
 		return nil, err
 	}
-	s.reading = append(s.reading, read)
-	other, err := s.ward(read.Ward)
-	s.reading = s.reading[:len(s.reading)-1]
-	if err != nil {
-		return nil, err
+	t := s.ward(read.Ward)
+	s.waited(ev.out.Name)
+	if t.err != nil {
+		return nil, t.err
 	}
+	other := t.ev
 	p := other.out.Published[read.Name]
 	switch {
 	case p != nil:
@@ -148,29 +215,34 @@ func (ev *evaluator) offered(read Read) (any, error) {
 	return nil, withHint(fmt.Errorf("ward %s publishes no %q", read.Ward, read.Name), nearest.Hint(read.Name, value.Keys(other.out.Published)))
 }
 
-// circle is an error when reading would come back to a ward that is being
-// evaluated. It shows the way.
-func (ev *evaluator) circle(read Read) error {
-	way := append(append([]Read(nil), ev.s.reading...), read)
-	running := ev.s.wards[read.Ward]
-	if running == nil || running.done {
-		return nil
-	}
-	// The ward that is read is the one that began the circle.
-	begin := 0
-	for i, r := range way[:len(way)-1] {
-		if r.Ward == read.Ward {
-			begin = i + 1
-		}
-	}
+// wait notes that a ward is about to wait for another one. It is an error, which
+// shows the way, when that one waits for it.
+func (s *evaluation) wait(ward string, read Read) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	said := read.Ward
-	for _, r := range way[begin:] {
-		said += fmt.Sprintf(" reads %s (%s)", r, r.Position.Short())
-		if r.Ward != read.Ward {
-			said += ", " + r.Ward
+	for at := read.Ward; ; {
+		next, waits := s.waits[at]
+		if at == ward {
+			next = read
+		} else if !waits {
+			s.waits[ward] = read
+			return nil
 		}
+		said += fmt.Sprintf(" reads %s (%s)", next, next.Position.Short())
+		if at == ward {
+			s.circled = true
+			return fmt.Errorf("wards read each other: %s", said)
+		}
+		said += ", " + next.Ward
+		at = next.Ward
 	}
-	return fmt.Errorf("wards read each other: %s", said)
+}
+
+func (s *evaluation) waited(ward string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.waits, ward)
 }
 
 // caller is where the call that runs now was written.
@@ -189,7 +261,7 @@ func withHint(err error, hint string) error {
 // attribute and the type it belongs to. Both are nil where nothing is known.
 func (s *evaluation) describe(ref value.Ref) (*schema.Attribute, *schema.Type) {
 	full := ""
-	if f := s.finds[ref.Address]; f != nil {
+	if f := s.found(ref.Address); f != nil {
 		full = f.FullType()
 	} else {
 		full = TypeOf(ref.Address)

@@ -31,10 +31,10 @@ type evaluator struct {
 	problems problem.List
 	declared map[string]*Resource // by address
 	inputs   map[string][]given
+	used     map[int]bool       // inputs that were taken, by their place in Options.Inputs
 	drivers  map[string]*driver // by name
 	scopes   []*scope           // the ward, and the instances of kits that are open
-	done     bool
-	pattern  string // of names, with all filled in but {name}
+	pattern  string             // of names, with all filled in but {name}
 
 	names starlark.StringDict // what files of the ward start with
 	kits  map[string]starlark.StringDict
@@ -75,7 +75,6 @@ func newEvaluator(s *evaluation, ward string) (*evaluator, error) {
 
 // ward evaluates every file of the ward and collects the problems.
 func (ev *evaluator) ward(ctx context.Context) {
-	defer func() { ev.done = true }()
 	files, err := starFiles(ev.o.Estate, ev.s.root, ev.out.Name)
 	if err != nil {
 		ev.problems.Add(err)

@@ -70,12 +70,7 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 	}
 	f := &Find{Ward: ev.out.Name, Driver: t.d.name, Type: t.typ, Match: match, Position: pos, Via: via}
 	f.Address = value.FoundAddress(ev.out.Name, f.FullType(), by(match))
-	if known := ev.s.finds[f.Address]; known != nil {
-		f = known
-	} else {
-		ev.s.finds[f.Address] = f
-	}
-	return &found{Find: f, ev: ev, t: t}, nil
+	return &found{Find: ev.s.once(f), ev: ev, t: t}, nil
 }
 
 // by writes what a thing is found by, as one text without the brackets of an

@@ -12,9 +12,8 @@ import (
 
 // digest is what a proposal asks of every resource first.
 type digest struct {
-	needs  []string // addresses, in byte order
-	print  value.Fingerprint
-	beyond bool
+	needs []string // addresses, in byte order
+	print value.Fingerprint
 }
 
 func (r *Resource) digested() *digest {
@@ -34,7 +33,15 @@ func (r *Resource) Fingerprint() value.Fingerprint { return r.digested().print }
 
 // LooksBeyond reports whether inputs are made from what is no resource: a secret, or
 // a thing that is looked up. Those may change without any declaration.
-func (r *Resource) LooksBeyond() bool { return r.digested().beyond }
+func (r *Resource) LooksBeyond() bool {
+	beyond := r.beyond
+	if r.index == nil { // no evaluation has noted it
+		value.Refs(r.Inputs, func(ref value.Ref) {
+			beyond = beyond || ref.Address != r.Full() && !slices.Contains(r.NeedAddresses(), ref.Address)
+		})
+	}
+	return beyond
+}
 
 // makeDigest works in scratch, which it returns for the next one.
 func (r *Resource) makeDigest(scratch []byte) (*digest, []byte) {
@@ -42,9 +49,6 @@ func (r *Resource) makeDigest(scratch []byte) (*digest, []byte) {
 	for _, n := range r.Needs {
 		d.needs = append(d.needs, n.Address)
 	}
-	value.Refs(r.Inputs, func(ref value.Ref) {
-		d.beyond = d.beyond || ref.Address != r.full && !slices.Contains(d.needs, ref.Address) && ref.Address != r.Full()
-	})
 	slices.Sort(d.needs)
 	scratch = r.appendDeclaration(scratch[:0], d.needs)
 	d.print = value.FingerprintOf(scratch)

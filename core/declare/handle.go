@@ -217,8 +217,8 @@ func (ev *evaluator) fault(thread *starlark.Thread, r *Resource, pos problem.Pos
 	return p
 }
 
-// needs lists what a resource's inputs and care make it need. What a thing
-// that is looked up is found by is needed as well.
+// needs lists what a resource's inputs and care make it need, and notes whether they
+// look beyond that. What a thing that is looked up is found by is needed as well.
 func (ev *evaluator) needs(r *Resource) []Need {
 	var out []Need
 	var seen texts
@@ -227,13 +227,16 @@ func (ev *evaluator) needs(r *Resource) []Need {
 		if address == r.Full() || !seen.add(address) {
 			return
 		}
-		if f := ev.s.finds[address]; f != nil {
+		if f := ev.s.found(address); f != nil {
+			r.beyond = true
 			value.Refs(f.Match, func(ref value.Ref) { add(ref.Address, why) })
 			return
 		}
-		if _, secret := value.SecretName(address); !secret {
-			out = append(out, Need{address, why})
+		if _, secret := value.SecretName(address); secret {
+			r.beyond = true
+			return
 		}
+		out = append(out, Need{address, why})
 	}
 	for _, a := range r.Type.Attributes {
 		if v, ok := r.Inputs[a.Name]; ok {

@@ -82,7 +82,7 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 func (ev *evaluator) chosen(t *Taken, a *schema.Attribute, def starlark.Value) (any, bool, error) {
 	list := ev.inputs[t.Name]
 	for _, g := range list {
-		ev.s.used[g.at] = true
+		ev.used[g.at] = true
 	}
 	if len(list) == 0 {
 		if def == nil {

@@ -32,7 +32,7 @@ func NewScript(ctx context.Context, o Options, names starlark.StringDict) (*Scri
 	if err != nil {
 		return nil, err
 	}
-	s := &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*evaluator{}, used: map[int]bool{}, finds: map[string]*Find{}}
+	s := newEvaluation(ctx, o, root)
 	ev := bareEvaluator(s, "")
 	ev.names = ev.library()
 	for n, v := range names {
@@ -143,7 +143,7 @@ func bareEvaluator(s *evaluation, ward string) *evaluator {
 		pattern: namePattern(s.o.Estate, s.o.Env, ward),
 		s:       s, o: s.o, limits: s.o.Estate.Limits, index: newIndex(),
 		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Secrets: map[string]*Secret{}, Files: map[string]string{}},
-		declared: map[string]*Resource{}, inputs: map[string][]given{}, files: map[string]*starFile{},
+		declared: map[string]*Resource{}, inputs: map[string][]given{}, used: map[int]bool{}, files: map[string]*starFile{},
 		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{}, scopes: []*scope{{opened: map[string]problem.Position{}}},
 		steps: s.o.Estate.Limits.Steps, digesting: newDigesting(),
 	}

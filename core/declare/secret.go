@@ -46,7 +46,7 @@ func (ev *evaluator) secretInput(t *Taken, attr *schema.Attribute, hasDefault bo
 	}
 	attr.Kind = schema.Text
 	for _, g := range ev.inputs[t.Name] {
-		ev.s.used[g.at] = true
+		ev.used[g.at] = true
 		p := ev.badInput(g, t, t.Name+" is secret and is never given in clear", "")
 		p.Hint = SecretHint(t.Name, ev.o.Env)
 	}

@@ -87,12 +87,34 @@ type Box struct {
 
 	mu     sync.Mutex
 	estate *Estate // once it was found inside an object
+
+	asking sync.Mutex // identities, one of which may ask a person for its passphrase
+}
+
+// oneByOne is an identity of several that are tried by one goroutine at a time.
+type oneByOne struct {
+	mu *sync.Mutex
+	age.Identity
+}
+
+func (o oneByOne) Unwrap(stanzas []*age.Stanza) ([]byte, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.Identity.Unwrap(stanzas)
 }
 
 // NewBox makes a box for recipients (age or SSH public keys). identities is
 // asked when something is to be opened, at most once for each object.
 func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, error)) (*Box, error) {
-	b := &Box{Recipients: slices.Clone(recipients), pin: pin, identities: sync.OnceValues(identities)}
+	b := &Box{Recipients: slices.Clone(recipients), pin: pin}
+	b.identities = sync.OnceValues(func() ([]age.Identity, error) {
+		ids, err := identities()
+		var out []age.Identity
+		for _, id := range ids {
+			out = append(out, oneByOne{&b.asking, id})
+		}
+		return out, err
+	})
 	slices.Sort(b.Recipients)
 	b.Recipients = slices.Compact(b.Recipients)
 	if _, err := Recipients(b.Recipients); err != nil {

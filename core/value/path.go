@@ -147,7 +147,7 @@ func (p Path) HasPrefix(q Path) bool {
 // ward is empty when there is none. A colon inside a name is no ward.
 func SplitWard(address string) (ward, rest string) {
 	colon := strings.IndexByte(address, ':')
-	if colon < 0 || strings.ContainsAny(address[:colon], "./") {
+	if colon < 0 || strings.IndexByte(address[:colon], '.') >= 0 || strings.IndexByte(address[:colon], '/') >= 0 {
 		return "", address
 	}
 	return address[:colon], address[colon+1:]
