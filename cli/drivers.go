@@ -168,7 +168,7 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 	if !ok1 || !ok2 {
 		return nil, errors.New("a driver of kind openapi needs spec (a file) and api (a URL)")
 	}
-	body, err := os.ReadFile(at.p.below(spec))
+	body, err := openapi.Gather(at.p.below(spec))
 	if err != nil {
 		return nil, err
 	}

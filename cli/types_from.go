@@ -9,28 +9,28 @@ import (
 	"kasbah/render"
 )
 
-const maxDescription = 64 << 20
+const maxOverlay = 64 << 20
 
-func readDescription(path string) ([]byte, error) {
+func readOverlay(path string) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
 	}
-	if info.Size() > maxDescription {
-		return nil, fmt.Errorf("%s is larger than %d bytes", path, maxDescription)
+	if info.Size() > maxOverlay {
+		return nil, fmt.Errorf("%s is larger than %d bytes", path, maxOverlay)
 	}
 	return os.ReadFile(path)
 }
 
 // typesFrom says what an OpenAPI document offers to a driver.
 func (a *app) typesFrom(file string, overlays []string, draft bool) error {
-	body, err := readDescription(a.path(file))
+	body, err := openapi.Gather(a.path(file))
 	if err != nil {
 		return err
 	}
 	var over [][]byte
 	for _, o := range overlays {
-		b, err := readDescription(a.path(o))
+		b, err := readOverlay(a.path(o))
 		if err != nil {
 			return err
 		}
