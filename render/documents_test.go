@@ -232,10 +232,11 @@ func TestForecastText(t *testing.T) {
 	for want, f := range map[string]propose.Forecast{
 		"":                                    {},
 		"Longest chain, 2 deep: coast, quay.": {Chain: chain, Unknown: 2},
+		"Longest chain, 3 deep: coast, machine/gauge, record/gauge.":  {Chain: []string{"shore:a.b/coast", "shore:west/medina.machine/gauge", "shore:names.record/gauge"}, Unknown: 3},
 		"Takes about 40 s; longest chain, 2 deep: coast, quay.":       {Seconds: seconds(40.2), Chain: chain},
 		"Takes about a second.":                                       {Seconds: seconds(0.2), Chain: chain[:1]},
 		"Takes about 3 min, without 1 action of a kind not seen yet.": {Seconds: seconds(181), Unknown: 1},
-		"Takes about 3 h.":                                            {Seconds: seconds(3 * 3600)},
+		"Takes about 3 h.": {Seconds: seconds(3 * 3600)},
 	} {
 		require.Equal(t, want, forecastText(f))
 	}

@@ -497,7 +497,12 @@ func About(seconds float64) string {
 	return fmt.Sprintf("%.0f h", seconds/3600)
 }
 
+// chainText names the resources of a chain, without the middle of a long one.
 func chainText(chain []string) string {
+	seen := map[string]int{}
+	for _, full := range chain {
+		seen[lastName(full)]++
+	}
 	var names []string
 	for i, full := range chain {
 		if i == 3 && len(chain) > 5 {
@@ -506,10 +511,18 @@ func chainText(chain []string) string {
 		if i >= 3 && i < len(chain)-2 && len(chain) > 5 {
 			continue
 		}
-		names = append(names, Clean(full[strings.LastIndexByte(full, '/')+1:]))
+		name := lastName(full)
+		if seen[name] > 1 { // `machine/gauge`, as there is a `record/gauge` too
+			typ := full[:len(full)-len(name)]
+			name = typ[strings.LastIndexAny(typ, ".:")+1:] + name
+		}
+		names = append(names, Clean(name))
 	}
 	return strings.Join(names, ", ")
 }
+
+// lastName is what comes after an address's last slash.
+func lastName(full string) string { return full[strings.LastIndexByte(full, '/')+1:] }
 
 // Ago says how long ago something was.
 func Ago(d time.Duration) string {
