@@ -304,7 +304,7 @@ func (a *app) finish(err error) int {
 		e.Problem(one)
 		code = exitFailed
 	default:
-		for _, line := range strings.Split(err.Error(), "\n") {
+		for _, line := range slices.Compact(strings.Split(err.Error(), "\n")) { // what ended a run may end its end as well
 			e.Printf("%s\n", line)
 		}
 		code = exitFailed
