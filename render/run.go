@@ -35,7 +35,7 @@ type RunAction struct {
 	Ward     string  `json:"ward"`
 	Address  string  `json:"address"`
 	Action   string  `json:"action"`
-	Outcome  string  `json:"outcome"` // done, failed, unclear, not begun, undone
+	Outcome  string  `json:"outcome"` // done, failed, unclear, unfinished, not begun, undone
 	ID       string  `json:"id,omitempty"`
 	Seconds  float64 `json:"seconds"`
 	Error    string  `json:"error,omitempty"`
@@ -112,7 +112,7 @@ func CountsLine(c enact.Counts) string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.NotBegun, "not begun"}, {c.Undone, "taken back"}} {
+	}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.Unfinished, "unfinished"}, {c.NotBegun, "not begun"}, {c.Undone, "taken back"}} {
 		if x.n > 0 {
 			line += fmt.Sprintf(", %d %s", x.n, x.word)
 		}

@@ -88,12 +88,13 @@ type Event struct {
 
 // Counts are how far a run is. Total counts actions; a swap's halves are one.
 type Counts struct {
-	Total    int `json:"total"`
-	Done     int `json:"done"`
-	Failed   int `json:"failed"`
-	NotBegun int `json:"not_begun"`
-	Unclear  int `json:"unclear"` // calls whose end is not known
-	Undone   int `json:"undone"`  // of those done, taken back
+	Total      int `json:"total"`
+	Done       int `json:"done"`
+	Failed     int `json:"failed"`
+	NotBegun   int `json:"not_begun"`
+	Unfinished int `json:"unfinished"` // of which a part is done, and nothing failed
+	Unclear    int `json:"unclear"`    // calls whose end is not known
+	Undone     int `json:"undone"`     // of those done, taken back
 }
 
 // Result is how a run ended.
@@ -119,7 +120,7 @@ type Copied struct {
 // ActionResult is what became of one action.
 type ActionResult struct {
 	Action  *propose.Action
-	Outcome string        // done, failed, unclear, not begun, undone
+	Outcome string        // done, failed, unclear, unfinished, not begun, undone
 	ID      string        // of the thing afterwards; "" when there is none
 	Took    time.Duration // its calls, waiting for the cloud included
 	Err     error         // nil unless it failed
@@ -203,7 +204,8 @@ type executor struct {
 	counts         Counts
 	byWard         map[string]*Counts
 	failures       []*problem.Problem
-	halfDone       map[string]int // full address -> steps done
+	halfDone       map[string]int  // full address -> steps done
+	unfinished     map[string]bool // full addresses of which some steps are done, and none failed
 	skipped        map[string]bool
 	calls          map[string][]*madeCall // by step: what was done, for undoing
 	unclearCalls   []*call
@@ -235,7 +237,7 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	h := o.Held
@@ -308,7 +310,8 @@ func (e *executor) event(ev Event) {
 
 func (e *executor) tally() Counts {
 	c := e.counts
-	c.NotBegun = c.Total - c.Done - c.Failed - c.Unclear
+	c.Unfinished = len(e.unfinished)
+	c.NotBegun = c.Total - c.Done - c.Failed - c.Unclear - c.Unfinished
 	return c
 }
 
@@ -353,6 +356,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 		unclear := errors.Is(err, errUnclear)
 		e.mu.Lock()
 		e.errs[a.Full()] = err
+		delete(e.unfinished, a.Full())
 		e.took[a.Full()] += took
 		if unclear {
 			e.counts.Unclear++
@@ -368,8 +372,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	}
 	e.mu.Lock()
 	e.took[a.Full()] += took
-	e.halfDone[a.Full()]++
-	whole := e.halfDone[a.Full()] == len(halves(a))
+	whole := e.stepDone(a)
 	skipped := e.skipped[a.Full()]
 	if whole {
 		e.counts.Done++
@@ -384,6 +387,18 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	}
 	tell(Event{Kind: kind, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds})
 	return true
+}
+
+// stepDone counts a step of an action, and reports whether it was the last.
+func (e *executor) stepDone(a *propose.Action) bool {
+	full := a.Full()
+	e.halfDone[full]++
+	if e.halfDone[full] == len(halves(a)) {
+		delete(e.unfinished, full)
+		return true
+	}
+	e.unfinished[full] = true
+	return false
 }
 
 // judgeAgain lets the rules judge what they were undecided about.

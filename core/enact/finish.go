@@ -62,7 +62,7 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 		r.Outcome = "undone"
 	case len(e.failures) > 0:
 		r.Outcome = "failed"
-	case c.NotBegun > 0:
+	case c.NotBegun+c.Unfinished > 0:
 		r.Outcome = "stopped"
 	}
 	values := map[string]ledger.Values{}
@@ -105,6 +105,8 @@ func (e *executor) actions() []ActionResult {
 			x.Outcome = "failed"
 		case e.halfDone[full] == len(halves(a)):
 			x.Outcome = "done"
+		case e.unfinished[full]:
+			x.Outcome = "unfinished"
 		}
 		if r, err := e.recordOf(full, a.Was); err == nil && r != nil {
 			x.ID = r.ID

@@ -75,7 +75,14 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 		require.Equal(t, "done", r.Outcome)
 		return false
 	}
-	require.Equal(t, r.Counts.Total, r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun+r.Counts.Unclear, "%+v", r.Counts)
+	require.Equal(t, r.Counts.Total, r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun+r.Counts.Unfinished+r.Counts.Unclear, "%+v", r.Counts)
+	became := map[string]int{}
+	for _, a := range r.Actions {
+		became[a.Outcome]++
+	}
+	if then != enact.Undo {
+		require.Equal(t, map[string]int{"not begun": r.Counts.NotBegun, "unfinished": r.Counts.Unfinished}, map[string]int{"not begun": became["not begun"], "unfinished": became["unfinished"]})
+	}
 	if !lasting && kind != "refuse" {
 		require.Equal(t, "done", r.Outcome, "%v", r.Failures)
 		require.Zero(t, failed)

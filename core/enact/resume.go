@@ -125,11 +125,12 @@ func (e *executor) resumed(a *propose.Action, r *ledger.Record) bool {
 
 // markDone notes steps that earlier runs of the same proposal have done.
 func (e *executor) markDone(a *propose.Action, hs ...half) {
+	whole := false
 	for _, h := range hs {
 		e.already[key(a.Full(), h)] = true
-		e.halfDone[a.Full()]++
+		whole = e.stepDone(a)
 	}
-	if e.halfDone[a.Full()] == len(halves(a)) {
+	if whole {
 		e.counts.Done++
 		e.byWard[a.Ward].Done++
 		e.resumedActions++

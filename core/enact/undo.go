@@ -146,6 +146,7 @@ func (u *undoing) step(ctx context.Context, s *step) bool {
 			e.byWard[a.Ward].Undone++
 		}
 	}
+	delete(e.unfinished, a.Full())
 	e.mu.Unlock()
 	ev.Kind, ev.Seconds = EventDone, time.Since(began).Seconds()
 	e.event(ev)
