@@ -7,6 +7,7 @@ import (
 
 	"github.com/robfig/cron/v3"
 
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -112,7 +113,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 			continue
 		}
 		if watched != "" {
-			return refuse(typ, "an alarm watches one thing, and this one a %s as well", watched)
+			return refuse(typ, "an alarm watches one thing, and this one %s as well", problem.A(watched))
 		}
 		watched = typ
 	}
@@ -120,7 +121,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 		return refuse("machine", "an alarm watches a machine, a queue or a database")
 	}
 	if m := is["measures"].(string); !slices.Contains(measures[watched], m) {
-		return refuse("measures", "a %s has no %s; it has %s", watched, m, strings.Join(measures[watched], ", "))
+		return refuse("measures", "%s has no %s; it has %s", problem.A(watched), m, strings.Join(measures[watched], ", "))
 	}
 	return nil
 }

@@ -25,11 +25,11 @@ func New(o Options) (*http.Transport, error) {
 	if o.CA != "" {
 		pem, err := os.ReadFile(o.CA)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("its ca: %w", err)
 		}
 		c.RootCAs = x509.NewCertPool()
 		if !c.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate in PEM form", o.CA)
+			return nil, fmt.Errorf("its ca: %s holds no certificate in PEM form", o.CA)
 		}
 	}
 	if (o.Cert == "") != (o.Key == "") {
@@ -38,7 +38,7 @@ func New(o Options) (*http.Transport, error) {
 	if o.Cert != "" {
 		pair, err := tls.LoadX509KeyPair(o.Cert, o.Key)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("its cert and key: %w", err)
 		}
 		c.Certificates = []tls.Certificate{pair}
 	}

@@ -8,6 +8,7 @@ import (
 	"go.starlark.net/starlark"
 	"go.starlark.net/starlarkstruct"
 
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -81,7 +82,7 @@ func (c converter) convert(v starlark.Value, attr *schema.Attribute, level int) 
 		for k, e := range v.Entries() {
 			name, ok := k.(starlark.String)
 			if !ok {
-				return nil, unfitting(": the keys of a map are texts, and this one is a %s", k.Type())
+				return nil, unfitting(": the keys of a map are texts, and this one is %s", problem.A(k.Type()))
 			}
 			if err := c.into(out, string(name), e, attr, level); err != nil {
 				return nil, err
@@ -105,7 +106,7 @@ func (c converter) convert(v starlark.Value, attr *schema.Attribute, level int) 
 	case starlark.Tuple:
 		return c.list(v, v.Len(), attr, level)
 	}
-	return nil, unfitting(" cannot hold a %s", v.Type())
+	return nil, unfitting(" cannot hold %s", problem.A(v.Type()))
 }
 
 func (c converter) into(out value.Map, key string, v starlark.Value, attr *schema.Attribute, level int) *unfit {
@@ -171,7 +172,7 @@ func (c converter) handle(t thing, attr *schema.Attribute) (any, *unfit) {
 		return nil, unfitting(" wants a value, and this is the handle of %s: write one of its attributes, such as .%s", t.short, t.typ.ID)
 	}
 	if t.typ.Name != attr.Refers || t.driver != c.driver {
-		return nil, unfitting(" wants a %s.%s, and this is the handle of %s, a %s", c.driver, attr.Refers, t.short, full)
+		return nil, unfitting(" wants %s.%s, and this is the handle of %s, %s", problem.A(c.driver), attr.Refers, t.short, problem.A(full))
 	}
 	return value.NewRef(t.address, value.Key(t.typ.ID)), nil
 }
@@ -184,10 +185,10 @@ func (c converter) pending(p *pending, attr *schema.Attribute) (any, *unfit) {
 		return p.p, nil
 	}
 	if attr.Refers != "" && p.of != nil && p.attr.Name == p.of.ID && p.of.Name != attr.Refers {
-		return nil, unfitting(" wants the id of a %s.%s, and this is the id of %s, a %s", c.driver, attr.Refers, p.p.Ref.Address, p.of.Name)
+		return nil, unfitting(" wants the id of %s.%s, and this is the id of %s, %s", problem.A(c.driver), attr.Refers, p.p.Ref.Address, problem.A(p.of.Name))
 	}
 	if k := p.kind(); p.p.Ref != nil && k != schema.Any && attr.Kind != schema.Any && !fits(k, attr.Kind) {
-		return nil, unfitting(" wants a %s, and %s is a %s", attr.Kind, p.p, k)
+		return nil, unfitting(" wants a %s, and %s is %s", attr.Kind, p.p, problem.A(string(k)))
 	}
 	return p.p, nil
 }

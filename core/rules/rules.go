@@ -383,7 +383,7 @@ func (s *Set) call(fn starlark.Callable, arg starlark.Value) (messages []string,
 		for i := 0; i < v.Len(); i++ {
 			m, ok := starlark.AsString(v.Index(i))
 			if !ok {
-				return nil, "", fmt.Errorf("a list with a %s in it came back, and texts are wanted", v.Index(i).Type())
+				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted", problem.A(v.Index(i).Type()))
 			}
 			messages = append(messages, m)
 		}

@@ -176,7 +176,7 @@ func TestMistakes(t *testing.T) {
 	}
 	for answer, words := range map[string]string{
 		"5":                "a value of type int came back",
-		"[\"a\", 5]":       "a list with a int in it came back",
+		"[\"a\", 5]":       "a list with an int in it came back",
 		"[\"a\", \"b\"]":   "broken sea.lamp/x: a (blocks false)\nbroken sea.lamp/x: b (blocks false)",
 		"1 // 0":           "failed sea.lamp/x: rules/a.star:2:14: floored division by zero (blocks true)",
 		"fail(\"enough\")": "failed sea.lamp/x: rules/a.star:2:16: fail: enough (blocks true)",

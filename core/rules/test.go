@@ -166,7 +166,7 @@ func (s *Set) resource(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tu
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("a %s has no attribute %q; %s", full, code, nearest.Hint(code, names))
+			return nil, fmt.Errorf("%s has no attribute %q; %s", problem.A(full), code, nearest.Hint(code, names))
 		}
 	}
 	is.Address = full + "/" + name

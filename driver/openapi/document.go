@@ -19,6 +19,7 @@ import (
 	"github.com/pb33f/libopenapi/orderedmap"
 
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -477,7 +478,7 @@ func (d *document) parents(name string) error {
 			}
 		}
 		if name == "" {
-			return fmt.Errorf("its path has {%s}, and no attribute of a %s, which holds it, has that name or refers to the same type", p, info.parent)
+			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to the same type", p, problem.A(info.parent))
 		}
 		info.above = append(info.above, name)
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/text/secure/precis"
 
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -374,7 +375,7 @@ func grantable(is value.Map, wanted any) error {
 		}
 		path := fmt.Sprintf("rights[%d]", i)
 		if !slices.Contains(rights[on], r) {
-			return wrong(path, "a %s has no right %s; it has %s", on, r, strings.Join(rights[on], ", "))
+			return wrong(path, "%s has no right %s; it has %s", problem.A(on), r, strings.Join(rights[on], ", "))
 		}
 		if before >= r {
 			return wrong(path, "rights stand in the order of the alphabet, each once, and %s comes after %s", r, before)

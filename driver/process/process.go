@@ -13,6 +13,7 @@ import (
 	"slices"
 	"sync"
 
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -158,9 +159,9 @@ func (d *Driver) live(typ, asked string, t thing) (driver.Live, error) {
 	m, err := attributes(t.Attributes)
 	switch {
 	case err != nil:
-		return driver.Live{}, fmt.Errorf("its driver shows a %s that cannot be read: %w", typ, err)
+		return driver.Live{}, fmt.Errorf("its driver shows %s that cannot be read: %w", problem.A(typ), err)
 	case t.ID == "":
-		return driver.Live{}, fmt.Errorf("its driver shows a %s without an id", typ)
+		return driver.Live{}, fmt.Errorf("its driver shows %s without an id", problem.A(typ))
 	case asked != "" && t.ID != asked:
 		return driver.Live{}, fmt.Errorf("its driver was asked about %s and shows %s", short(asked), short(t.ID))
 	}

@@ -1,0 +1,11 @@
+package problem
+
+import "strings"
+
+// A is a noun with its article: `a machine`, `an object`.
+func A(noun string) string {
+	if noun != "" && strings.IndexByte("aeiou", noun[0]) >= 0 {
+		return "an " + noun
+	}
+	return "a " + noun
+}

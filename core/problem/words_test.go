@@ -1,0 +1,11 @@
+package problem
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestA(t *testing.T) {
+	require.Equal(t, []string{"a machine", "an object", "a "}, []string{A("machine"), A("object"), A("")})
+}
