@@ -50,7 +50,7 @@ func newEvaluation(ctx context.Context, o Options, root *os.Root) *evaluation {
 // order of files; when one of them is wrong, what is declared is incomplete.
 func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
 	d, problems, circled := evaluate(ctx, o, runtime.GOMAXPROCS(0))
-	if circled && len(o.Wards) > 1 { // where a circle is met depends on who came first: say always the same
+	if circled { // where a circle is met depends on who came first: say always the same
 		d, problems, _ = evaluate(ctx, o, 1)
 	}
 	return d, problems
