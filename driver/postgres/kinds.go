@@ -9,9 +9,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/jackc/pgx/v5"
-	"golang.org/x/text/secure/precis"
+	"golang.org/x/text/unicode/norm"
 
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -144,9 +145,8 @@ func roleOptions(q quote, is value.Map) (string, error) {
 // verifier is what the server keeps of a password (RFC 5803). It is made here, so
 // that the password itself is in no statement, and in no log of the server.
 func verifier(password string) (string, error) {
-	// as servers and their clients prepare it (RFC 8265); what cannot be prepared is taken as it is
-	if prepared, err := precis.OpaqueString.String(password); err == nil {
-		password = prepared
+	if !settled(password) {
+		return "", wrong("password", "some of its characters can be written in several ways, and clients do not agree which (RFC 4013, RFC 8265): choose one without them")
 	}
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
@@ -165,6 +165,17 @@ func verifier(password string) (string, error) {
 	stored := sha256.Sum256(key("Client Key"))
 	encode := base64.StdEncoding.EncodeToString
 	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, encode(salt), encode(stored[:]), encode(key("Server Key"))), nil
+}
+
+// settled reports whether every client makes the same of a password before it uses
+// it: they map spaces and what is not seen, and normalise, some by NFKC.
+func settled(password string) bool {
+	for _, r := range password {
+		if r > unicode.MaxASCII && (unicode.Is(unicode.Zs, r) || unicode.In(r, unicode.Cf, unicode.Variation_Selector) || r == '\u034f') {
+			return false
+		}
+	}
+	return norm.NFKC.IsNormalString(password)
 }
 
 func membershipKind() *kind {

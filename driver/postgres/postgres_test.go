@@ -100,6 +100,18 @@ func TestServer(t *testing.T) {
 	require.NoError(t, admin.QueryRow(ctx, `select rolpassword from pg_authid where rolname = 'gauger'`).Scan(&kept))
 	require.Regexp(t, `^SCRAM-SHA-256\$4096:`, kept)
 
+	// what other clients would make something else of is refused, and not told
+	watch, err := d.Update(ctx, "role", "gauger", driver.Change{To: value.Map{"password": "flut wächter 九"}}, "", "")
+	require.NoError(t, err)
+	require.NotContains(t, watch.Attributes, "password")
+	require.NoError(t, as("flut wächter 九"))
+	for _, unsettled := range []string{"ﬁsh-rock", "fish\u00a0rock", "fi\u200dsh", "fish⚓\ufe0f", "wa\u0308chter"} {
+		_, err := d.Update(ctx, "role", "gauger", driver.Change{To: value.Map{"password": unsettled}}, "", "")
+		require.ErrorContains(t, err, "can be written in several ways", "%q", unsettled)
+		require.NotContains(t, err.Error(), unsettled)
+	}
+	require.NoError(t, as("flut wächter 九"))
+
 	ext := must(t, d, "extension", value.Map{"database": "tides", "name": "hstore"})
 	require.Equal(t, "tides/hstore", ext.ID)
 	require.NotEmpty(t, ext.Attributes["version"])
