@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"kasbah/core/nearest"
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -185,7 +184,7 @@ func pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
 		}
 		attr := t.Lookup(path)
 		if t.Attribute(path[0].Key) == nil || t.Attribute(path[0].Key).Output {
-			return nil, &usageError{msg: fmt.Sprintf("%s has no attribute %s to give", problem.A(t.Name), path[0].Key), hint: nearest.Hint(path[0].Key, t.AttributeNames())}
+			return nil, &usageError{msg: fmt.Sprintf("%s has no attribute %s to give", schema.A(t.Name), path[0].Key), hint: nearest.Hint(path[0].Key, t.AttributeNames())}
 		}
 		var v any
 		if text != "" {

@@ -11,7 +11,6 @@ import (
 	"github.com/BurntSushi/toml"
 
 	"kasbah/core/nearest"
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -184,7 +183,7 @@ func madeUp(t *schema.Type) (sampleFile, error) {
 		}
 		v, ok := someValue(a, "proof-{n}")
 		if !ok {
-			return f, fmt.Errorf("nobody can tell what %s of %s is to be: -sample FILE says what the suite may make, as [inputs] and [edit] in TOML", a.Name, problem.A(t.Name))
+			return f, fmt.Errorf("nobody can tell what %s of %s is to be: -sample FILE says what the suite may make, as [inputs] and [edit] in TOML", a.Name, schema.A(t.Name))
 		}
 		f.Inputs[a.Name] = v
 	}

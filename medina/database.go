@@ -16,7 +16,7 @@ import (
 
 	_ "modernc.org/sqlite" // the database/sql driver "sqlite"
 
-	"kasbah/core/problem"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 )
 
@@ -372,7 +372,7 @@ func (t *tx) claim(k *kind, id string, is value.Map) error {
 	var holder string
 	err := t.QueryRowContext(t.ctx, `select thing from claims where type = ? and claim = ?`, k.Name, claim).Scan(&holder)
 	if err == nil {
-		says := fmt.Sprintf("%s %s exists already (%s)", problem.A(k.Name), claim, holder)
+		says := fmt.Sprintf("%s %s exists already (%s)", schema.A(k.Name), claim, holder)
 		return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
 	}
 	if !errors.Is(err, sql.ErrNoRows) {

@@ -7,7 +7,6 @@ import (
 
 	"github.com/robfig/cron/v3"
 
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -113,7 +112,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 			continue
 		}
 		if watched != "" {
-			return refuse(typ, "an alarm watches one thing, and this one %s as well", problem.A(watched))
+			return refuse(typ, "an alarm watches one thing, and this one %s as well", schema.A(watched))
 		}
 		watched = typ
 	}
@@ -121,7 +120,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 		return refuse("machine", "an alarm watches a machine, a queue or a database")
 	}
 	if m := is["measures"].(string); !slices.Contains(measures[watched], m) {
-		return refuse("measures", "%s has no %s; it has %s", problem.A(watched), m, strings.Join(measures[watched], ", "))
+		return refuse("measures", "%s has no %s; it has %s", schema.A(watched), m, strings.Join(measures[watched], ", "))
 	}
 	return nil
 }

@@ -13,7 +13,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"kasbah/core/problem"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 )
 
@@ -315,7 +315,7 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 		case a.Output:
 			is[a.Name] = was[a.Name]
 		case a.Fixed && !value.Equal(was[a.Name], is[a.Name]):
-			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name, problem.A(k.Name))
+			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name, schema.A(k.Name))
 		}
 	}
 	if err := t.refer(k, q.id, is); err != nil {

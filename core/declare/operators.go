@@ -7,7 +7,6 @@ import (
 	"go.starlark.net/starlark"
 	"go.starlark.net/syntax"
 
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -171,7 +170,7 @@ func (ev *evaluator) extend(list *starlark.List, y starlark.Value) error {
 		if p, ok := y.(*pending); ok {
 			return p.cannot("a loop")
 		}
-		return fmt.Errorf("a list cannot be extended by %s", problem.A(y.Type()))
+		return fmt.Errorf("a list cannot be extended by %s", schema.A(y.Type()))
 	}
 	var more []starlark.Value
 	var e starlark.Value

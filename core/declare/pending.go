@@ -7,7 +7,6 @@ import (
 	"go.starlark.net/starlarkstruct"
 	"go.starlark.net/syntax"
 
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -123,7 +122,7 @@ func (p *pending) Get(k starlark.Value) (starlark.Value, bool, error) {
 	case *pending:
 		return nil, false, k.cannot("an index")
 	default:
-		return nil, false, fmt.Errorf("%s cannot be indexed by %s", p.p, problem.A(k.Type()))
+		return nil, false, fmt.Errorf("%s cannot be indexed by %s", p.p, schema.A(k.Type()))
 	}
 	if p.kind() == schema.Text {
 		return nil, false, p.cannot("an index into a text")

@@ -18,6 +18,7 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 )
 
@@ -383,7 +384,7 @@ func (s *Set) call(fn starlark.Callable, arg starlark.Value) (messages []string,
 		for i := 0; i < v.Len(); i++ {
 			m, ok := starlark.AsString(v.Index(i))
 			if !ok {
-				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted", problem.A(v.Index(i).Type()))
+				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted", schema.A(v.Index(i).Type()))
 			}
 			messages = append(messages, m)
 		}

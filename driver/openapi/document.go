@@ -19,7 +19,6 @@ import (
 	"github.com/pb33f/libopenapi/orderedmap"
 
 	"kasbah/core/nearest"
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -478,7 +477,7 @@ func (d *document) parents(name string) error {
 			}
 		}
 		if name == "" {
-			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to the same type", p, problem.A(info.parent))
+			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to the same type", p, schema.A(info.parent))
 		}
 		info.above = append(info.above, name)
 	}

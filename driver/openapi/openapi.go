@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -131,11 +130,11 @@ func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, 
 	}
 	own := text(m[t.ID])
 	if own == "" {
-		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s without %s", problem.A(t.Name), t.ID)}
+		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s without %s", schema.A(t.Name), t.ID)}
 	}
 	values, err := within(t.item.params[:len(t.item.params)-1], m)
 	if err != nil {
-		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s, and %v", problem.A(t.Name), err)}
+		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s, and %v", schema.A(t.Name), err)}
 	}
 	if t.tag != "" {
 		if tag == "" {

@@ -12,7 +12,7 @@ import (
 
 	"github.com/wI2L/jsondiff"
 
-	"kasbah/core/problem"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
 )
@@ -118,7 +118,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 		}
 		return send(http.MethodPut, "application/json", is.Tag, t.body(t.whole(is.Attributes, change)))
 	}
-	return driver.Live{}, &driver.Error{Message: fmt.Sprintf("%s cannot be edited: the API has no way to", problem.A(typ))}
+	return driver.Live{}, &driver.Error{Message: fmt.Sprintf("%s cannot be edited: the API has no way to", schema.A(typ))}
 }
 
 // whole is a thing with a change in it, as a PUT sends it: all that may be given,

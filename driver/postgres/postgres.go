@@ -21,7 +21,6 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -235,7 +234,7 @@ func (k *kind) taken(id string) (value.Map, error) {
 	}
 	parts := strings.Split(id, "/")
 	if len(parts) != len(k.Identify) {
-		return nil, fmt.Errorf("%w: %q does not identify %s: that takes %s", driver.ErrGone, id, problem.A(k.Name), strings.Join(k.Identify, "/"))
+		return nil, fmt.Errorf("%w: %q does not identify %s: that takes %s", driver.ErrGone, id, schema.A(k.Name), strings.Join(k.Identify, "/"))
 	}
 	out := value.Map{}
 	for i, p := range parts {
@@ -530,9 +529,9 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 		a := k.Attribute(name)
 		switch {
 		case a == nil || a.Output:
-			return driver.Live{}, wrong(name, "%s has no %s to give", problem.A(k.Name), name)
+			return driver.Live{}, wrong(name, "%s has no %s to give", schema.A(k.Name), name)
 		case a.Fixed && !value.Equal(to[name], was.Attributes[name]):
-			return driver.Live{}, wrong(name, "%s of %s cannot be changed once it is made", name, problem.A(k.Name))
+			return driver.Live{}, wrong(name, "%s of %s cannot be changed once it is made", name, schema.A(k.Name))
 		case to[name] != nil:
 			v, faults := a.Check(to[name], value.Path{value.Key(name)})
 			if len(faults) > 0 {

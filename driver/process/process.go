@@ -13,7 +13,6 @@ import (
 	"slices"
 	"sync"
 
-	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
@@ -159,9 +158,9 @@ func (d *Driver) live(typ, asked string, t thing) (driver.Live, error) {
 	m, err := attributes(t.Attributes)
 	switch {
 	case err != nil:
-		return driver.Live{}, fmt.Errorf("its driver shows %s that cannot be read: %w", problem.A(typ), err)
+		return driver.Live{}, fmt.Errorf("its driver shows %s that cannot be read: %w", schema.A(typ), err)
 	case t.ID == "":
-		return driver.Live{}, fmt.Errorf("its driver shows %s without an id", problem.A(typ))
+		return driver.Live{}, fmt.Errorf("its driver shows %s without an id", schema.A(typ))
 	case asked != "" && t.ID != asked:
 		return driver.Live{}, fmt.Errorf("its driver was asked about %s and shows %s", short(asked), short(t.ID))
 	}
