@@ -296,7 +296,7 @@ func (ev *evaluator) watch(ctx context.Context) (stop func()) {
 			reason := ""
 			switch {
 			case heap > ev.limits.HeapBytes:
-				reason = fmt.Sprintf("the ward takes more than %d bytes of memory", ev.limits.HeapBytes)
+				reason = fmt.Sprintf("%s more than %d bytes of memory", map[bool]string{false: "the ward takes", true: "the wards evaluated with it take"}[len(ev.o.Wards) > 1], ev.limits.HeapBytes)
 			case errors.Is(ctx.Err(), context.DeadlineExceeded):
 				reason = fmt.Sprintf("the ward takes more than %d s", ev.limits.Seconds)
 			case ctx.Err() != nil:
