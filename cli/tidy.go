@@ -95,6 +95,9 @@ func shortPath(root, path string) string {
 // Hidden folders and links are left out.
 func starFilesBelow(path string) ([]string, error) {
 	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, usage("there is no file or folder %s", path)
+	}
 	if err != nil {
 		return nil, usage("%v", err)
 	}
@@ -162,9 +165,20 @@ func tidyFile(path, name string, write bool) (changed bool, err error) {
 
 // replaceFile writes a file whole or not at all.
 func replaceFile(path string, body []byte, mode fs.FileMode) error {
+	wrong := func(err error) error {
+		var at *fs.PathError
+		var moved *os.LinkError
+		switch { // both name the temporary file, which nobody knows
+		case errors.As(err, &at):
+			err = at.Err
+		case errors.As(err, &moved):
+			err = moved.Err
+		}
+		return fmt.Errorf("%s could not be written: %w", path, err)
+	}
 	temp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
 	if err != nil {
-		return err
+		return wrong(err)
 	}
 	_, err = temp.Write(body)
 	err = errors.Join(err, temp.Chmod(mode), temp.Sync(), temp.Close())
@@ -172,7 +186,7 @@ func replaceFile(path string, body []byte, mode fs.FileMode) error {
 		err = os.Rename(temp.Name(), path)
 	}
 	if err != nil {
-		return fmt.Errorf("%s could not be written: %w", path, errors.Join(err, os.Remove(temp.Name())))
+		return errors.Join(wrong(err), os.Remove(temp.Name()))
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 
 	"kasbah/driver/openapi"
@@ -25,6 +26,9 @@ func readOverlay(path string) ([]byte, error) {
 // typesFrom says what an OpenAPI document offers to a driver.
 func (a *app) typesFrom(file string, overlays []string, draft bool) error {
 	body, err := openapi.Gather(a.path(file))
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("there is no file %s", file)
+	}
 	if err != nil {
 		return err
 	}
