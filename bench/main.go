@@ -131,7 +131,7 @@ type ran struct {
 func (b *bench) program(dir, name string, args ...string) (ran, error) {
 	cmd := exec.CommandContext(b.ctx, name, args...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "KASBAH_WHO=keeper-1")
+	cmd.Env = append(os.Environ(), "KASBAH_WHO=keeper-1", "XDG_CACHE_HOME="+filepath.Join(b.dir, "cache"))
 	var said strings.Builder
 	cmd.Stderr = &said
 	began := time.Now()
@@ -158,6 +158,19 @@ func paired(times int, one, other func() (ran, error)) (a, b ran, err error) {
 		}
 	}
 	return median(as), median(bs), nil
+}
+
+// repeated runs one thing and returns the medians.
+func repeated(times int, run func() (ran, error)) (ran, error) {
+	var all []ran
+	for range times {
+		r, err := run()
+		if err != nil {
+			return ran{}, err
+		}
+		all = append(all, r)
+	}
+	return median(all), nil
 }
 
 func median(list []ran) ran {

@@ -48,12 +48,10 @@ func (a *app) rulesFor(ctx context.Context, p *project) error {
 
 // loadRules reads the estate's rules, once.
 func (p *project) loadRules(ctx context.Context, o declare.Options) problem.List {
-	if p.rules != nil {
-		return nil
+	if p.rules == nil {
+		p.rules, p.ruleProblems = rules.Load(ctx, o, time.Now())
 	}
-	set, problems := rules.Load(ctx, o, time.Now())
-	p.rules = set
-	return problems
+	return p.ruleProblems
 }
 
 // judgeDeclared holds what is declared against the rules. What was not wholly
@@ -133,12 +131,21 @@ func (a *app) declared(ctx context.Context, p *project) (*declare.Declared, *gra
 	if problems.Wrong() > 0 {
 		return nil, nil, problems
 	}
-	if !a.quiet {
-		for _, one := range problems {
-			if one.Standing == "" { // how rules stand is part of what follows
-				a.errs().Problem(one)
-			}
+	p.remarks = nil
+	for _, one := range problems {
+		if one.Standing == "" { // how rules stand is part of what follows
+			p.remarks = append(p.remarks, one)
 		}
 	}
+	a.tellRemarks(p.remarks)
 	return d, g, nil
+}
+
+// tellRemarks tells what is worth a look in declarations that are not wrong.
+func (a *app) tellRemarks(list problem.List) {
+	for _, one := range list {
+		if !a.quiet {
+			a.errs().Problem(one)
+		}
+	}
 }

@@ -29,24 +29,26 @@ import (
 // project is an estate in one environment, with its drivers and ledgers at
 // hand.
 type project struct {
-	estate   *estate.Estate
-	env      string
-	approval *approval.Policy
-	wards    []string // asked for, in the estate's order
-	drivers  map[string]driver.Driver
-	catalogs map[string]*schema.Catalog
-	kinds    map[string]string // of the drivers
-	store    store.Store
-	box      *seal.Box // what seals the ledgers; nil when nothing does
-	ledgers  map[string]*ledger.Ledger
-	outside  map[string]*ledger.State // of wards that were not asked for, once read
-	kits     map[string]*declare.Kit  // once evaluated
-	closers  []func() error           // of what else was opened
-	rules    *rules.Set               // once loaded
-	found    []rules.Finding          // about what is declared
-	judged   *rules.Report            // the same, with what passed
+	estate       *estate.Estate
+	env          string
+	approval     *approval.Policy
+	wards        []string // asked for, in the estate's order
+	drivers      map[string]driver.Driver
+	catalogs     map[string]*schema.Catalog
+	kinds        map[string]string // of the drivers
+	store        store.Store
+	box          *seal.Box // what seals the ledgers; nil when nothing does
+	ledgers      map[string]*ledger.Ledger
+	outside      map[string]*ledger.State // of wards that were not asked for, once read
+	kits         map[string]*declare.Kit  // once evaluated
+	closers      []func() error           // of what else was opened
+	rules        *rules.Set               // once loaded
+	ruleProblems problem.List             // found while loading them
+	found        []rules.Finding          // about what is declared
+	judged       *rules.Report            // the same, with what passed
 
-	holding string // the run that holds locks while it proposes; "" for none
+	remarks problem.List // about the declarations, told beside what follows
+	holding string       // the run that holds locks while it proposes; "" for none
 
 	home func() (*keys.Home, error) // what this machine keeps for the person
 }

@@ -31,6 +31,7 @@ type proposeFlags struct {
 	swap     listFlag
 	offline  bool
 	full     bool
+	anew     bool
 	keep     string
 	form     string
 	raze     bool
@@ -49,6 +50,7 @@ func proposeCommand() *command {
 			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
 			fs.Var(&f.readers, "reader", "with -o: this public `key` can read it as well; may be given again")
 			fs.BoolVar(&f.raze, "raze", false, "propose the removal of everything in the wards")
+			fs.BoolVar(&f.anew, "anew", false, "evaluate the declarations although nothing has moved since the last proposal, which is remembered")
 			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something would change")
 		},
 		run: func(ctx context.Context, a *app, args []string) error { return a.runPropose(ctx, f, args) },
@@ -122,6 +124,21 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 		}
 		return err
 	})
+	again := a.recall(ctx, p, f)
+	if again != nil && again.was != nil {
+		if err := read.Wait(); err != nil {
+			return nil, err
+		}
+		proposal, err := again.was.Again(a.proposeOptions(ctx, p, nil, nil, states, live, f))
+		if proposal != nil {
+			a.tellRemarks(again.was.Remarks)
+			if a.verbose {
+				a.say("The declarations are as they were at the last proposal; they were not evaluated again.")
+			}
+			return proposal, nil
+		}
+		a.forgot(err)
+	}
 	if !f.raze {
 		var err error
 		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
@@ -134,7 +151,12 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 	if err := read.Wait(); err != nil {
 		return nil, err
 	}
-	return a.compare(ctx, p, d, g, states, live, f)
+	o := a.proposeOptions(ctx, p, d, g, states, live, f)
+	proposal, err := propose.Propose(ctx, o)
+	if err == nil {
+		a.remember(p, again, proposal, o)
+	}
+	return proposal, err
 }
 
 // live reads what the clouds show of what is recorded; nothing when offline.
@@ -151,10 +173,10 @@ func (a *app) compareNow(ctx context.Context, p *project, d *declare.Declared, g
 	if err != nil {
 		return nil, err
 	}
-	return a.compare(ctx, p, d, g, states, live, f)
+	return propose.Propose(ctx, a.proposeOptions(ctx, p, d, g, states, live, f))
 }
 
-func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, live propose.Live, f proposeFlags) (*propose.Proposal, error) {
+func (a *app) proposeOptions(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, live propose.Live, f proposeFlags) propose.Options {
 	o := propose.Options{
 		Rules: p.rules, Found: p.found,
 		Estate: p.estate.Name, Env: p.env, By: a.identity().Who, Program: version(), Run: p.holding, Declared: d, Graph: g, Wards: p.wards,
@@ -182,7 +204,7 @@ func (a *app) compare(ctx context.Context, p *project, d *declare.Declared, g *g
 			}
 		}
 	}
-	return propose.Propose(ctx, o)
+	return o
 }
 
 // page writes a proposal as an HTML page.

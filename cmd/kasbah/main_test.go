@@ -46,6 +46,7 @@ func TestScripts(t *testing.T) {
 			e.Setenv("EXAMPLES", examples)
 			e.Setenv("KASBAH_WHO", "keeper-1")
 			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
+			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, "cache"))
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
@@ -156,7 +157,7 @@ func (p *program) file(name, body string) {
 func (p *program) command(args ...string) *exec.Cmd {
 	cmd := exec.Command("kasbah", args...)
 	cmd.Dir = p.dir
-	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "NO_COLOR=1")...)
+	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "NO_COLOR=1", "XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"))...)
 	return cmd
 }
 

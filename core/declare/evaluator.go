@@ -2,7 +2,6 @@ package declare
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -224,7 +223,7 @@ func onlyUTF8(name string, body []byte) error {
 func (ev *evaluator) read(src source) ([]byte, error) {
 	body, err := readFile(src, ev.limits.FileBytes)
 	if err == nil {
-		ev.out.Files[src.name] = fmt.Sprintf("%x", sha256.Sum256(body))
+		ev.out.Files[src.name] = fileDigest(body)
 	}
 	return body, err
 }

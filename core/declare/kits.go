@@ -171,7 +171,7 @@ func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args star
 
 // kitOf is the kit whose folder holds a file.
 func (ev *evaluator) kitOf(file string) *Kit {
-	rest, ok := strings.CutPrefix(file, "kit:")
+	rest, ok := strings.CutPrefix(file, kitPrefix)
 	if !ok {
 		return nil
 	}

@@ -193,7 +193,7 @@ func (ev *evaluator) undefinedHint(file, msg string) string {
 		return ""
 	}
 	for driver := range ev.drivers {
-		if strings.HasPrefix(file, "kit:") && Identifier(driver) == name {
+		if strings.HasPrefix(file, kitPrefix) && Identifier(driver) == name {
 			return fmt.Sprintf("a kit's code knows the kinds of drivers that its kit.toml names: drivers = [%q]", ev.o.Kinds[driver])
 		}
 	}

@@ -29,9 +29,12 @@ const (
 	scriptFile // rules
 )
 
+// kitPrefix begins the name of what is loaded out of a kit.
+const kitPrefix = "kit:"
+
 // module finds the file that a load statement in from names.
 func (ev *evaluator) module(from source, module string) (source, error) {
-	if name, ok := strings.CutPrefix(module, "kit:"); ok {
+	if name, ok := strings.CutPrefix(module, kitPrefix); ok {
 		return ev.kitModule(from, name)
 	}
 	if !strings.HasSuffix(module, ".star") {
@@ -78,7 +81,7 @@ func (ev *evaluator) kitModule(from source, name string) (source, error) {
 	case k.Err != nil:
 		return source{}, fmt.Errorf("kit %s: %w", name, k.Err)
 	}
-	return ev.exists(source{kind: kitFile, name: "kit:" + name + "/" + kitCode, root: k.Root, path: kitCode, kit: k})
+	return ev.exists(source{kind: kitFile, name: kitPrefix + name + "/" + kitCode, root: k.Root, path: kitCode, kit: k})
 }
 
 func contains(list []string, s string) bool {

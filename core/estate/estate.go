@@ -3,6 +3,7 @@
 package estate
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -32,6 +33,7 @@ type Estate struct {
 	Names  string // pattern of names made for resources
 	Prices string // file of a price book, relative to the folder or absolute; "" for none
 	Limits Limits
+	Digest string // SHA-256 of the file's text, in hexadecimal
 
 	inputs   value.Map
 	ledger   Settings
@@ -112,7 +114,7 @@ func Parse(dir string, body []byte) (*Estate, error) {
 	}
 	r := &reader{file: newKeyFile(File, string(body))}
 	e := r.estate(raw)
-	e.Dir, e.file = dir, r.file
+	e.Dir, e.file, e.Digest = dir, r.file, fmt.Sprintf("%x", sha256.Sum256(body))
 	r.problems.Sort()
 	if err := r.problems.Err(); err != nil {
 		return nil, err

@@ -1,0 +1,89 @@
+package declare
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+
+	"kasbah/core/estate"
+	"kasbah/core/schema"
+)
+
+// Basis is the digest of everything that an evaluation is made from, but for the
+// files that it reads (see Unmoved) and what other wards publish. The language has no
+// clock, no network and no chance: where these three are the same, so is what is
+// declared.
+func (o Options) Basis() (string, error) {
+	type kit struct {
+		*estate.Kit
+		Fault string
+	}
+	type input struct {
+		Ward, Name, Raw, Source string
+		IsRaw                   bool
+		Value                   any
+	}
+	all := struct {
+		Estate, Env string
+		Wards       []string
+		Kinds       map[string]string
+		Catalogs    map[string]*schema.Catalog
+		Kits        map[string]kit
+		Inputs      []input
+	}{o.Estate.Digest, o.Env, o.Wards, o.Kinds, o.Catalogs, map[string]kit{}, nil}
+	for name, k := range o.Kits {
+		one := kit{Kit: k.Kit}
+		if k.Err != nil {
+			one.Fault = k.Err.Error()
+		}
+		all.Kits[name] = one
+	}
+	for _, in := range o.Inputs {
+		all.Inputs = append(all.Inputs, input{in.Ward, in.Name, in.Raw, in.Source, in.IsRaw, in.Value})
+	}
+	body, err := json.Marshal(all)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%x", sha256.Sum256(body)), nil
+}
+
+// Unmoved reports whether an evaluation of a ward would read the same as one that read
+// these files, given as Ward.Files has them: each is as it was, and the ward has no
+// other.
+func (o Options) Unmoved(ward string, files map[string]string) (bool, error) {
+	root, err := os.OpenRoot(o.Estate.Dir)
+	if err != nil {
+		return false, err
+	}
+	defer root.Close()
+	list, err := starFiles(o.Estate, root, ward)
+	if err != nil {
+		return false, err
+	}
+	for _, name := range list {
+		if files[name] == "" {
+			return false, nil
+		}
+	}
+	for name, digest := range files {
+		src := source{name: name, path: name, root: root}
+		if rest, ok := strings.CutPrefix(name, kitPrefix); ok {
+			of, inside, _ := strings.Cut(rest, "/")
+			k := o.Kits[of]
+			if k == nil || k.Root == nil {
+				return false, nil
+			}
+			src.root, src.path = k.Root, inside
+		}
+		body, err := readFile(src, o.Estate.Limits.FileBytes)
+		if err != nil || fileDigest(body) != digest {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+func fileDigest(body []byte) string { return fmt.Sprintf("%x", sha256.Sum256(body)) }
