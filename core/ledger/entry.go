@@ -245,11 +245,15 @@ func (c *codec) encode(h Header, lines []Line) ([]byte, error) {
 
 // pack is encode of lines that linesOf has written.
 func (c *codec) pack(h Header, lines ...[]byte) ([]byte, error) {
-	plain, err := json.Marshal(h)
+	header, err := json.Marshal(h)
 	if err != nil {
 		return nil, err
 	}
-	plain = append(plain, '\n')
+	size := len(header) + 1
+	for _, l := range lines {
+		size += len(l)
+	}
+	plain := append(append(make([]byte, 0, size), header...), '\n')
 	for _, l := range lines {
 		plain = append(plain, l...)
 	}

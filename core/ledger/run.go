@@ -4,11 +4,9 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
-	"kasbah/core/seal"
 	"kasbah/store"
 )
 
@@ -41,6 +39,8 @@ type Run struct {
 	quit  chan struct{}
 	idle  chan struct{} // closed when the writer has ended
 
+	last place // of the newest entry that this run has written; only the writer looks at it
+
 	mu     sync.Mutex
 	state  *State        // up to the newest entry known
 	looked time.Duration // when the log was last known to hold no break, by upTime
@@ -49,20 +49,6 @@ type Run struct {
 	failed error         // why nothing more can be written
 	done   int
 	total  int
-}
-
-// appending is what one caller wants to append. Each caller writes its own lines
-// as JSON, so that this goes on beside the store's work.
-type appending struct {
-	ctx   context.Context
-	lines []Line
-	body  []byte // the same, as linesOf writes them
-	errc  chan error
-}
-
-func newAppending(ctx context.Context, lines []Line) (*appending, error) {
-	body, err := linesOf(lines)
-	return &appending{ctx: ctx, lines: lines, body: body, errc: make(chan error, 1)}, err
 }
 
 // BeginOptions say what a run is.
@@ -210,181 +196,6 @@ func (r *Run) failure() error {
 		return r.failed
 	}
 	return errors.New("the run has ended")
-}
-
-// write is the run's only writer. It gathers what is queued into one entry
-// and beats when nothing came for a while.
-func (r *Run) write() {
-	defer close(r.idle)
-	beat := time.NewTicker(beatAfter)
-	defer beat.Stop()
-	for {
-		r.makeWay()
-		var batch []*appending
-		select {
-		case <-r.quit:
-			return
-		case a := <-r.queue:
-			batch = append(batch, a)
-		case <-beat.C:
-			r.mu.Lock()
-			line := Line{Kind: KindBeat, Beat: &Beat{Done: r.done, Total: r.total}}
-			r.mu.Unlock()
-			a, err := newAppending(context.Background(), []Line{line})
-			if err != nil {
-				r.fail(err)
-				return
-			}
-			batch = append(batch, a)
-		}
-		for more := true; more && len(batch) < 512; {
-			select {
-			case a := <-r.queue:
-				batch = append(batch, a)
-			default:
-				more = false
-			}
-		}
-		// one caller's cancelled context must not lose the others' lines
-		err := r.append(context.WithoutCancel(batch[0].ctx), batch...)
-		for _, a := range batch {
-			a.errc <- err
-		}
-		if err != nil {
-			r.fail(err)
-			return
-		}
-		beat.Reset(beatAfter)
-		r.mu.Lock()
-		s := r.state
-		wants := s.wantsCheckpoint()
-		r.mu.Unlock()
-		if wants {
-			r.checkpoint()
-		}
-	}
-}
-
-// fail says why nothing more can be written.
-func (r *Run) fail(err error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.failed = err
-}
-
-// makeWay waits where others write as well, so that none of them starves.
-func (r *Run) makeWay() {
-	r.mu.Lock()
-	now, wait := upTime(), makeWayAppends*r.took
-	switch {
-	case len(r.state.Open) > 1:
-		wait = max(wait, makeWay)
-	case now-r.rested < aloneFor:
-		wait = 0
-	}
-	wait -= now - r.looked
-	if wait > 0 {
-		r.rested = now + wait
-	}
-	r.mu.Unlock()
-	if wait <= 0 {
-		return
-	}
-	t := time.NewTimer(wait)
-	defer t.Stop()
-	select {
-	case <-t.C:
-	case <-r.quit:
-	}
-}
-
-// checkpoint writes one. A checkpoint is a convenience: when it cannot be
-// written the log says the same, so the failure is noted and nothing more.
-func (r *Run) checkpoint() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if err := r.l.checkpoint(context.Background(), r.state); err != nil {
-		r.state.Notes = append(r.state.Notes, err.Error())
-		r.state.sinceEntries, r.state.sinceLines, r.state.sinceBytes = 0, 0, 0 // try again after as many entries more
-	}
-}
-
-// append writes one entry under the next number. When another program took
-// the number its entry is read first; when the outcome is unknown the same
-// bytes go to the same key again, until it is known.
-func (r *Run) append(ctx context.Context, batch ...*appending) error {
-	var lines []Line
-	var bodies [][]byte
-	for _, a := range batch {
-		lines, bodies = append(lines, a.lines...), append(bodies, a.body)
-	}
-	for {
-		r.mu.Lock()
-		err := r.allowed(lines)
-		seq, prev := r.state.Seq+1, r.state.Hash
-		to := r.state.Readers
-		if changed := readersOf(lines); changed != nil {
-			to = changed
-		}
-		if err == nil && seq > 1 && lines[0].Begin != nil && lines[0].Begin.Readers != nil { // somebody else wrote the first entry
-			begin := *lines[0].Begin
-			begin.Readers, to = nil, r.state.Readers
-			lines[0].Begin = &begin
-			bodies[0], err = linesOf(lines[:1]) // it is the only one
-		}
-		r.mu.Unlock()
-		if err != nil {
-			return err
-		}
-		h := Header{
-			Format: Format, Seq: seq, Prev: prev, Time: time.Now().UTC(), Run: r.ID,
-			Who: r.l.who.Who, Host: r.l.who.Host, Program: r.l.who.Program, Kind: lines[0].Kind,
-		}
-		body, err := r.l.codec.pack(h, bodies...)
-		if err == nil {
-			body, err = r.l.sealed(r.l.logKey(seq), body, to)
-		}
-		if err != nil {
-			return err
-		}
-		from := upTime()
-		won, err := r.l.put(ctx, r.l.logKey(seq), body)
-		if err != nil {
-			return fmt.Errorf("the ledger of %s could not be written: %w", r.l.Ward, err)
-		}
-		r.mu.Lock()
-		if won {
-			if r.state.Seq < seq { // else MayCall has read it back already
-				err = r.state.fold(&Entry{Header: h, Lines: lines, Size: len(body), Hash: hash(body), Sealed: seal.IsSealed(body)})
-			}
-			r.looked = upTime()
-			r.took = r.looked - from
-		} else {
-			err = r.l.advance(ctx, r.state, 0)
-		}
-		r.mu.Unlock()
-		if err != nil || won {
-			return err
-		}
-	}
-}
-
-// allowed is an error when the log, as far as it is known, forbids the run to
-// write these lines.
-func (r *Run) allowed(lines []Line) error {
-	if lines[0].Kind == KindBegin {
-		return r.state.Locked(r.l.Ward, lines[0].Begin.Scope)
-	}
-	open := r.state.Open[r.ID]
-	if open == nil {
-		return ErrBroken
-	}
-	for i := range lines {
-		if beyond := open.Begin.Scope.exceeds(&lines[i]); beyond != "" {
-			return fmt.Errorf("this run has not locked %s in %s, and may not write it", beyond, r.l.Ward)
-		}
-	}
-	return nil
 }
 
 // put writes bytes under a key until it is known whether they are there. A key

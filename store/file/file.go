@@ -53,11 +53,14 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 		return err
 	}
 	dir := filepath.Dir(path)
-	if err := makeDir(dir); err != nil {
-		return err
-	}
 	temp := filepath.Join(dir, ".new-"+ulid.Make().String())
-	if err := writeFile(temp, body); err != nil {
+	err = writeFile(temp, body)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = makeDir(dir); err == nil {
+			err = writeFile(temp, body)
+		}
+	}
+	if err != nil {
 		return errors.Join(err, removeQuietly(temp))
 	}
 	defer os.Remove(temp) // a leftover begins with a dot and is never listed
