@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/render"
@@ -47,11 +49,19 @@ func (a *app) bare(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		for _, w := range p.wards {
-			st, err := p.status(ctx, w)
-			if err != nil {
+		wards := make([]wardStatus, len(p.wards))
+		var g errgroup.Group
+		g.SetLimit(ledgersAtOnce)
+		for i, w := range p.wards {
+			g.Go(func() (err error) {
+				wards[i], err = p.status(ctx, w)
 				return err
-			}
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return err
+		}
+		for _, st := range wards {
 			d.Wards = append(d.Wards, st)
 			rows = append(rows, st.row())
 		}
@@ -71,13 +81,18 @@ func (p *project) status(ctx context.Context, ward string) (wardStatus, error) {
 		return st, err
 	}
 	st.Resources = len(s.Records)
-	runs, _, err := p.ledgers[ward].History(ctx)
-	if err != nil {
-		return st, err
+	if st.Last = s.Latest; st.Last == nil && s.Seq > 0 { // its checkpoint is of a version that did not note it
+		runs, _, err := p.ledgers[ward].History(ctx)
+		if err != nil {
+			return st, err
+		}
+		if len(runs) > 0 {
+			st.Last = runs[len(runs)-1]
+			st.Last.Calls = nil
+		}
 	}
-	if len(runs) > 0 {
-		st.Last = runs[len(runs)-1]
-		st.Last.Calls = nil
+	if st.Last != nil {
+		st.Last.Ward = ward
 		st.Next = fmt.Sprintf("kasbah survey %s -env %s", ward, p.env)
 	}
 	if h := s.Holders(); len(h) > 0 {

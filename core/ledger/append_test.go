@@ -79,8 +79,14 @@ func TestEveryMoment(t *testing.T) {
 		at, err := l.LoadAt(ctx, seq)
 		require.NoError(t, err)
 		require.NoError(t, same(at, whole), "at entry %d", seq)
+		require.Equal(t, whole.Latest, at.Latest, "at entry %d", seq)
 		require.Len(t, at.Records, int(max(0, seq-1)/2))
 	}
+	runs, _, err := l.History(ctx)
+	require.NoError(t, err)
+	latest := runs[len(runs)-1]
+	latest.Ward, latest.Calls = "", nil
+	require.Equal(t, latest, whole.Latest, "what is known of the latest run is what the history says")
 }
 
 // TestPruned: blanked entries are history that is gone; what a checkpoint

@@ -35,6 +35,7 @@ type checkpointHeader struct {
 	Values
 	Durations map[string]Duration `json:"durations,omitempty"`
 	Proposals map[string]*Use     `json:"proposals,omitempty"`
+	Latest    *RunSummary         `json:"latest,omitempty"`
 	Approval  *approval.Policy    `json:"approval,omitempty"`
 	Readers   *Readers            `json:"readers,omitempty"`
 	Accepted  int64               `json:"accepted,omitempty"`
@@ -43,7 +44,7 @@ type checkpointHeader struct {
 }
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Approval: s.Approval, Readers: s.Readers, Accepted: s.Accepted, Records: len(s.Records)}
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Accepted: s.Accepted, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -96,7 +97,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
-	s.Approval, s.Readers, s.Accepted = h.Approval, h.Readers, h.Accepted
+	s.Latest, s.Approval, s.Readers, s.Accepted = h.Latest, h.Approval, h.Readers, h.Accepted
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}

@@ -14,7 +14,7 @@ import (
 // RunSummary is one run of the history.
 type RunSummary struct {
 	Run     string         `json:"run"`
-	Ward    string         `json:"ward"`
+	Ward    string         `json:"ward,omitempty"`
 	Who     string         `json:"who"`
 	Host    string         `json:"host"`
 	Program string         `json:"program"`
@@ -32,6 +32,18 @@ type RunSummary struct {
 	Last    int64          `json:"last"`
 	Calls   []Call         `json:"calls,omitempty"`
 }
+
+// begun is a run of which nothing but its first entry is known.
+func begun(e *Entry, begin *Begin) *RunSummary {
+	return &RunSummary{Run: e.Run, Who: e.Who, Host: e.Host, Program: e.Program, Command: begin.Command, Reason: begin.Reason, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
+}
+
+func (r *RunSummary) ended(e *Entry, end *End) {
+	at := e.Time
+	r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, end.Outcome, end.Counts, end.Rules, end.Failed, end.Copies
+}
+
+func (r *RunSummary) broken(e *Entry, b *Break) { r.Outcome, r.Why, r.Last = "broken", b.Why, e.Seq }
 
 // Call is a call of a run, as the log has it.
 type Call struct {
@@ -63,12 +75,13 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 			r := open[e.Run]
 			switch {
 			case line.Kind == KindBegin:
-				r = &RunSummary{Run: e.Run, Ward: l.Ward, Who: e.Who, Host: e.Host, Program: e.Program, Command: line.Begin.Command, Reason: line.Begin.Reason, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
+				r = begun(e, line.Begin)
+				r.Ward = l.Ward
 				open[e.Run] = r
 				runs = append(runs, r)
 			case line.Kind == KindBreak:
 				if b := open[line.Break.Run]; b != nil {
-					b.Outcome, b.Why, b.Last = "broken", line.Break.Why, e.Seq
+					b.broken(e, line.Break)
 				}
 			case r == nil:
 			case line.Kind == KindIntent:
@@ -85,8 +98,7 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 					c.Outcome, c.Seconds, c.Error = string(line.Result.Outcome), line.Result.Seconds, line.Result.Error
 				}
 			case line.Kind == KindEnd:
-				at := e.Time
-				r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, line.End.Outcome, line.End.Counts, line.End.Rules, line.End.Failed, line.End.Copies
+				r.ended(e, line.End)
 			}
 			if r != nil {
 				r.Last = max(r.Last, e.Seq)

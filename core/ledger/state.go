@@ -21,6 +21,7 @@ type State struct {
 	Notes     []string            // what a reader ignores, and why; verify reports it
 	Durations map[string]Duration // what calls took, by DurationKey
 	Proposals map[string]*Use     // kept proposals that were begun, by id
+	Latest    *RunSummary         // the run that began last, without its calls; nil when none has
 	Approval  *approval.Policy    // in force; nil when nobody must sign
 	Readers   *Readers            // to whom it is sealed; nil when it is not
 	Moved     string              // where the ledger has gone; "" while it is here
@@ -161,6 +162,9 @@ func (s *State) fold(e *Entry) error {
 	if run := s.Open[e.Run]; run != nil {
 		run.Last, run.LastSeq = e.Time, e.Seq
 	}
+	if s.Latest != nil && s.Latest.Run == e.Run {
+		s.Latest.Last = e.Seq
+	}
 	return nil
 }
 
@@ -193,6 +197,7 @@ func (s *State) line(e *Entry, l *Line) {
 			s.ignore(e, "run %s begins while another one holds the lock", e.Run)
 			return
 		}
+		s.Latest = begun(e, l.Begin)
 		s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: begin}
 		if l.Begin.Kept {
 			u := s.Proposals[l.Begin.Proposal]
@@ -208,6 +213,9 @@ func (s *State) line(e *Entry, l *Line) {
 			s.ignore(e, "it breaks the lock of run %s, which holds none", l.Break.Run)
 		} else if u := s.Proposals[run.Begin.Proposal]; u != nil {
 			u.Outcome = "broken"
+		}
+		if s.Latest != nil && s.Latest.Run == l.Break.Run {
+			s.Latest.broken(e, l.Break)
 		}
 		delete(s.Open, l.Break.Run)
 		return
@@ -261,6 +269,9 @@ func (s *State) line(e *Entry, l *Line) {
 		if u := s.Proposals[run.Begin.Proposal]; u != nil {
 			u.Outcome = l.End.Outcome
 			u.Spent = u.Spent || u.Outcome == "done" || u.Outcome == "undone"
+		}
+		if s.Latest != nil && s.Latest.Run == e.Run {
+			s.Latest.ended(e, l.End)
 		}
 		delete(s.Open, e.Run)
 	}
