@@ -109,20 +109,26 @@ func (b *bench) appending() ([]row, error) {
 		if err != nil {
 			return ran{}, err
 		}
+		lines := make([][]ledger.Line, callers)
+		for c := range lines {
+			for i := range each {
+				name := fmt.Sprintf("gauge-%d-%d", c, i)
+				lines[c] = append(lines[c], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "bench", Record: &ledger.Record{
+					Address: "medina.machine/" + name, Type: "medina.machine", ID: fmt.Sprintf("mac-%d-%d", c, i), Version: 1, Run: "bench", Declared: "f",
+					Inputs: value.Attributes{"name": name, "size": "tiny", "image": "stone-1", "subnet": "sub-0001"}, Live: value.Attributes{"name": name, "size": "tiny", "address": "10.0.0.1"},
+				}}})
+			}
+		}
 		began := time.Now()
 		r, err := l.Begin(b.ctx, ledger.BeginOptions{ID: "bench", Command: "bench"})
 		if err != nil {
 			return ran{}, err
 		}
 		var g errgroup.Group
-		for c := range callers {
+		for _, of := range lines {
 			g.Go(func() error {
-				for i := range each {
-					name := fmt.Sprintf("gauge-%d-%d", c, i)
-					if err := r.Append(b.ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "bench", Record: &ledger.Record{
-						Address: "medina.machine/" + name, Type: "medina.machine", ID: fmt.Sprintf("mac-%d-%d", c, i), Version: 1, Run: "bench", Declared: "f",
-						Inputs: value.Attributes{"name": name, "size": "tiny", "image": "stone-1", "subnet": "sub-0001"}, Live: value.Attributes{"name": name, "size": "tiny", "address": "10.0.0.1"},
-					}}}); err != nil {
+				for _, line := range of {
+					if err := r.Append(b.ctx, line); err != nil {
 						return err
 					}
 				}

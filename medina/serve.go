@@ -219,5 +219,5 @@ func (s Settings) Driver(from string) (driver.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
-	return openapi.New(openapi.Options{Document: Document(), Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token}})
+	return openapi.New(openapi.Options{Document: Document(), Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,11 +27,36 @@ type Auth struct {
 	Password Credential            // of the user
 	Headers  map[string]Credential // headers of the API's own, by name
 	OAuth    *OAuth                // a token that another server gives out (RFC 6749, 4.4)
+	Setting  string                // what the settings call it, where that is none of these words
 }
 
 // none reports whether requests say nothing about who asks.
 func (a Auth) none() bool {
 	return a.Bearer == nil && a.Password == nil && a.OAuth == nil && len(a.Headers) == 0
+}
+
+// refused says what to look at when the API does not believe who asks.
+func (a Auth) refused() string {
+	names := []string{a.Setting}
+	if a.Setting == "" {
+		names = nil
+		for name, given := range map[string]bool{"bearer": a.Bearer != nil, "user with password": a.Password != nil, "oauth": a.OAuth != nil} {
+			if given || a.none() {
+				names = append(names, name)
+			}
+		}
+		for name := range a.Headers {
+			names = append(names, "headers."+name)
+		}
+		if a.none() {
+			names = append(names, "headers")
+		}
+		slices.Sort(names)
+	}
+	if a.none() {
+		return "the driver's settings give nothing that says who asks (" + strings.Join(names, ", ") + ")"
+	}
+	return "it was asked with " + strings.Join(names, " and ") + " of the driver's settings"
 }
 
 // OAuth are the settings of the client credentials grant.

@@ -133,3 +133,22 @@ func TestAuthStaysAtHome(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, (<-heard).Get("Authorization"))
 }
+
+// TestNotBelieved: a refusal says which settings to look at, and never what they give.
+func TestNotBelieved(t *testing.T) {
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) }))
+	defer api.Close()
+	word := func(context.Context, bool) (string, error) { return "hush-hush", nil }
+	for want, auth := range map[string]openapi.Auth{
+		"Unauthorized; the driver's settings give nothing that says who asks (bearer, headers, oauth, user with password)": {},
+		"Unauthorized; the driver's settings give nothing that says who asks (token)":                                      {Setting: "token"},
+		"Unauthorized; it was asked with token of the driver's settings":                                                   {Bearer: word, Setting: "token"},
+		"Unauthorized; it was asked with bearer and headers.X-Coast of the driver's settings":                              {Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}},
+	} {
+		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth, Base: func(context.Context) (string, error) { return api.URL, nil }})
+		require.NoError(t, err)
+		_, err = d.Read(context.Background(), "lamp", "l-1")
+		require.EqualError(t, err, want)
+		require.NoError(t, d.Close())
+	}
+}

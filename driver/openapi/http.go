@@ -65,7 +65,12 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 	}
 	r := &reply{status: res.StatusCode, header: res.Header, body: raw, at: res.Request.URL}
 	if r.status >= 400 {
-		return r, refusal(r, d.doc.Refusals)
+		err := refusal(r, d.doc.Refusals)
+		var said *driver.Error
+		if r.status == http.StatusUnauthorized && errors.As(err, &said) {
+			said.Message += "; " + d.o.Auth.refused()
+		}
+		return r, err
 	}
 	return r, nil
 }
