@@ -179,7 +179,8 @@ func (a *app) waiting() func(ledger.OpenRun) {
 // carryOut shows a proposal, asks for consent and enacts it.
 func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, o enact.Options) error {
 	file, old := o.Kept, o.JudgeLive
-	if !a.json && f.form == "text" && !(a.quiet && a.yes) {
+	shown := !a.json && f.form == "text" && !(a.quiet && a.yes)
+	if shown {
 		opts := render.ProposalOptions{Full: f.full, Undo: f.ifOneFails == string(enact.Undo)}
 		if file != nil {
 			var err error
@@ -195,8 +196,11 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 			return err
 		}
 	}
-	if len(proposal.Blocked) > 0 {
-		return exitError(exitRefused)
+	if err := enact.Blocked(proposal); err != nil {
+		if shown { // with what blocks it
+			return exitError(exitRefused)
+		}
+		return err
 	}
 	if proposal.Idle() {
 		return a.summarise(f, newRunDocument(p, proposal, f, time.Now(), &enact.Result{Outcome: "done"}))
@@ -221,10 +225,10 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return true
 	})
 	defer a.setOnStop(nil)
-	shown, began := a.progress(proposal), time.Now()
-	o.Event = shown.event
+	progress, began := a.progress(proposal), time.Now()
+	o.Event = progress.event
 	r, err := enact.Enact(ctx, proposal, o)
-	shown.close()
+	progress.close()
 	if err != nil {
 		return err
 	}

@@ -424,13 +424,7 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}
 	for _, b := range p.Blocked {
-		var at string
-		for _, s := range []string{b.Position.Short(), Clean(b.Address)} {
-			if s != "" {
-				at += s + ": "
-			}
-		}
-		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s%s.", at, b.Because), o.Width-2, "  ")))
+		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s.", Clean(b.Sentence())), o.Width-2, "  ")))
 	}
 }
 

@@ -144,14 +144,22 @@ func (r *Refused) Error() string {
 	return s
 }
 
+// Blocked refuses a proposal that something forbids as a whole; nil where nothing does.
+func Blocked(p *propose.Proposal) error {
+	if len(p.Blocked) == 0 {
+		return nil
+	}
+	r := &Refused{}
+	for _, b := range p.Blocked {
+		r.Reasons = append(r.Reasons, b.Sentence())
+	}
+	return r
+}
+
 // Enact carries out a proposal: begin, recover, judge, act, end.
 func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error) {
-	if len(p.Blocked) > 0 {
-		r := &Refused{}
-		for _, b := range p.Blocked {
-			r.Reasons = append(r.Reasons, b.Address+": "+b.Because)
-		}
-		return nil, r
+	if err := Blocked(p); err != nil {
+		return nil, err
 	}
 	e, err := begin(ctx, o, p.Scopes(), p.ID)
 	if err != nil {

@@ -186,6 +186,17 @@ type Block struct {
 	Rule     string           `json:"rule,omitempty"` // that blocks it
 }
 
+// Sentence says what is blocked, where it is declared, and why.
+func (b *Block) Sentence() string {
+	said := b.Because
+	for _, s := range []string{b.Address, b.Position.Short()} {
+		if s != "" {
+			said = s + ": " + said
+		}
+	}
+	return said
+}
+
 // LeftAlone is an attribute that is no longer declared and stays as it is.
 type LeftAlone struct {
 	Ward    string `json:"ward"`

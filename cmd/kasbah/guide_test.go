@@ -1,0 +1,115 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// guideBlock is a block of commands and what they print.
+var guideBlock = regexp.MustCompile("(?s)```console\n(.*?)```")
+
+// passingBy is what differs from run to run, and what stands for it in the guide.
+var passingBy = []struct {
+	is   *regexp.Regexp
+	told string
+}{
+	{regexp.MustCompile(`\b01[0-9A-HJKMNP-TV-Z]{8}\b`), "01M8E05SP8"},
+	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\b`), "2026-11-28 10:22:57"},
+	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "10:22:57"},
+	{regexp.MustCompile(`\b(in|about|took) (a second|\d+(\.\d+)? (ms|s|min))`), "$1 2 s"},
+	{regexp.MustCompile(`longest chain, [^.]*\.`), "longest chain, 2 deep: gauge, scribe."},
+	{regexp.MustCompile(`\b(net|sub|mac|rec|dsk|bkt)-\d{4}\b`), "$1-0004"},
+	{regexp.MustCompile(`\bentry \d+`), "entry 25"},
+	{regexp.MustCompile(`\b\d+ entries`), "36 entries"},
+	{regexp.MustCompile(`\b\d+-\d+ +kasbah`), "17-25  kasbah"},
+	{regexp.MustCompile(`\b(just now|\d+ s ago)\b`), "just now"},
+	{regexp.MustCompile(`(?m) +$`), ""},
+}
+
+// TestGuide: what the guide's pages show is what the program prints, command by
+// command in the estate of the demo. GUIDE=write writes what it prints into them.
+func TestGuide(t *testing.T) {
+	pages, err := filepath.Glob("../../docs/guide/*.md")
+	require.NoError(t, err)
+	base := &program{t: t, dir: t.TempDir()}
+	base.env = []string{"XDG_CONFIG_HOME=" + filepath.Join(base.dir, "config"), "KASBAH_ENV=trial"}
+	base.must("demo", "-keep", "coast")
+	shown := 0
+	for _, page := range pages {
+		body, err := os.ReadFile(page)
+		require.NoError(t, err)
+		if !guideBlock.Match(body) {
+			continue
+		}
+		shown++
+		t.Run(strings.TrimSuffix(filepath.Base(page), ".md"), func(t *testing.T) {
+			p := &guided{program: &program{t: t, dir: filepath.Join(t.TempDir(), "coast"), env: base.env}}
+			require.NoError(t, os.CopyFS(p.dir, os.DirFS(filepath.Join(base.dir, "coast"))))
+			var is struct{ Entry int }
+			require.NoError(t, json.Unmarshal([]byte(p.must("ledger", "show", "-ward", "shore", "-json")), &is))
+			p.entry = fmt.Sprint(is.Entry)
+			now := guideBlock.ReplaceAllStringFunc(string(body), func(block string) string {
+				return "```console\n" + p.follow(guideBlock.FindStringSubmatch(block)[1]) + "```"
+			})
+			if os.Getenv("GUIDE") == "write" {
+				require.NoError(t, os.WriteFile(page, []byte(now), 0o644))
+				return
+			}
+			require.Equal(t, narrow(string(body)), narrow(now))
+		})
+	}
+	require.Greater(t, shown, 4)
+}
+
+// guided is the estate of a page. entry is the newest of shore's ledger at its
+// beginning, which the pages call 25: how many lines go into one is not fixed.
+type guided struct {
+	*program
+	entry string
+}
+
+var oldEntry = regexp.MustCompile(`(compare|restore) 25\b`)
+
+// follow types the commands of a block and returns it with what they print.
+func (p *guided) follow(block string) string {
+	var out strings.Builder
+	for _, line := range strings.SplitAfter(block, "\n") {
+		command, typed := strings.CutPrefix(line, "$ ")
+		if !typed {
+			continue
+		}
+		out.WriteString(line)
+		cmd := exec.Command("sh", "-c", oldEntry.ReplaceAllString(command, "${1} "+p.entry))
+		cmd.Dir, cmd.Env = p.dir, p.command().Env
+		printed, err := cmd.Output()
+		if exit := (*exec.ExitError)(nil); asExit(err, &exit) {
+			printed = append(printed, exit.Stderr...) // why it did not
+		} else {
+			require.NoError(p.t, err, command)
+		}
+		text := strings.ReplaceAll(string(printed), p.dir, "coast")
+		if host, err := os.Hostname(); err == nil {
+			text = strings.ReplaceAll(text, "@"+host, "@t3")
+			text = strings.ReplaceAll(text, " on "+host, " on t3")
+		}
+		for _, x := range passingBy {
+			text = x.is.ReplaceAllString(text, x.told)
+		}
+		out.WriteString(text)
+		if text != "" && !strings.HasSuffix(text, "\n") {
+			out.WriteString("\n")
+		}
+	}
+	return out.String()
+}
+
+// narrow is a text without what the width of a column decides.
+func narrow(text string) string { return regexp.MustCompile(` +`).ReplaceAllString(text, " ") }
