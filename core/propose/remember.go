@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/gob"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"runtime"
@@ -113,11 +114,11 @@ func ReadRemembered(body []byte) (*Remembered, error) {
 	at := &m.Places
 	n := len(at.File)
 	if len(at.Line) != n || len(at.Column) != n || len(at.Cost) != n || len(at.Priced) != n {
-		return nil, fmt.Errorf("its places do not match each other")
+		return nil, errors.New("its places do not match each other")
 	}
 	for _, f := range at.File {
 		if int(f) >= len(at.Files) || f < 0 {
-			return nil, fmt.Errorf("a place is in no file")
+			return nil, errors.New("a place is in no file")
 		}
 	}
 	return m, nil
