@@ -55,6 +55,9 @@ type app struct {
 
 	answers *bufio.Scanner // of what a person types
 
+	asking      sync.Mutex
+	passphrases map[string]string // typed already, by the question
+
 	mu     sync.Mutex
 	onStop func(n int) bool // told of interrupts while a run goes on; reports whether it took it
 }
@@ -78,7 +81,7 @@ func (w *wordsFlag) Set(s string) error {
 func (w *wordsFlag) has(word string) bool { return slices.Contains(w.listFlag, word) }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
-	a := &app{stdin: in, stdout: out, stderr: errOut, buffer: bufio.NewWriterSize(out, 1<<16), dir: ".", outWidth: 100, errWidth: 100}
+	a := &app{stdin: in, stdout: out, stderr: errOut, buffer: bufio.NewWriterSize(out, 1<<16), dir: ".", outWidth: 100, errWidth: 100, passphrases: map[string]string{}}
 	a.outProfile, a.errProfile = termenv.Ascii, termenv.Ascii
 	a.colour = "auto"
 	return a

@@ -213,15 +213,8 @@ func (p *project) writeRemembered(m *propose.Remembered) ([]byte, error) {
 
 func (p *project) readRemembered(body []byte) (*propose.Remembered, error) {
 	if p.box != nil {
-		home, err := p.home()
-		if err != nil {
-			return nil, err
-		}
-		ids, err := home.Identities()
-		if err != nil {
-			return nil, err
-		}
-		if body, err = seal.Decrypt(body, ids); err != nil {
+		var err error
+		if body, err = p.box.Decrypt(body); err != nil {
 			return nil, err
 		}
 	}

@@ -34,7 +34,21 @@ func (a *app) askHidden(what string) (string, error) {
 }
 
 // home is what this machine keeps for the person.
-func (a *app) home() (*keys.Home, error) { return keys.Open(a.askHidden) }
+func (a *app) home() (*keys.Home, error) { return keys.Open(a.passphrase) }
+
+// passphrase asks for one, each once.
+func (a *app) passphrase(what string) (string, error) {
+	a.asking.Lock()
+	defer a.asking.Unlock()
+	if text, ok := a.passphrases[what]; ok {
+		return text, nil
+	}
+	text, err := a.askHidden(what)
+	if err == nil {
+		a.passphrases[what] = text
+	}
+	return text, err
+}
 
 // memory says once when what was seen of a ledger cannot be remembered here, as
 // in a container without a place to write, and goes on.

@@ -104,7 +104,7 @@ func (o oneByOne) Unwrap(stanzas []*age.Stanza) ([]byte, error) {
 }
 
 // NewBox makes a box for recipients (age or SSH public keys). identities is
-// asked when something is to be opened, at most once for each object.
+// asked when something is to be opened, once.
 func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, error)) (*Box, error) {
 	b := &Box{Recipients: slices.Clone(recipients), pin: pin}
 	b.identities = sync.OnceValues(func() ([]age.Identity, error) {
@@ -266,14 +266,20 @@ func (b *Box) Open(key string, body []byte) (*Opened, error) {
 			return nil, err
 		}
 	}
+	var err error
+	if o.Plain, err = b.Decrypt(o.body); err != nil {
+		return nil, err
+	}
+	return o, nil
+}
+
+// Decrypt opens an age file that no store holds, and for which nothing vouches.
+func (b *Box) Decrypt(body []byte) ([]byte, error) {
 	ids, err := b.identities()
 	if err != nil {
 		return nil, err
 	}
-	if o.Plain, err = Decrypt(o.body, ids); err != nil {
-		return nil, err
-	}
-	return o, nil
+	return Decrypt(body, ids)
 }
 
 // Prove holds the object against the estate's key.
