@@ -51,6 +51,7 @@ func TestGuide(t *testing.T) {
 		}
 		shown++
 		t.Run(strings.TrimSuffix(filepath.Base(page), ".md"), func(t *testing.T) {
+			t.Parallel()
 			p := &guided{program: &program{t: t, dir: filepath.Join(t.TempDir(), "coast"), env: base.env}}
 			require.NoError(t, os.CopyFS(p.dir, os.DirFS(filepath.Join(base.dir, "coast"))))
 			var is struct{ Entry int }

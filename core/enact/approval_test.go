@@ -98,8 +98,11 @@ func goOnAfter(t *testing.T, at int, after bool, want map[string]string) bool {
 	for _, a := range c.propose(false).Actions {
 		require.Equal(t, propose.Same, a.Kind, "%s: %s %v", a.Address, a.Because, a.Changes)
 	}
-	_, err = c.carryOut("third", body, c.drv, c.store)
-	require.ErrorContains(t, err, "has carried this proposal out")
+	by := map[bool]string{true: "doomed", false: "morning"}[spent]
+	for _, again := range []string{"third", "fourth"} { // a run that was refused has carried out nothing
+		_, err = c.carryOut(again, body, c.drv, c.store)
+		require.ErrorContains(t, err, "run "+by+" has carried this proposal out")
+	}
 	v, err := c.ledger().Verify(context.Background())
 	require.NoError(t, err)
 	require.Empty(t, v.Notes)

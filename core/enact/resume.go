@@ -1,6 +1,7 @@
 package enact
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -26,7 +27,7 @@ func (e *executor) judgeKept(refused *Refused) error {
 	no := func(format string, args ...any) {
 		refused.Reasons = append(refused.Reasons, fmt.Sprintf(format, args...))
 	}
-	acted, whole, last := false, true, ""
+	acted, whole, by := false, true, ""
 	for _, w := range e.p.Wards {
 		run := e.runs[w.Ward]
 		if run == nil {
@@ -37,14 +38,15 @@ func (e *executor) judgeKept(refused *Refused) error {
 			continue // it was made just now
 		}
 		acted, whole = acted || use.Acted, whole && use.Spent
+		by = cmp.Or(use.By, by)
 		for _, run := range use.Runs {
 			if run != e.o.Run {
-				e.earlier, last = append(e.earlier, run), run
+				e.earlier = append(e.earlier, run)
 			}
 		}
 	}
-	if last != "" && whole {
-		no("run %s has carried this proposal out; propose again", last)
+	if len(e.earlier) > 0 && whole {
+		no("run %s has carried this proposal out; propose again", by)
 		return nil
 	}
 	for _, w := range e.p.Wards {

@@ -61,6 +61,7 @@ type Use struct {
 	Outcome string    `json:"outcome"`         // of the last run; "" while it is open
 	Acted   bool      `json:"acted,omitempty"` // a run did more than begin
 	Spent   bool      `json:"spent,omitempty"` // a run ended done or undone: it may not be used again
+	By      string    `json:"by,omitempty"`    // that run
 }
 
 // OpenRun is a run that holds a lock.
@@ -268,7 +269,9 @@ func (s *State) line(e *Entry, l *Line) {
 		}
 		if u := s.Proposals[run.Begin.Proposal]; u != nil {
 			u.Outcome = l.End.Outcome
-			u.Spent = u.Spent || u.Outcome == "done" || u.Outcome == "undone"
+			if !u.Spent && (u.Outcome == "done" || u.Outcome == "undone") {
+				u.Spent, u.By = true, e.Run
+			}
 		}
 		if s.Latest != nil && s.Latest.Run == e.Run {
 			s.Latest.ended(e, l.End)
