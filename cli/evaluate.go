@@ -73,9 +73,12 @@ func (p *project) judgeDeclared(ctx context.Context, o declare.Options, d *decla
 
 // declareOptions gathers what an evaluation needs, the estate's kits among it.
 func (a *app) declareOptions(ctx context.Context, p *project) (declare.Options, error) {
-	inputs, err := a.givenInputs(p)
-	if err != nil {
-		return declare.Options{}, err
+	if p.inputs == nil { // once: what was read is what is evaluated
+		inputs, err := a.givenInputs(p)
+		if err != nil {
+			return declare.Options{}, err
+		}
+		p.inputs = append([]declare.Input{}, inputs...)
 	}
 	if p.kits == nil {
 		opener, err := kits.New(p.estate.Dir)
@@ -85,7 +88,7 @@ func (a *app) declareOptions(ctx context.Context, p *project) (declare.Options, 
 		p.kits = opener.Open(ctx, p.estate.Kits(p.env))
 	}
 	return declare.Options{
-		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Kinds: p.kinds, Kits: p.kits, Inputs: inputs,
+		Estate: p.estate, Env: p.env, Wards: p.wards, Catalogs: p.catalogs, Kinds: p.kinds, Kits: p.kits, Inputs: p.inputs,
 		Published: func(ward string) (value.Map, error) {
 			s, err := p.otherState(ctx, ward)
 			if err != nil {

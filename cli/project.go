@@ -41,6 +41,7 @@ type project struct {
 	ledgers      map[string]*ledger.Ledger
 	outside      map[string]*ledger.State // of wards that were not asked for, once read
 	kits         map[string]*declare.Kit  // once evaluated
+	inputs       []declare.Input          // given from outside, once read
 	closers      []func() error           // of what else was opened
 	rules        *rules.Set               // once loaded
 	ruleProblems problem.List             // found while loading them

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"kasbah/core/declare"
@@ -28,8 +29,8 @@ const rememberedFormat = "kasbah.remembered/1"
 // remembering is what a command knows of the proposal that was remembered for the
 // same wards.
 type remembering struct {
-	file  string // where it is kept
-	basis string // what this proposal is made from
+	file  string                 // where it is kept
+	basis func() (string, error) // what this proposal is made from
 	was   *propose.Remembered
 }
 
@@ -57,8 +58,11 @@ func (a *app) recall(ctx context.Context, p *project, f proposeFlags) *rememberi
 	if err == nil {
 		r.was, err = p.readRemembered(body)
 	}
-	if err == nil && r.was.Basis != r.basis {
-		r.was = nil
+	if err == nil {
+		var now string
+		if now, err = r.basis(); r.was.Basis != now {
+			r.was = nil
+		}
 	}
 	if err == nil && r.was != nil {
 		var same bool
@@ -79,32 +83,35 @@ func (a *app) forgot(err error) {
 
 func digestOf(text string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(text))) }
 
-// basis digests what a proposal is made from, but for ledgers and the files of wards.
-func (a *app) basis(ctx context.Context, p *project) (string, error) {
+// basis gathers what a proposal is made from, but for ledgers and the files of wards. It
+// is digested when that is asked for: small estates have no use for it.
+func (a *app) basis(ctx context.Context, p *project) (func() (string, error), error) {
+	today := time.Now().Format(time.DateOnly) // before the rules look at the day
 	o, err := a.declareOptions(ctx, p)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	if err := p.loadRules(ctx, o).Err(); err != nil {
-		return "", err
+		return nil, err
 	}
-	declared, err := o.Basis()
-	if err != nil {
-		return "", err
+	if len(p.rules.Rules) == 0 { // no excuse ends
+		today = ""
 	}
-	self, err := os.Executable()
-	if err != nil {
-		return "", err
-	}
-	program, err := os.Stat(self)
-	if err != nil {
-		return "", err
-	}
-	today := ""
-	if len(p.rules.Rules) > 0 { // excuses end
-		today = time.Now().Format(time.DateOnly)
-	}
-	return digestOf(fmt.Sprintln(declared, version(), program.Size(), program.ModTime().UnixNano(), today, p.rules.Files())), nil
+	return sync.OnceValues(func() (string, error) {
+		declared, err := o.Basis()
+		if err != nil {
+			return "", err
+		}
+		self, err := os.Executable()
+		if err != nil {
+			return "", err
+		}
+		program, err := os.Stat(self)
+		if err != nil {
+			return "", err
+		}
+		return digestOf(fmt.Sprintln(declared, version(), program.Size(), program.ModTime().UnixNano(), today, p.rules.Files())), nil
+	}), nil
 }
 
 // unmoved reports whether the wards' files are as they were, and so are the ledgers of
@@ -145,7 +152,11 @@ func (a *app) remember(p *project, r *remembering, proposal *propose.Proposal, o
 	for ward, s := range p.outside {
 		others[ward] = s.Hash
 	}
-	m, err := proposal.Remember(r.basis, o, others)
+	basis, err := r.basis()
+	var m *propose.Remembered
+	if err == nil {
+		m, err = proposal.Remember(basis, o, others)
+	}
 	if err == nil && m == nil {
 		return
 	}
