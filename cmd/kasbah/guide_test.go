@@ -16,6 +16,9 @@ import (
 // guideBlock is a block of commands and what they print.
 var guideBlock = regexp.MustCompile("(?s)```console\n(.*?)```")
 
+// guideFlag is a flag in the text.
+var guideFlag = regexp.MustCompile("`-([a-z][a-z-]*)")
+
 // passingBy is what differs from run to run, and what stands for it in the guide.
 var passingBy = []struct {
 	is   *regexp.Regexp
@@ -42,10 +45,15 @@ func TestGuide(t *testing.T) {
 	base := &program{t: t, dir: t.TempDir()}
 	base.env = []string{"XDG_CONFIG_HOME=" + filepath.Join(base.dir, "config"), "KASBAH_ENV=trial"}
 	base.must("demo", "-keep", "coast")
+	reference, err := os.ReadFile("../../docs/reference/commands.md")
+	require.NoError(t, err)
 	shown := 0
 	for _, page := range pages {
 		body, err := os.ReadFile(page)
 		require.NoError(t, err)
+		for _, flag := range guideFlag.FindAllStringSubmatch(string(body), -1) {
+			require.Contains(t, string(reference), "\n  -"+flag[1], "%s names a flag that no command has", page)
+		}
 		if !guideBlock.Match(body) {
 			continue
 		}
