@@ -4,6 +4,7 @@
 package driver
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,6 +23,11 @@ import (
 // cloud takes; cancelling the context ends the waiting, not the work. The
 // same key on a repeated call makes the cloud repeat its answer instead of
 // the work, as far as the type's KeyMemory says.
+//
+// A write ends in one of three ways, and OutcomeOf tells which by its error: done,
+// certainly not done, unknown. An error counts as unknown unless it says otherwise:
+// only what never left, or was refused explicitly, is certain. A failure of whatever
+// follows an accepted write, such as a read of its status, is unknown (Uncertain).
 type Driver interface {
 	// Describe returns the catalogue. It must not need the cloud to be there
 	// where the description is known without it.
@@ -143,14 +149,76 @@ type Problem struct {
 	Message string
 }
 
+// Outcome is how a write ended. The zero value is Unknown, so that an error
+// which says nothing about it never counts as proof.
+type Outcome int
+
+const (
+	Unknown Outcome = iota // it may have had its effect, now or later
+	Done
+	NotDone // it certainly had no effect
+)
+
+// OutcomeOf is the outcome of a write that returned err. Only a nil error means
+// Done, and only ErrGone, ErrTag and an *Error with NotDone set mean NotDone.
+func OutcomeOf(err error) Outcome {
+	var e *Error
+	switch {
+	case err == nil:
+		return Done
+	case errors.As(err, &e):
+		if e.NotDone {
+			return NotDone
+		}
+		return Unknown
+	case errors.Is(err, ErrGone), errors.Is(err, ErrTag):
+		return NotDone
+	}
+	return Unknown
+}
+
 // Error is a refusal or failure of the cloud.
 type Error struct {
 	Message  string        // in the cloud's own words
 	Problems []Problem     // by attribute, where it says so
+	NotDone  bool          // the call certainly had no effect: it never left, or was refused explicitly
 	Passing  bool          // may pass by itself: too many requests, not reachable, too slow
 	After    time.Duration // how long the cloud asks to wait; 0 when it does not say
 	SlowDown bool          // the cloud asks for fewer calls at a time
-	Unclear  bool          // the call may have had its effect all the same: its answer was lost
+	Made     string        // id of what a create made, where that is known although the outcome is not
+}
+
+// Refuse is the error of a call that certainly had no effect.
+func Refuse(format string, args ...any) *Error {
+	return &Error{Message: fmt.Sprintf(format, args...), NotDone: true}
+}
+
+// Unsent is err, of what comes before a write is sent: the write certainly had no
+// effect. ErrGone, ErrTag and the end of a context stay what they are.
+func Unsent(err error) error {
+	var e *Error
+	switch {
+	case err == nil || OutcomeOf(err) == NotDone || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded):
+		return err
+	case errors.As(err, &e):
+		out := *e
+		out.NotDone, out.Made, out.Message = true, "", err.Error()
+		return &out
+	}
+	return &Error{Message: err.Error(), NotDone: true}
+}
+
+// Uncertain is the error of a write that the cloud accepted and that failed afterwards
+// with err. made is the id of what it made, or "".
+func Uncertain(err error, made string) *Error {
+	out := &Error{Made: made}
+	var e *Error
+	if errors.As(err, &e) {
+		out.Problems, out.Passing, out.After, out.SlowDown = e.Problems, e.Passing, e.After, e.SlowDown
+		out.Made = cmp.Or(made, e.Made)
+	}
+	out.Message = err.Error()
+	return out
 }
 
 // Error is what the cloud said.
@@ -174,10 +242,14 @@ func IsPassing(err error) (bool, time.Duration) {
 	return false, 0
 }
 
-// IsUnclear reports whether a call that failed with err may have had its effect.
-func IsUnclear(err error) bool {
+// MadeBy is the id of what a create with an unknown outcome made; "" where
+// nobody knows it.
+func MadeBy(err error) string {
 	var e *Error
-	return errors.As(err, &e) && e.Unclear
+	if errors.As(err, &e) {
+		return e.Made
+	}
+	return ""
 }
 
 // IsSlowDown reports whether the cloud asks for fewer calls at a time.

@@ -31,10 +31,13 @@ type call struct {
 	made   func(driver.Live) // told of what the call made; may be nil
 	step   string            // that makes the call
 	before *ledger.Record    // before the call; nil when there was none
-	lost   bool              // a try had no answer, so it may have had its effect
+	lost   bool              // a try may have had its effect, now or later
+	sent   time.Time         // of the newest such try
+	thing  string            // id of what such a try made; "" where nobody knows
 	// counts are the attributes whose change by somebody else forbids the
-	// call, as they were seen.
+	// call, as they were seen; secrets as the record before the call has them.
 	counts value.Map
+	leave  []value.Path // what others own: it never counts, and is sent as they have it
 }
 
 // carryOut does a step. Its error holds no secret.
@@ -140,7 +143,7 @@ func (e *executor) checked(a *propose.Action, inputs value.Map) (value.Map, erro
 		for i, f := range faults {
 			problems[i] = driver.Problem{Path: f.Path.String(), Message: f.Message}
 		}
-		return nil, &driver.Error{Message: faults[0].Message, Problems: problems}
+		return nil, &driver.Error{Message: faults[0].Message, Problems: problems, NotDone: true}
 	}
 	return inputs, nil
 }
@@ -169,7 +172,10 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 	if a.Kind == propose.Swap || h == letGo {
 		in.Half = string(h)
 	}
-	return call{step: key(a.Full(), h), run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ, intent: in}
+	return call{
+		step: key(a.Full(), h), run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ, intent: in,
+		leave: propose.LeavePaths(a.Plan.Care),
+	}
 }
 
 // timeout is how long the cloud may take for one call: as the resource's care
@@ -281,9 +287,10 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 		return nil
 	}
 	c := e.newCall(a, edit, "update")
-	c.counts = countsOf(s)
+	c.counts = countsOf(a, s)
 	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
-	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before = inputs, value.Attributes(from), value.Attributes(to), s.Live
+	c.intent.Inputs = value.Attributes(propose.LeaveAlone(inputs, value.Map(s.Live), c.leave))
+	c.intent.From, c.intent.To, c.intent.Before = value.Attributes(from), value.Attributes(to), s.Live
 	if c.intent.Plan, err = e.record(a, inputs); err != nil {
 		return err
 	}
@@ -330,9 +337,10 @@ func (e *executor) letGo(ctx context.Context, a *propose.Action) error {
 	next := *plan
 	next.Inputs, next.Declared, next.Changed, next.Run = inputs, "", now(), e.o.Run
 	next.Version++
-	c.counts = countsOf(s)
+	c.counts = countsOf(a, s)
 	c.intent.Thing, c.intent.Tag = s.ID, s.Tag
-	c.intent.Inputs, c.intent.From, c.intent.To, c.intent.Before, c.intent.Plan = inputs, from, to, s.Live, &next
+	c.intent.Inputs = value.Attributes(propose.LeaveAlone(value.Map(plan.Reveal(inputs)), value.Map(s.Live), c.leave))
+	c.intent.From, c.intent.To, c.intent.Before, c.intent.Plan = from, to, s.Live, &next
 	return e.perform(ctx, &c)
 }
 
@@ -346,19 +354,81 @@ func left(a *propose.Action, name string) bool {
 	return false
 }
 
-// countsOf are the attributes that a proposal relied on: those that were
-// enacted, as they were live.
-func countsOf(s *propose.Seen) value.Map {
-	if s.Live == nil {
+// countsOf are the attributes that an action relies on, as they were live: those that
+// were enacted, and those that it changes, for the first time or not. Secrets are in it
+// as the record has them. It is nil where nothing is known of what was live.
+func countsOf(a *propose.Action, s *propose.Seen) value.Map {
+	if s == nil || s.Live == nil {
 		return nil
 	}
 	out := value.Map{}
 	for name := range s.Inputs {
-		if !value.IsSecret(s.Inputs[name]) && !value.IsSecret(s.Live[name]) {
-			out[name] = s.Live[name]
+		out[name] = s.Live[name]
+	}
+	for _, c := range a.Changes {
+		name := topLevel(c.Path)
+		out[name] = s.Live[name]
+	}
+	return out
+}
+
+// countsOfRecord are those that a record says were enacted.
+func countsOfRecord(r *ledger.Record) value.Map {
+	out := value.Map{}
+	for name := range r.Inputs {
+		out[name] = r.Live[name]
+	}
+	return out
+}
+
+// countsOfIntent are those that a call of a dead run relied on.
+func countsOfIntent(in *ledger.Intent) value.Map {
+	if in.Before == nil {
+		return nil
+	}
+	out := value.Map{}
+	for _, m := range []value.Attributes{in.From, in.To} {
+		for name := range m {
+			out[name] = in.Before[name]
+		}
+	}
+	if in.Plan != nil {
+		for name := range in.Plan.Inputs {
+			out[name] = in.Before[name]
 		}
 	}
 	return out
+}
+
+// countsOfRemoval are the attributes of a thing that is to be removed: all that somebody
+// could give it, declared or not, as they were live.
+func (e *executor) countsOfRemoval(typ string, live value.Map) value.Map {
+	t := e.typ(typ)
+	if t == nil || live == nil {
+		return nil
+	}
+	out := value.Map{}
+	for _, a := range t.Inputs() {
+		out[a.Name] = live[a.Name]
+	}
+	return out
+}
+
+// typ is a type by its name with its driver; nil where its driver no longer has it.
+func (e *executor) typ(full string) *schema.Type {
+	drv, name := propose.SplitType(full)
+	if c := e.o.Catalogs[drv]; c != nil {
+		return c.Types[name]
+	}
+	return nil
+}
+
+// leaveOf is what others own of a resource, by the record as it is to be.
+func leaveOf(r *ledger.Record) []value.Path {
+	if r == nil {
+		return nil
+	}
+	return propose.LeavePaths(r.Care)
 }
 
 // remove deletes what an action leaves behind: the thing itself, or the
@@ -386,7 +456,7 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 		next := r
 		next.Copies = without(r.Copies, gone.ID)
 		next.Version++
-		if err := e.removeOne(ctx, a, gone.ID, gone.Tag, nil, &next); err != nil {
+		if err := e.removeOne(ctx, a, gone.ID, gone.Tag, e.countsOfLeftover(a, gone), &next); err != nil {
 			return err
 		}
 		r = next
@@ -400,7 +470,7 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 	if err := e.copyFirst(ctx, a, &r, r.ID); err != nil {
 		return err
 	}
-	counts := countsOf(a.Plan.Seen)
+	counts := e.countsOfRemoval(a.Type, value.Map(a.Plan.Seen.Live))
 	if a.Kind == propose.Drop {
 		return e.removeOne(ctx, a, r.ID, a.Plan.Seen.Tag, counts, nil)
 	}
@@ -409,6 +479,21 @@ func (e *executor) remove(ctx context.Context, a *propose.Action) error {
 	next.ID, next.Live, next.Tag, next.Changed, next.Run = "", nil, "", now(), e.o.Run
 	next.Version++
 	return e.removeOne(ctx, a, r.ID, a.Plan.Seen.Tag, counts, &next)
+}
+
+// countsOfLeftover are the attributes of a leftover as they were seen: as live where it
+// was the thing until this run, else as they were enacted.
+func (e *executor) countsOfLeftover(a *propose.Action, l ledger.Leftover) value.Map {
+	if s := a.Plan.Seen; s != nil && s.ID == l.ID && s.Live != nil {
+		return e.countsOfRemoval(l.Type, value.Map(s.Live))
+	}
+	out := value.Map{}
+	for name, v := range l.Inputs {
+		if !value.IsSecret(v) {
+			out[name] = v
+		}
+	}
+	return out
 }
 
 func (e *executor) removeOne(ctx context.Context, a *propose.Action, id, tag string, counts value.Map, next *ledger.Record) error {

@@ -65,7 +65,7 @@ func TestCopyFirst(t *testing.T) {
 // failed removal is used again; and undoing leaves it.
 func TestCopyFails(t *testing.T) {
 	c := copying(t)
-	refused := &driver.Error{Message: "no room for a copy"}
+	refused := driver.Refuse("no room for a copy")
 	f := &faulty{Driver: c.drv, keys: map[string]int{}, before: func(call, _, _ string) error {
 		if call == "copy" {
 			return refused
@@ -109,7 +109,7 @@ func TestCopyAndUndo(t *testing.T) {
 	c := copying(t)
 	f := &faulty{Driver: c.drv, keys: map[string]int{}, before: func(call, typ, _ string) error {
 		if call == "create" && typ == "bucket" {
-			return &driver.Error{Message: "no"}
+			return driver.Refuse("no")
 		}
 		return nil
 	}}

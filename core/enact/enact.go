@@ -47,6 +47,7 @@ type Options struct {
 	Parallel   int
 	IfOneFails IfOneFails
 	Timeout    time.Duration
+	Shows      time.Duration // how long what was made may take until it is seen; 0 for DefaultShows, below 0 for no time
 	Wait       ledger.WaitOptions
 	Held       *Held // the locks, when they were taken before
 	Kept       *Kept // where the proposal is from a file; nil when it was made just now

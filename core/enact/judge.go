@@ -123,9 +123,21 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 			if err != nil {
 				return err
 			}
-			for _, name := range value.Keys(countsOf(s)) {
-				if propose.Differ(s.Live[name], now[name]) {
-					no(a, "%s was %s when this was proposed, and is %s now", name, value.Plain(s.Live[name]), value.Plain(now[name]))
+			r, err := e.recordOf(a.Full(), a.Was)
+			if err != nil {
+				return err
+			}
+			if typ := e.typ(a.Type); typ != nil && r != nil {
+				now = r.Conceal(typ, now)
+			}
+			counts := countsOf(a, s)
+			if a.Leaves() {
+				counts = e.countsOfRemoval(a.Type, value.Map(s.Live))
+			}
+			for _, name := range value.Keys(counts) {
+				moved, _ := propose.Compare(name, counts[name], now[name], propose.LeavePaths(a.Plan.Care))
+				for _, c := range moved {
+					no(a, "%s was %s when this was proposed, and is %s now", c.Path, value.Plain(c.WillBe.V), value.Plain(c.Was.V))
 				}
 			}
 			s.Tag = l.Tag

@@ -267,7 +267,7 @@ func (c *coast) drivers() map[string]driver.Driver { return map[string]driver.Dr
 func (c *coast) enact(p *propose.Proposal) {
 	c.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
 		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(c.t, err)

@@ -142,7 +142,7 @@ func TestReadsAcrossWards(t *testing.T) {
 	require.NotEmpty(t, scopes["ward9"].Reads)
 	require.Empty(t, scopes["ward9"].Writes)
 	options := func(run string) enact.Options {
-		return enact.Options{Run: run, Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers()}
+		return enact.Options{Shows: -1, Run: run, Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers()}
 	}
 	held, err := enact.Hold(ctx, scopes, "", options("reader"))
 	require.NoError(t, err)

@@ -26,7 +26,7 @@ func TestRecoveredSecret(t *testing.T) {
 	sent := 0
 	f := &faulty{Driver: c.drv, keys: map[string]int{}, before: func(call, _, _ string) error {
 		sent++
-		return &driver.Error{Message: "hidden-words is not what a note may say"}
+		return driver.Refuse("hidden-words is not what a note may say")
 	}}
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", f, c.store))
 	require.NoError(t, err)

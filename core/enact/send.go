@@ -11,6 +11,7 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
 )
@@ -29,12 +30,12 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		e.intents++
 		c.intent.ID = fmt.Sprintf("%d", e.intents)
 		e.mu.Unlock()
-		c.intent.Attempt, c.lost = try, false
+		c.intent.Attempt, c.lost, c.sent, c.thing = try, false, time.Time{}, ""
 		c.intent.Key = fmt.Sprintf("kasbah-%s-%s", e.o.Run, c.intent.ID)
-		intent := c.intent
-		if err := e.compareFirst(ctx, c); err != nil {
+		if err := e.lookFirst(ctx, c); err != nil {
 			return err
 		}
+		intent := c.intent
 		if err := c.run.MayCall(ctx); err != nil {
 			return e.broke(err)
 		}
@@ -45,20 +46,23 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			return errors.Join(ctx.Err(), e.result(c, ledger.Result{Outcome: ledger.NotStarted}))
 		}
 		var live driver.Live
+		var outcome driver.Outcome
 		var seconds float64
 		e.pace.call(func() {
 			began := time.Now()
-			live, err = e.send(ctx, c)
+			live, outcome, err = e.send(ctx, c)
 			seconds = time.Since(began).Seconds()
 		})
-		if err == nil && c.made != nil {
-			c.made(live)
-		}
-		switch {
-		case err == nil:
+		switch outcome {
+		case driver.Done:
+			if c.made != nil {
+				c.made(live)
+			}
 			return e.pace.write(func() error { return e.succeeded(c, e.doneResult(c.run.Ward(), &c.intent, live, seconds)) })
-		case unknownEnd(err):
-			e.unclear(c)
+		case driver.Unknown:
+			if rerr := e.unclear(c); rerr != nil {
+				return rerr
+			}
 			return fmt.Errorf("%w: %w", err, errUnclear)
 		}
 		if rerr := e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error(), Seconds: seconds}); rerr != nil {
@@ -76,13 +80,6 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 	}
 }
 
-// unknownEnd reports whether a failed call may have had its effect: the
-// cloud gave no answer that settles it.
-func unknownEnd(err error) bool {
-	passing, _ := driver.IsPassing(err)
-	return passing || driver.IsUnclear(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
-}
-
 // broke notes that the run can go on no more.
 func (e *executor) broke(err error) error {
 	e.mu.Lock()
@@ -93,31 +90,77 @@ func (e *executor) broke(err error) error {
 	return err
 }
 
-// send makes the call, and makes it again with the same key while the fault
-// may pass. A refusal that comes after a try without an answer does not say what
-// became of that try: whatever refuses may stand in front of what did it.
-func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
-	ctx, cancel := context.WithTimeout(ctx, c.within)
+// isBroken reports whether the run can go on no more.
+func (e *executor) isBroken() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.broken != nil
+}
+
+// send makes the call, and makes it again with the same key while the fault may
+// pass, within the call's time. Once a try may have had its effect, no later refusal
+// makes it certain that there was none: what is live decides, and where that cannot
+// tell, the outcome stays unknown. The error holds no secret.
+func (e *executor) send(ctx context.Context, c *call) (driver.Live, driver.Outcome, error) {
+	began := time.Now()
+	for {
+		live, err := e.try(ctx, c, c.within-time.Since(began))
+		outcome := driver.OutcomeOf(err)
+		switch {
+		case outcome == driver.Done:
+			return live, outcome, nil
+		case !c.lost:
+			outcome = driver.NotDone
+		default:
+			live, outcome, err = e.resolve(ctx, c, err)
+		}
+		again, _ := driver.IsPassing(err)
+		if outcome == driver.NotDone && again && c.lost && time.Since(began) < c.within && ctx.Err() == nil && !e.isBroken() {
+			c.lost, c.sent, c.thing = false, time.Time{}, ""
+			continue // nothing came of it, and it may go better now
+		}
+		return live, outcome, e.redacted(err)
+	}
+}
+
+// unknownTries is how often a call is made whose answers settle nothing and do not say
+// that they may pass.
+const unknownTries = 3
+
+// try makes the call until it succeeds, is refused, or the time is up.
+func (e *executor) try(ctx context.Context, c *call, within time.Duration) (driver.Live, error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	in := &c.intent
 	wait := backoff.NewExponentialBackOff()
 	wait.InitialInterval, wait.MaxInterval = 200*time.Millisecond, 20*time.Second
+	tries := 0
 	live, err := backoff.Retry(ctx, func() (driver.Live, error) {
 		if err := c.run.MayCall(ctx); err != nil {
 			return driver.Live{}, backoff.Permanent(e.broke(err))
 		}
+		if tries++; c.lost {
+			if live, done, err := e.lookAgain(ctx, c); done || err != nil {
+				return live, backoff.Permanent(err)
+			}
+		}
 		sent := time.Now()
 		live, err := once(ctx, c.drv, c.typ, in)
+		outcome := driver.OutcomeOf(err)
+		if outcome != driver.Done {
+			e.doubt(c, sent, outcome, err)
+		}
 		passing, after := driver.IsPassing(err)
-		c.lost = c.lost || driver.IsUnclear(err)
 		switch {
-		case err == nil:
+		case outcome == driver.Done:
+			c.sent = sent
 			e.pace.faster()
 			return live, nil
-		case !passing, driver.IsUnclear(err) && !e.repeatable(c):
+		case outcome == driver.NotDone && !passing, outcome == driver.Unknown && !e.repeatable(c), ctx.Err() != nil,
+			outcome == driver.Unknown && !passing && tries >= unknownTries:
 			return live, backoff.Permanent(err)
 		}
-		e.event(Event{Kind: EventRetry, Address: in.Address, Action: propose.Kind(in.Action), Err: err})
+		e.event(Event{Kind: EventRetry, Address: in.Address, Action: propose.Kind(in.Action), Err: e.redacted(err)})
 		if driver.IsSlowDown(err) {
 			e.pace.slower(sent)
 		}
@@ -125,24 +168,21 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, error) {
 			return live, errors.Join(err, &backoff.RetryAfterError{Duration: after})
 		}
 		return live, err
-	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(c.within))
+	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(within))
 	if errors.Is(err, context.DeadlineExceeded) {
-		err = &noAnswer{c.within}
+		err = &noAnswer{c.within, err}
 	}
-	e.mu.Lock()
-	broken := e.broken != nil
-	e.mu.Unlock()
-	if err != nil && c.lost && !unknownEnd(err) && !broken {
-		switch live, made, known, asked := e.became(ctx, c); {
-		case asked != nil:
-			err = &driver.Error{Message: fmt.Sprintf("%v; and what became of an earlier try: %v", err, asked), Unclear: true}
-		case made:
-			return live, nil
-		case !known:
-			err = &driver.Error{Message: err.Error(), Unclear: true}
-		}
+	return live, err
+}
+
+// doubt notes what a try that did not succeed may have done.
+func (e *executor) doubt(c *call, sent time.Time, outcome driver.Outcome, err error) {
+	if c.sent = sent; outcome == driver.Unknown {
+		c.lost = true
 	}
-	return live, e.redacted(err)
+	if made := driver.MadeBy(err); made != "" {
+		c.thing = made
+	}
 }
 
 // repeatable reports whether a call can be made again although it may have had
@@ -162,44 +202,68 @@ func (e *executor) keyMemory(full string) time.Duration {
 }
 
 // noAnswer is the error of a call that the cloud did not answer in time.
-type noAnswer struct{ within time.Duration }
+type noAnswer struct {
+	within time.Duration
+	err    error
+}
 
 func (e *noAnswer) Error() string { return fmt.Sprintf("the cloud gave no answer within %s", e.within) }
 
-// Is makes it what it stands for.
-func (e *noAnswer) Is(target error) bool { return target == context.DeadlineExceeded }
+// Unwrap is what the call ended with.
+func (e *noAnswer) Unwrap() error { return e.err }
 
-// once makes the call that an intent describes.
-func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (driver.Live, error) {
-	if value.IsPending(map[string]any(in.Inputs)) && in.Call == "create" || value.IsPending(map[string]any(in.To)) {
-		return driver.Live{}, fmt.Errorf("it needs %s, which is not known here", firstPending([]any{map[string]any(in.Inputs), map[string]any(in.To)}))
+// once makes the call that an intent describes. Nothing that is not known is ever sent,
+// and a driver that panics has given no answer.
+func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (live driver.Live, err error) {
+	inputs, to := value.Map(in.Inputs), value.Map(in.To)
+	if in.Call == "create" || in.Call == "update" {
+		for _, m := range []value.Map{inputs, to} {
+			if value.IsPending(m) {
+				return live, driver.Refuse("it needs %s, which is not known here", firstPending(m))
+			}
+		}
 	}
+	defer func() {
+		if p := recover(); p != nil {
+			err = &driver.Error{Message: fmt.Sprintf("its driver failed in the middle of the call: %v", p)}
+		}
+	}()
 	switch in.Call {
 	case "create":
-		return d.Create(ctx, typ, value.Map(in.Inputs), in.Key)
+		return d.Create(ctx, typ, inputs, in.Key)
 	case "update":
-		return d.Update(ctx, typ, in.Thing, driver.Change{From: value.Map(in.From), To: value.Map(in.To), All: value.Map(in.Inputs)}, in.Tag, in.Key)
+		return d.Update(ctx, typ, in.Thing, driver.Change{From: withoutPending(in.From), To: to, All: inputs}, in.Tag, in.Key)
 	case ledger.CallCopy:
 		copier, ok := d.(driver.Copier)
 		if !ok {
-			return driver.Live{}, fmt.Errorf("its driver cannot copy")
+			return live, driver.Refuse("its driver cannot copy")
 		}
-		live, err := copier.Copy(ctx, typ, in.Thing, in.Key)
+		live, err = copier.Copy(ctx, typ, in.Thing, in.Key)
 		if errors.Is(err, driver.ErrGone) { // there is nothing to copy, and nothing to lose
 			return driver.Live{}, nil
 		}
 		return live, err
 	case "delete":
 		if in.Thing == "" {
-			return driver.Live{}, nil
+			return live, nil
 		}
-		err := d.Delete(ctx, typ, in.Thing, in.Tag, in.Key)
-		if errors.Is(err, driver.ErrGone) {
+		if err = d.Delete(ctx, typ, in.Thing, in.Tag, in.Key); errors.Is(err, driver.ErrGone) {
 			err = nil
 		}
-		return driver.Live{}, err
+		return live, err
 	}
-	return driver.Live{}, fmt.Errorf("a call of kind %q is not known", in.Call)
+	return live, driver.Refuse("a call of kind %q is not known", in.Call)
+}
+
+// withoutPending is what was, with null in place of each secret: it is not shown, and a
+// change needs to know only that it was there.
+func withoutPending(from value.Attributes) value.Map {
+	return value.Replace(map[string]any(from), func(leaf any) any {
+		if _, pending := leaf.(*value.Pending); pending {
+			return nil
+		}
+		return leaf
+	}).(map[string]any)
 }
 
 // doneResult completes an intent's plan by what the cloud showed.
@@ -250,39 +314,91 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if err := c.unmoved(live); err != nil {
-		return err
-	}
-	c.intent.Tag, c.intent.Before = live.Tag, value.Attributes(live.Attributes)
-	return nil
+	return e.build(c, live)
 }
 
-// unmoved is an error when what counts of a thing is not as it was seen.
-func (c *call) unmoved(live driver.Live) error {
-	for _, name := range value.Keys(c.counts) {
-		if propose.Differ(c.counts[name], live.Attributes[name]) {
-			return &driver.Error{
-				Message:  fmt.Sprintf("somebody changed %s from %s to %s meanwhile; nothing was overwritten: propose again", name, value.Plain(c.counts[name]), value.Plain(live.Attributes[name])),
-				Problems: []driver.Problem{{Path: name, Message: "changed meanwhile"}},
-			}
-		}
-	}
-	return nil
-}
-
-// compareFirst reads a thing right before it is changed where its type has no
-// tags that would tell of a change by somebody else.
-func (e *executor) compareFirst(ctx context.Context, c *call) error {
-	drv, typ := propose.SplitType(c.intent.Type)
-	if t := e.o.Catalogs[drv].Types[typ]; t.Tags || c.intent.Thing == "" || c.counts == nil {
+// lookFirst reads a thing right before it is changed where no tag that is at hand would
+// tell of a change by somebody else.
+func (e *executor) lookFirst(ctx context.Context, c *call) error {
+	if c.intent.Thing == "" || e.tagged(c) || c.counts == nil || c.intent.Call != "update" && c.intent.Call != "delete" {
 		return nil
 	}
-	live, err := c.drv.Read(ctx, c.typ, c.intent.Thing)
-	switch {
+	switch live, err := c.drv.Read(ctx, c.typ, c.intent.Thing); {
 	case errors.Is(err, driver.ErrGone):
 		return nil // the call says so itself
 	case err != nil:
+		return driver.Unsent(err)
+	default:
+		return e.build(c, live)
+	}
+}
+
+// tagged reports whether a tag keeps the call from overwriting what somebody else did.
+func (e *executor) tagged(c *call) bool {
+	t := e.typ(c.intent.Type)
+	return t != nil && t.Tags && c.intent.Tag != ""
+}
+
+// lookAgain comes before a call is repeated that may have had its effect. It reports
+// whether it has had it, where no tag keeps a second try from overwriting what somebody
+// else did after the first.
+func (e *executor) lookAgain(ctx context.Context, c *call) (live driver.Live, done bool, err error) {
+	if makes(&c.intent) || c.intent.Thing == "" || e.tagged(c) {
+		return live, false, nil
+	}
+	live, done, known, err := e.became(ctx, c)
+	switch {
+	case err != nil:
+		return live, false, driver.Uncertain(err, "")
+	case done:
+		return live, true, nil
+	case known && live.ID != "":
+		return live, false, c.unmoved(e.typ(c.intent.Type), live)
+	}
+	return live, false, nil
+}
+
+// build makes a call one on the thing as it is now, if nothing that counts has moved.
+func (e *executor) build(c *call, live driver.Live) error {
+	if err := c.unmoved(e.typ(c.intent.Type), live); err != nil {
 		return err
 	}
-	return c.unmoved(live)
+	c.intent.Tag, c.intent.Before = live.Tag, value.Attributes(c.conceal(e.typ(c.intent.Type), live.Attributes))
+	if len(c.leave) == 0 || c.intent.Call != "update" {
+		return nil
+	}
+	for _, m := range []*value.Attributes{&c.intent.From, &c.intent.To, &c.intent.Inputs} { // what others own is as they have it
+		*m = value.Attributes(propose.LeaveAlone(value.Map(*m), live.Attributes, c.leave))
+	}
+	return nil
+}
+
+// conceal is what the cloud shows, with secrets as the record before the call has them.
+func (c *call) conceal(t *schema.Type, live value.Map) value.Map {
+	if c.before == nil || t == nil {
+		return live
+	}
+	return c.before.Conceal(t, live)
+}
+
+// unmoved is an error when what counts of a thing is not as it was seen.
+func (c *call) unmoved(t *schema.Type, live driver.Live) error {
+	now := c.conceal(t, live.Attributes)
+	for _, name := range value.Keys(c.counts) {
+		moved, _ := propose.Compare(name, c.counts[name], now[name], c.leave)
+		if len(moved) == 0 {
+			continue
+		}
+		was, is := value.Plain(moved[0].WillBe.V), value.Plain(moved[0].Was.V)
+		what := fmt.Sprintf("from %s to %s", was, is)
+		if value.IsSecret(moved[0].Was.V) || value.IsSecret(moved[0].WillBe.V) {
+			what = "(secret)"
+		}
+		return &driver.Error{
+			NotDone:  true,
+			Message:  fmt.Sprintf("somebody changed %s %s meanwhile; nothing was overwritten: propose again", moved[0].Path, what),
+			Problems: []driver.Problem{{Path: moved[0].Path, Message: "changed meanwhile"}},
+		}
+	}
+	return nil
 }

@@ -47,12 +47,17 @@ func (e *executor) noteCall(m *madeCall) {
 	e.calls[m.call.step] = append(e.calls[m.call.step], m)
 }
 
-// unclear notes a call whose end is not known.
-func (e *executor) unclear(c *call) {
+// unclear notes a call whose outcome is not known, and in the ledger what it made, where
+// that is known.
+func (e *executor) unclear(c *call) error {
 	e.mu.Lock()
-	defer e.mu.Unlock()
 	c.lost = true
 	e.unclearCalls = append(e.unclearCalls, c)
+	e.mu.Unlock()
+	if c.thing == "" {
+		return nil
+	}
+	return e.result(c, ledger.Result{Outcome: ledger.Unclear, Made: c.thing})
 }
 
 // undo takes back what the run has done, in the reverse order of its steps.
@@ -92,11 +97,11 @@ type undoing struct {
 func (u *undoing) findOut(ctx context.Context) {
 	e := u.e
 	for _, c := range e.unclearCalls {
-		live, err := e.send(ctx, c)
-		switch {
-		case err == nil:
+		live, outcome, err := e.send(ctx, c)
+		switch outcome {
+		case driver.Done:
 			err = e.succeeded(c, e.doneResult(c.run.Ward(), &c.intent, live, 0))
-		case !unknownEnd(err):
+		case driver.NotDone:
 			err = e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
 		}
 		if err != nil {
@@ -191,7 +196,13 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	c := call{run: m.call.run, within: m.call.within, drv: m.call.drv, typ: m.call.typ}
 	c.intent = ledger.Intent{Address: in.Address, Type: in.Type, Action: in.Action, Half: in.Half, Undo: true, Plan: next}
 	if m.after != nil {
-		c.counts = countsOf(&propose.Seen{Inputs: m.after.Inputs, Live: m.after.Live})
+		c.leave = propose.LeavePaths(m.after.Care)
+		switch in.Call {
+		case "create":
+			c.counts = e.countsOfRemoval(in.Type, value.Map(m.after.Live))
+		default:
+			c.counts = countsOfRecord(m.after)
+		}
 	}
 	switch in.Call {
 	case "create":
@@ -202,7 +213,7 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	case "update":
 		c.intent.Call, c.intent.Thing, c.intent.Tag, c.intent.Before = "update", in.Thing, m.after.Tag, m.after.Live
 		c.intent.From, c.intent.To = in.To, u.remap(m.before.Needs, m.before.Reveal(value.Map(in.From)))
-		c.intent.Inputs = next.Inputs
+		c.intent.Inputs = u.remap(m.before.Needs, m.before.Reveal(value.Map(next.Inputs)))
 	case "delete":
 		if in.Thing != "" && in.Before != nil {
 			return u.makeAgain(ctx, c, m.before, in, next)

@@ -200,7 +200,7 @@ func (l *land) renamedAway(others []string) (map[string]string, error) {
 func (l *land) enact(p *propose.Proposal) {
 	l.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Run: fmt.Sprintf("run-%d", l.runs), Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers(),
+		Shows: -1, Run: fmt.Sprintf("run-%d", l.runs), Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers(),
 	})
 	require.NoError(l.t, err)
 	require.Empty(l.t, r.Failures)

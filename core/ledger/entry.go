@@ -96,6 +96,9 @@ type Intent struct {
 	Key     string           `json:"key"` // idempotency key
 	Attempt int              `json:"attempt"`
 	Plan    *Record          `json:"plan,omitempty"` // the record as it is to be, without what the cloud decides
+	// Made is the id of what the call made, where that is known although its outcome is
+	// not. It is folded from an unclear result.
+	Made string `json:"made,omitempty"`
 }
 
 // CallCopy is the call that copies a thing.
@@ -108,6 +111,7 @@ const (
 	Done       Outcome = "done"
 	Failed     Outcome = "failed"
 	NotStarted Outcome = "not started"
+	Unclear    Outcome = "unclear" // the intent stays open
 )
 
 // Result is what became of an intent.
@@ -120,6 +124,7 @@ type Result struct {
 	Seconds float64 `json:"seconds,omitempty"`
 	Record  *Record `json:"record,omitempty"`  // what is recorded now
 	Dropped bool    `json:"dropped,omitempty"` // nothing is recorded any more
+	Made    string  `json:"made,omitempty"`    // of an unclear result: id of what the call made
 }
 
 // Beat says that a quiet run is alive, and how far it is.

@@ -287,6 +287,12 @@ func (s *State) result(e *Entry, r *Result, run *OpenRun) {
 	}
 	for i, in := range s.Intents {
 		if in.Run == of && in.Intent.ID == r.Intent && in.Intent.Address == r.Address {
+			if r.Outcome == Unclear {
+				known := *in
+				known.Intent.Made = r.Made
+				s.Intents[i] = &known
+				return
+			}
 			s.Intents = append(s.Intents[:i:i], s.Intents[i+1:]...)
 			if r.Outcome == Done && r.Seconds > 0 {
 				s.took(in.Intent.Type, in.Intent.Call, r.Seconds)

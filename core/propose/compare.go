@@ -101,6 +101,21 @@ func leaveAlone(name string, want, live any, leave []value.Path) (out any, whole
 	return out, false
 }
 
+// LeaveAlone are attributes as they are sent: without what others own wholly, and with
+// the parts that they own as they are live.
+func LeaveAlone(attributes, live value.Map, leave []value.Path) value.Map {
+	if len(leave) == 0 || attributes == nil {
+		return attributes
+	}
+	out := make(value.Map, len(attributes))
+	for name, v := range attributes {
+		if v, whole := leaveAlone(name, v, live[name], leave); !whole {
+			out[name] = v
+		}
+	}
+	return out
+}
+
 // overlay sets what is at p in live into v, or takes it away where live has
 // nothing there.
 func overlay(v, live any, p value.Path) any {

@@ -132,7 +132,7 @@ func (d *Driver) Vet(_ context.Context, typ string, inputs value.Map) []driver.P
 
 func wrong(path, format string, args ...any) error {
 	msg := fmt.Sprintf(format, args...)
-	return &driver.Error{Message: msg, Problems: []driver.Problem{{Path: path, Message: msg}}}
+	return &driver.Error{Message: msg, NotDone: true, Problems: []driver.Problem{{Path: path, Message: msg}}}
 }
 
 // set is all records of one name and kind in a zone.
@@ -275,10 +275,10 @@ func (d *Driver) signed(ctx context.Context, m *dns.Msg) (map[string]string, err
 	}
 	secret, err := d.o.Key.Secret(ctx, false)
 	if err != nil {
-		return nil, &driver.Error{Message: "no credential for the server: " + err.Error()}
+		return nil, driver.Refuse("no credential for the server: %v", err)
 	}
 	if _, err := base64.StdEncoding.DecodeString(secret); err != nil {
-		return nil, &driver.Error{Message: "no credential for the server: the key's secret is no base64"}
+		return nil, driver.Refuse("no credential for the server: the key's secret is not base64")
 	}
 	name := dns.CanonicalName(d.o.Key.Name)
 	m.SetTsig(name, algorithms[d.o.Key.Algorithm], 300, time.Now().Unix())
@@ -294,7 +294,7 @@ func unreachable(ctx context.Context, err error, sent bool) error {
 		return &driver.Error{Message: "the server's answer is not signed by the key: " + strings.TrimPrefix(err.Error(), "dns: ")}
 	}
 	var dial *net.OpError
-	return &driver.Error{Message: "the server cannot be reached: " + err.Error(), Passing: true, Unclear: sent && (!errors.As(err, &dial) || dial.Op != "dial")}
+	return &driver.Error{Message: "the server cannot be reached: " + err.Error(), Passing: true, NotDone: !sent || errors.As(err, &dial) && dial.Op == "dial"}
 }
 
 // refused is the error of an answer that is no success.
@@ -307,7 +307,7 @@ func refused(code int, doing string) error {
 	if words == "" {
 		words = "the server answers " + name
 	}
-	return &driver.Error{Message: fmt.Sprintf("%s: %s (%s)", doing, words, name), Passing: code == dns.RcodeServerFailure, Unclear: code == dns.RcodeServerFailure}
+	return &driver.Error{Message: fmt.Sprintf("%s: %s (%s)", doing, words, name), Passing: code == dns.RcodeServerFailure, NotDone: code != dns.RcodeServerFailure}
 }
 
 // transfer reads a zone, as sets in the order of their names.
@@ -489,7 +489,7 @@ func (d *Driver) after(ctx context.Context, s *set) (driver.Live, error) {
 		return live, wrong("name", "the server took %s of kind %s and does not keep it: beside a CNAME nothing else can stand", s.name, s.kind)
 	}
 	if err != nil {
-		return live, &driver.Error{Message: "it is done, and could not be read: " + err.Error(), Unclear: true}
+		return live, driver.Uncertain(fmt.Errorf("it is done, and could not be read: %w", err), "")
 	}
 	return live, nil
 }
@@ -498,7 +498,7 @@ func (d *Driver) after(ctx context.Context, s *set) (driver.Live, error) {
 func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, _ string) (driver.Live, error) {
 	was, err := d.find(ctx, typ, id)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	if tag != "" && tag != was.live().Tag {
 		return driver.Live{}, driver.ErrTag
@@ -560,7 +560,7 @@ func (d *Driver) replace(ctx context.Context, was, is *set) error {
 func (d *Driver) Delete(ctx context.Context, typ, id, tag, _ string) error {
 	was, err := d.find(ctx, typ, id)
 	if err != nil {
-		return err
+		return driver.Unsent(err)
 	}
 	if tag != "" && tag != was.live().Tag {
 		return driver.ErrTag
@@ -575,5 +575,5 @@ func (d *Driver) Delete(ctx context.Context, typ, id, tag, _ string) error {
 	case err == nil:
 		return wrong("", "the server took it and keeps the records: a zone needs those of its own name")
 	}
-	return &driver.Error{Message: "it is done, and could not be read: " + err.Error(), Unclear: true}
+	return driver.Uncertain(fmt.Errorf("it is done, and could not be read: %w", err), "")
 }

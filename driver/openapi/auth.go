@@ -84,7 +84,7 @@ func (z *authorizer) sign(ctx context.Context, r *http.Request, again bool) erro
 	defer z.mu.Unlock()
 	if z.headers == nil || again || !z.until.IsZero() && time.Now().After(z.until) {
 		if err := z.fetch(ctx, again); err != nil {
-			return &driver.Error{Message: "no credential for the cloud: " + err.Error()}
+			return driver.Refuse("no credential for the cloud: %v", err)
 		}
 	}
 	for name, values := range z.headers {

@@ -98,7 +98,7 @@ func TestHarbourRefusals(t *testing.T) {
 	require.Equal(t, fmt.Sprint("east/", dock.Attributes["number"]), dock.ID, "its path takes two names")
 	_, err = d.Create(ctx, "crane", value.Map{"port": "east", "dock": dock.Attributes["number"], "tons": int64(99)}, "")
 	require.EqualError(t, err, "the cloud took the work, and it ended as failed: nothing lifts as much as that")
-	require.False(t, driver.IsUnclear(err))
+	require.Equal(t, driver.NotDone, driver.OutcomeOf(err))
 
 	_, err = d.Create(ctx, "port", value.Map{"code": "east", "depth": int64(2)}, "")
 	require.ErrorContains(t, err, "there is such a port", "a new one never takes another's place")

@@ -10,8 +10,10 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -25,6 +27,7 @@ type reply struct {
 	header http.Header
 	body   []byte
 	at     *url.URL // what was asked
+	asked  string   // the same, for people: method and path
 }
 
 // leads is where a reference in an answer leads (RFC 3986, 5.2): relative to what
@@ -37,16 +40,19 @@ func (r *reply) leads(ref string) string {
 	return r.at.ResolveReference(u).String()
 }
 
-// send makes one request. Failures to reach the other side are passing.
+// send makes one request. Failures to reach the other side are passing. Only an
+// answer of 2xx, or of 303 to what reads, is none: redirects are not followed here, as
+// what a write was sent to must be the API itself.
 func (d *Driver) send(ctx context.Context, method, path string, header http.Header, body []byte) (*reply, error) {
 	base, err := d.base(ctx)
 	if err != nil {
-		return nil, err
+		return nil, driver.Unsent(err)
 	}
 	target := path
 	if !strings.Contains(path, "://") {
 		target = base + path
 	}
+	asked := method + " " + path
 	res, err := d.authorized(ctx, method, target, header, body, false)
 	if err == nil && res.StatusCode == http.StatusUnauthorized && !d.o.Auth.none() { // a credential that was good once may have ended
 		res.Body.Close()
@@ -56,21 +62,28 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 		return nil, err
 	}
 	defer res.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
-	if err != nil {
-		return nil, d.unreachable(ctx, err)
+	r := &reply{status: res.StatusCode, header: res.Header, at: res.Request.URL, asked: asked}
+	if r.body, err = io.ReadAll(io.LimitReader(res.Body, maxAnswer+1)); err != nil && (r.status < 300 || ctx.Err() != nil) {
+		return nil, d.unreachable(ctx, asked, err, true)
 	}
-	if len(raw) > maxAnswer {
-		return nil, &driver.Error{Message: fmt.Sprintf("%s %s answers more than %d bytes", method, path, maxAnswer)}
+	if len(r.body) > maxAnswer {
+		return nil, &driver.Error{Message: fmt.Sprintf("%s answers more than %d bytes", asked, maxAnswer)}
 	}
-	r := &reply{status: res.StatusCode, header: res.Header, body: raw, at: res.Request.URL}
-	if r.status >= 400 {
-		err := refusal(r, d.doc.Refusals)
+	switch {
+	case r.status >= 400:
+		err := refusal(r, d.doc.Refusals, header.Get(d.doc.KeyHeader) != "" || header[strings.ToLower(d.doc.KeyHeader)] != nil)
 		var said *driver.Error
 		if r.status == http.StatusUnauthorized && errors.As(err, &said) {
 			said.Message += "; " + d.o.Auth.refused()
 		}
 		return r, err
+	case r.status >= 300 && (r.status != http.StatusSeeOther || method != http.MethodGet):
+		leads := cmp.Or(r.leads(r.header.Get("Location")), "nowhere")
+		return r, &driver.Error{Message: fmt.Sprintf("%s answers %d and leads to %s, which is not followed", asked, r.status, leads)}
+	case r.status < 200:
+		return r, &driver.Error{Message: fmt.Sprintf("%s answers %d", asked, r.status)}
+	case strings.HasPrefix(r.header.Get("Content-Type"), "text/html") && len(r.body) > 0:
+		return r, &driver.Error{Message: fmt.Sprintf("%s answers with a page of HTML, which is not an answer of the API", asked)}
 	}
 	return r, nil
 }
@@ -80,14 +93,14 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 func (d *Driver) authorized(ctx context.Context, method, target string, header http.Header, body []byte, again bool) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, target, bytes.NewReader(body))
 	if err != nil {
-		return nil, err
+		return nil, driver.Unsent(err)
 	}
 	for k, v := range header {
 		req.Header[k] = v
 	}
 	if d.rate != nil {
 		if err := d.rate.Wait(ctx); err != nil {
-			return nil, cmp.Or(ctx.Err(), err)
+			return nil, driver.Unsent(cmp.Or(ctx.Err(), err))
 		}
 	}
 	req.Header.Set("Accept", "application/json, application/problem+json")
@@ -96,22 +109,29 @@ func (d *Driver) authorized(ctx context.Context, method, target string, header h
 	}
 	base, err := d.base(ctx)
 	if err != nil {
-		return nil, err
+		return nil, driver.Unsent(err)
 	}
 	if home, err := url.Parse(base); err == nil && home.Host == req.URL.Host && home.Scheme == req.URL.Scheme {
 		if err := d.auth.sign(ctx, req, again); err != nil {
-			return nil, err
+			return nil, driver.Unsent(err)
 		}
 	}
+	var left atomic.Bool // a connection stood, so that some of the request may have left
+	req = req.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { left.Store(true) }}))
 	res, err := d.http.Do(req)
 	if err != nil {
-		return nil, d.unreachable(ctx, err)
+		return nil, d.unreachable(ctx, method+" "+req.URL.Path, err, left.Load())
 	}
 	return res, nil
 }
 
-func (d *Driver) unreachable(ctx context.Context, err error) error {
+// unreachable is the error of a request that got no answer. left says that it may have
+// reached the API.
+func (d *Driver) unreachable(ctx context.Context, asked string, err error, left bool) error {
 	if ctx.Err() != nil {
+		if !left {
+			return fmt.Errorf("%w: %w", driver.Refuse("%s was not sent", asked), ctx.Err())
+		}
 		return ctx.Err()
 	}
 	var ue *url.Error
@@ -120,13 +140,12 @@ func (d *Driver) unreachable(ctx context.Context, err error) error {
 	}
 	var untrusted *tls.CertificateVerificationError
 	if errors.As(err, &untrusted) {
-		return &driver.Error{Message: fmt.Sprintf("the cloud cannot be trusted: %v; ca names the file of the certificates that are", untrusted.Err)}
+		return driver.Refuse("the cloud cannot be trusted: %v; ca names the file of the certificates that are", untrusted.Err)
 	}
 	var dns *net.DNSError
-	var dial *net.OpError
 	return &driver.Error{
-		Message: "the cloud cannot be reached: " + err.Error(), Passing: !errors.As(err, &dns) || dns.IsTemporary,
-		Unclear: !errors.As(err, &dns) && (!errors.As(err, &dial) || dial.Op != "dial"), // it heard nothing where it was not even reached
+		Message: fmt.Sprintf("the cloud cannot be reached: %s: %v", asked, err),
+		Passing: !errors.As(err, &dns) || dns.IsTemporary, NotDone: !left,
 	}
 }
 
@@ -146,4 +165,27 @@ func (d *Driver) get(ctx context.Context, path string) (*reply, error) {
 		}
 		return r, err
 	}, backoff.WithMaxTries(readTries), backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, RandomizationFactor: 0.5, Multiplier: 2, MaxInterval: 5 * time.Second}))
+}
+
+// follow is get for what follows an accepted write. It asks until the time of the call
+// is up while the fault may pass; anything else gets a few tries, as a new thing may
+// take a moment to show.
+func (d *Driver) follow(ctx context.Context, path string, header http.Header, sound func(*reply) error) (*reply, error) {
+	wait, final := newWait(), 0
+	for {
+		r, err := d.send(ctx, http.MethodGet, path, header, nil)
+		if err == nil {
+			err = sound(r)
+			if err == nil {
+				return r, nil
+			}
+		}
+		passing, after := driver.IsPassing(err)
+		if final++; ctx.Err() != nil || !passing && final >= readTries {
+			return r, err
+		}
+		if stop := pause(ctx, max(after, wait.next())); stop != nil {
+			return r, errors.Join(err, stop)
+		}
+	}
 }

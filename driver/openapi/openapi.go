@@ -115,7 +115,7 @@ type described struct {
 func (d *Driver) typ(name string) (described, error) {
 	t := described{d.doc.catalog.Types[name], d.doc.types[name]}
 	if t.Type == nil {
-		return t, fmt.Errorf("the API has no type %q", name)
+		return t, driver.Refuse("the API has no type %q", name)
 	}
 	return t, nil
 }
@@ -373,7 +373,7 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 	}
 	values, err := within(t.parentParams(), inputs)
 	if err != nil {
-		return driver.Live{}, &driver.Error{Message: err.Error()}
+		return driver.Live{}, driver.Unsent(err)
 	}
 	known := value.Map{}
 	for i, p := range t.parentParams() {
@@ -386,7 +386,7 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 			err = fmt.Errorf("%s is not known, which its path needs", t.ID)
 		}
 		if err != nil {
-			return driver.Live{}, &driver.Error{Message: err.Error()}
+			return driver.Live{}, driver.Unsent(err)
 		}
 		method, place = http.MethodPut, t.item.fill(append(all, text(inputs[t.ID])))
 	}
@@ -450,12 +450,17 @@ func (d *Driver) Delete(ctx context.Context, typ, id, tag, key string) error {
 	if err != nil {
 		return err
 	}
-	if t.follows(r) {
-		_, err = d.settle(ctx, t.Work, r)
-		if gone(err) {
-			err = nil
+	return accepted(d.deleted(ctx, t, r, id), "")
+}
+
+// deleted follows an accepted deletion until the thing is gone.
+func (d *Driver) deleted(ctx context.Context, t described, r *reply, id string) error {
+	if t.follows(r) && t.Work.place(r) != "" {
+		_, err := d.settle(ctx, t.Work, r)
+		if !gone(err) {
+			return err
 		}
-		return err
+		return d.vanish(ctx, t, id) // the work is not to be found any more; the thing tells
 	}
 	if t.Status != nil || r.status == http.StatusAccepted {
 		return d.vanish(ctx, t, id)

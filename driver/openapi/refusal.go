@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -14,23 +16,38 @@ import (
 )
 
 // refusal reads an error answer: RFC 9457 where it is one, what the document says
-// of its refusals otherwise, and what most APIs do at last.
-func refusal(r *reply, how *refusalsExtension) error {
-	e := &driver.Error{Message: cmp.Or(http.StatusText(r.status), "it answers "+strconv.Itoa(r.status))}
+// of its refusals otherwise, and what most APIs do at last. keyed says that the request
+// carried an idempotency key.
+func refusal(r *reply, how *refusalsExtension, keyed bool) error {
+	unsaid := cmp.Or(http.StatusText(r.status), "it answers "+strconv.Itoa(r.status))
+	e := &driver.Error{Message: unsaid}
 	if s := r.header.Get("Retry-After"); s != "" {
 		e.After = retryAfter(s)
 	}
 	switch r.status {
-	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusRequestTimeout:
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusRequestTimeout, http.StatusTooEarly:
 		e.Passing = true
 	}
-	e.Unclear = r.status == http.StatusBadGateway || r.status == http.StatusGatewayTimeout
 	e.SlowDown = r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable && e.After > 0
 	media, _, _ := mime.ParseMediaType(r.header.Get("Content-Type"))
 	if v, err := value.Parse(r.body); err == nil && (media == problemType || media == "application/json" || strings.HasSuffix(media, "+json")) {
 		explain(e, v, how.or(media))
 	} else if text := strings.TrimSpace(string(r.body)); (media == "text/plain" || media == "") && text != "" && len(text) <= maxPlain && !strings.Contains(text, "\n") {
 		e.Message += ": " + text
+	}
+	said := e.Message != unsaid || len(e.Problems) > 0
+	switch {
+	case slices.Contains(refusing, r.status):
+		e.NotDone = true
+	case r.status == http.StatusTooManyRequests, r.status == http.StatusServiceUnavailable:
+		e.NotDone = e.After > 0
+	case r.status == http.StatusConflict && keyed && inProgress(r, e):
+		e.Passing = true
+	case r.status == http.StatusConflict:
+		e.NotDone = said
+	}
+	if len(e.Problems) == 0 {
+		e.Message = fmt.Sprintf("%s (%s answers %d)", e.Message, r.asked, r.status)
 	}
 	switch r.status {
 	case http.StatusNotFound, http.StatusGone:
@@ -40,6 +57,24 @@ func refusal(r *reply, how *refusalsExtension) error {
 	}
 	return e
 }
+
+// refusing are the statuses that say of a write that it was not done (RFC 9110, 15.5;
+// RFC 4918; RFC 6585; RFC 7725). 409, 429 and 503 depend on what else the answer says.
+var refusing = []int{
+	http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusMethodNotAllowed,
+	http.StatusNotAcceptable, http.StatusGone, http.StatusLengthRequired, http.StatusPreconditionFailed, http.StatusRequestEntityTooLarge,
+	http.StatusUnsupportedMediaType, http.StatusMisdirectedRequest, http.StatusUnprocessableEntity, http.StatusLocked,
+	http.StatusPreconditionRequired, http.StatusRequestHeaderFieldsTooLarge, http.StatusUnavailableForLegalReasons,
+}
+
+// inProgress reports whether a 409 says that a request with the same key is being worked
+// on, rather than that the thing conflicts with another one. The draft of the HTTP
+// working group on the Idempotency-Key header field has this answer, without a form.
+func inProgress(r *reply, e *driver.Error) bool {
+	return r.header.Get("Retry-After") != "" || busyWords.MatchString(e.Error()) || busyWords.Match(r.body[:min(len(r.body), maxWords)])
+}
+
+var busyWords = regexp.MustCompile(`(?i)in[ _-]?progress|idempoten|being (processed|handled)|still (running|processing|being)|processing|concurrent|outstanding`)
 
 func retryAfter(s string) time.Duration {
 	if n, err := strconv.Atoi(s); err == nil && n >= 0 {

@@ -42,44 +42,103 @@ func (d *Driver) write(ctx context.Context, t described, method, place string, h
 	if err != nil {
 		return driver.Live{}, err
 	}
-	var live driver.Live
+	live, err := d.written(ctx, t, r, known, id)
+	made := ""
+	if id == "" && err != nil {
+		if made = live.ID; made == "" {
+			made = t.told(r, known)
+		}
+	}
+	return live, accepted(err, made)
+}
+
+// written is what an accepted write came to. Its error says nothing about the outcome,
+// unless it is an ended one.
+func (d *Driver) written(ctx context.Context, t described, r *reply, known value.Map, id string) (live driver.Live, err error) {
 	switch {
 	case t.follows(r):
 		at, err := d.settle(ctx, t.Work, r)
 		if err != nil {
-			return driver.Live{}, err
+			return live, err
 		}
 		if live, err = d.outcome(ctx, t, at, r, known, id); err != nil {
-			return driver.Live{}, err
+			return live, err
 		}
 	case len(r.body) == 0 && id != "":
-		if live, err = d.read(ctx, t, id); err != nil {
-			return driver.Live{}, err
+		if live, err = d.reread(ctx, t, id); err != nil {
+			return live, err
 		}
 	case len(r.body) == 0 && r.header.Get("Location") != "":
-		if r, err = d.get(ctx, r.leads(r.header.Get("Location"))); err != nil {
-			return driver.Live{}, err
+		if live, err = d.at(ctx, t, r.leads(r.header.Get("Location")), known); err != nil {
+			return live, err
 		}
-		fallthrough
 	default:
-		if live, err = t.reply(r, known); err != nil {
-			return driver.Live{}, unclear(err)
+		if live, err = t.reply(r, known); err != nil && id != "" {
+			live, err = d.reread(ctx, t, id)
+		}
+		if err != nil {
+			return live, err
 		}
 	}
 	return d.ready(ctx, t, live, id == "")
 }
 
-// unclear marks the error of a write that the API took and whose answer makes
-// no sense.
-func unclear(err error) error {
-	var e *driver.Error
-	if errors.As(err, &e) {
-		marked := *e
-		marked.Unclear = true
-		return &marked
+// told is the id that the answer to a create tells, whatever became of the rest; "" for
+// none.
+func (t described) told(r *reply, known value.Map) string {
+	m, err := object(r.body, t.In)
+	if err != nil {
+		return ""
 	}
-	return &driver.Error{Message: err.Error(), Unclear: true}
+	live, err := t.live(m, "", value.CloneMap(known))
+	if err != nil {
+		return ""
+	}
+	return live.ID
 }
+
+// at reads the thing at a place that an accepted write leads to.
+func (d *Driver) at(ctx context.Context, t described, place string, known value.Map) (live driver.Live, err error) {
+	_, err = d.follow(ctx, place, nil, func(r *reply) (err error) {
+		live, err = t.reply(r, known)
+		return err
+	})
+	return live, err
+}
+
+// reread reads a thing that an accepted write was about.
+func (d *Driver) reread(ctx context.Context, t described, id string) (driver.Live, error) {
+	place, err := t.place(id)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	known, err := t.known(id)
+	if err != nil {
+		return driver.Live{}, err
+	}
+	live, err := d.at(ctx, t, place, known)
+	if err != nil {
+		live = driver.Live{ID: id}
+	}
+	return live, err
+}
+
+// accepted is the error of what follows an accepted write: its outcome is unknown,
+// unless the API itself says that the work ended without effect. made is the id of
+// what it made, or "".
+func accepted(err error, made string) error {
+	var e *ended
+	if err == nil || errors.As(err, &e) {
+		return err
+	}
+	return driver.Uncertain(err, made)
+}
+
+// ended is the error of work that the API took and of which it says that it failed.
+type ended struct{ said *driver.Error }
+
+func (e *ended) Error() string { return e.said.Error() }
+func (e *ended) Unwrap() error { return e.said }
 
 // Update changes a thing in the way that the API knows, and waits until it is
 // done.
@@ -94,7 +153,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 	}
 	known, err := t.known(id)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	send := func(method, media, tag string, body []byte) (driver.Live, error) {
 		return d.write(ctx, t, method, place, d.headers(tag, key), media, body, known, id)
@@ -105,39 +164,38 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 	case "json-patch":
 		patch, err := jsonPatch(change.From, change.To)
 		if err != nil {
-			return driver.Live{}, err
+			return driver.Live{}, driver.Unsent(err)
 		}
 		return send(http.MethodPatch, patchType, tag, patch)
 	case "put":
 		is, err := d.read(ctx, t, id)
 		if err != nil {
-			return driver.Live{}, err
+			return driver.Live{}, driver.Unsent(err)
 		}
 		if tag != "" && is.Tag != tag {
 			return driver.Live{}, driver.ErrTag
 		}
 		return send(http.MethodPut, "application/json", is.Tag, t.body(t.whole(is.Attributes, change)))
 	}
-	return driver.Live{}, &driver.Error{Message: fmt.Sprintf("%s cannot be edited: the API has no way to", schema.A(typ))}
+	return driver.Live{}, driver.Refuse("%s cannot be edited: the API has no way to", schema.A(typ))
 }
 
-// whole is a thing with a change in it, as a PUT sends it: all that may be given,
-// also what others set.
+// whole is a thing with a change in it, as a PUT sends it: all that may be given, also
+// what others set. What the API does not show, such as a secret, is as it was given.
 func (t described) whole(is value.Map, change driver.Change) value.Map {
 	out := value.Map{}
 	for _, a := range t.Inputs() {
-		if v, ok := is[a.Name]; ok {
+		v, ok := is[a.Name]
+		if !ok {
+			v, ok = change.All[a.Name]
+		}
+		if to, changes := change.To[a.Name]; changes {
+			v, ok = to, true
+		} else if _, was := change.From[a.Name]; was {
+			ok = false
+		}
+		if ok {
 			out[a.Name] = v
-		}
-	}
-	for _, m := range []value.Map{change.All, change.To} {
-		for k, v := range m {
-			out[k] = v
-		}
-	}
-	for k := range change.From {
-		if _, ok := change.To[k]; !ok {
-			delete(out, k)
 		}
 	}
 	return out
@@ -219,34 +277,34 @@ func (w *workExtension) place(r *reply) string {
 func (d *Driver) settle(ctx context.Context, w *workExtension, r *reply) (*reply, error) {
 	place := w.place(r)
 	if place == "" {
-		return nil, &driver.Error{Message: "the cloud accepted the work and does not say where to follow it", Unclear: true}
+		return nil, &driver.Error{Message: r.asked + " is accepted, and the cloud does not say where to follow it"}
 	}
 	for wait := newWait(); ; {
 		asked := time.Now()
-		var err error
-		r, err = d.send(ctx, http.MethodGet, place, http.Header{"Prefer": {"wait=20"}}, nil)
-		if passing, after := driver.IsPassing(err); passing {
-			if err := pause(ctx, max(after, 500*time.Millisecond)); err != nil {
-				return nil, err
+		var status any
+		r, err := d.follow(ctx, place, http.Header{"Prefer": {"wait=20"}}, func(r *reply) error {
+			if w == nil || w.At == "" || len(r.body) == 0 || r.status == http.StatusSeeOther {
+				return nil
 			}
-			continue
-		}
+			v, err := value.Parse(r.body)
+			if err != nil {
+				return &driver.Error{Message: "what the cloud says of its work is not JSON"}
+			}
+			status = v
+			return nil
+		})
 		if err != nil {
 			return r, err
 		}
 		if r.status == http.StatusSeeOther {
-			return d.get(ctx, r.leads(r.header.Get("Location")))
+			return d.follow(ctx, r.leads(r.header.Get("Location")), nil, func(*reply) error { return nil })
 		}
 		busy := r.status == http.StatusAccepted
-		if w != nil && w.At != "" && len(r.body) > 0 {
-			v, err := value.Parse(r.body)
-			if err != nil {
-				return nil, &driver.Error{Message: "what the cloud says of its work is no JSON", Unclear: true}
-			}
-			switch status := text(dig(v, w.At)); {
-			case slices.Contains(w.Failed, status):
-				return nil, failed(status, dig(v, w.Says))
-			case slices.Contains(w.Busy, status):
+		if status != nil {
+			switch is := text(dig(status, w.At)); {
+			case slices.Contains(w.Failed, is):
+				return nil, failed(is, dig(status, w.Says))
+			case slices.Contains(w.Busy, is):
 				busy = true
 			}
 		}
@@ -265,53 +323,42 @@ func failed(status string, why any) error {
 	if words := text(why); words != "" {
 		msg += ": " + words
 	}
-	return &driver.Error{Message: msg}
+	return &ended{driver.Refuse("%s", msg)}
 }
 
 // outcome is the thing that finished work was about.
 func (d *Driver) outcome(ctx context.Context, t described, at, began *reply, known value.Map, id string) (driver.Live, error) {
 	if t.Work == nil || t.Work.At == "" {
-		if len(at.body) == 0 && id != "" {
-			return d.read(ctx, t, id)
+		if id != "" {
+			if live, err := t.reply(at, known); err == nil {
+				return live, nil
+			}
+			return d.reread(ctx, t, id)
 		}
-		live, err := t.reply(at, known)
-		if err != nil {
-			err = unclear(err)
-		}
-		return live, err
+		return t.reply(at, known)
 	}
 	if id == "" {
 		v, err := value.Parse(at.body)
 		if err != nil {
-			return driver.Live{}, unclear(err)
+			return driver.Live{}, err
 		}
 		result := text(dig(v, t.Work.Result))
 		switch {
 		case t.Work.Result == "" || result == "":
-			m, err := object(began.body, t.In)
-			if err != nil || m[t.ID] == nil {
-				return driver.Live{}, &driver.Error{Message: "the cloud's work is done, and it does not say what it made", Unclear: true}
+			if id = t.told(began, known); id == "" {
+				return driver.Live{}, &driver.Error{Message: "the cloud's work is done, and it does not say what it made"}
 			}
-			live, err := t.live(m, "", known)
-			if err != nil {
-				return driver.Live{}, unclear(err)
-			}
-			id = live.ID
 		case strings.Contains(result, "/"):
-			r, err := d.get(ctx, at.leads(result))
-			if err != nil {
-				return driver.Live{}, err
-			}
-			return t.reply(r, known)
+			return d.at(ctx, t, at.leads(result), known)
 		default:
 			values, err := within(t.item.params[:len(t.item.params)-1], known)
 			if err != nil {
-				return driver.Live{}, unclear(err)
+				return driver.Live{}, err
 			}
 			id = t.identity(append(values, result))
 		}
 	}
-	return d.read(ctx, t, id)
+	return d.reread(ctx, t, id)
 }
 
 // ready waits until a thing's own status says that nothing goes on with it. One
@@ -328,7 +375,7 @@ func (d *Driver) ready(ctx context.Context, t described, live driver.Live, made 
 				return live, err
 			}
 			if e := d.Delete(ctx, t.Name, live.ID, "", ""); e != nil && !gone(e) {
-				return live, &driver.Error{Message: fmt.Sprintf("%v; what it made is still there as %s and could not be deleted: %v", err, live.ID, e), Unclear: true}
+				return live, &driver.Error{Message: fmt.Sprintf("%v; what it made is still there as %s and could not be deleted: %v", err, live.ID, e)}
 			}
 			return live, err
 		}
@@ -338,13 +385,14 @@ func (d *Driver) ready(ctx context.Context, t described, live driver.Live, made 
 		if err := pause(ctx, wait.next()); err != nil {
 			return live, err
 		}
-		var err error
-		if live, err = d.read(ctx, t, live.ID); err != nil {
+		now, err := d.reread(ctx, t, live.ID)
+		if err != nil {
 			if gone(err) && made {
-				return live, &driver.Error{Message: "the cloud took the work, and what it made is gone again"}
+				return live, &ended{driver.Refuse("the cloud took the work, and what it made is gone again")}
 			}
 			return live, err
 		}
+		live = now
 	}
 }
 
@@ -355,10 +403,10 @@ func (d *Driver) vanish(ctx context.Context, t described, id string) error {
 		if gone(err) {
 			return nil
 		}
-		if err != nil {
+		if passing, _ := driver.IsPassing(err); err != nil && !passing {
 			return err
 		}
-		if s := t.Status; s != nil {
+		if s := t.Status; s != nil && err == nil {
 			if status := text(dig(live.Attributes, s.At)); slices.Contains(s.Failed, status) {
 				return failed(status, dig(live.Attributes, s.Message))
 			}

@@ -96,11 +96,11 @@ func (d *Driver) connected(ctx context.Context, again bool) (*pgxpool.Pool, erro
 	}
 	dsn, err := d.o.DSN(ctx, again)
 	if err != nil {
-		return nil, &driver.Error{Message: "no credential for the server: " + err.Error()}
+		return nil, driver.Refuse("no credential for the server: %v", err)
 	}
 	c, err := pgxpool.ParseConfig(dsn)
 	if err != nil { // the library's own words may show a password
-		return nil, &driver.Error{Message: "the dsn cannot be read: it is a URL such as postgres://USER@HOST/DATABASE, or pairs such as host=HOST dbname=DATABASE"}
+		return nil, driver.Refuse("the dsn cannot be read: it is a URL such as postgres://USER@HOST/DATABASE, or pairs such as host=HOST dbname=DATABASE")
 	}
 	c.MaxConns = connections
 	c.ConnConfig.RuntimeParams["application_name"] = "kasbah"
@@ -168,11 +168,13 @@ func said(ctx context.Context, err error) error {
 			if op := (*net.OpError)(nil); errors.As(err, &op) {
 				why = op // it names the address
 			}
-			return &driver.Error{Message: "the server cannot be reached: " + why.Error(), Passing: true}
+			return &driver.Error{Message: "the server cannot be reached: " + why.Error(), Passing: true, NotDone: true}
 		}
-		return &driver.Error{Message: "the connection was lost: " + err.Error(), Passing: true, Unclear: !pgconn.SafeToRetry(err)}
+		return &driver.Error{Message: "the connection was lost: " + err.Error(), Passing: true, NotDone: pgconn.SafeToRetry(err)}
 	}
-	e := &driver.Error{Message: pg.Message}
+	// what the server refuses in a transaction is taken back with all of it; what ends
+	// the session may come behind its work
+	e := &driver.Error{Message: pg.Message, NotDone: !strings.HasPrefix(pg.Code, "57P") && !strings.HasPrefix(pg.Code, "08")}
 	if pg.Detail != "" {
 		e.Message += ": " + strings.ReplaceAll(pg.Detail, "\n", "; ")
 	}
@@ -453,7 +455,7 @@ func (k *kind) accept(inputs value.Map) (value.Map, error) {
 	if len(faults) == 0 {
 		return is, nil
 	}
-	e := &driver.Error{Message: faults[0].Message}
+	e := &driver.Error{Message: faults[0].Message, NotDone: true}
 	for _, f := range faults {
 		e.Problems = append(e.Problems, driver.Problem{Path: f.Path.String(), Message: f.Message})
 	}
@@ -468,29 +470,31 @@ func (d *Driver) change(ctx context.Context, k *kind, key value.Map, statements 
 	}
 	c, release, err := d.session(ctx, k.database(key))
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	defer release()
 	list, err := statements(c)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	if err := run(ctx, c, list, k.alone); err != nil {
 		return driver.Live{}, err
 	}
 	live, err := k.read(ctx, c, key)
-	if err != nil && !errors.Is(err, driver.ErrGone) {
-		return live, &driver.Error{Message: "it is done, and could not be read: " + err.Error(), Unclear: true}
+	if err != nil {
+		return live, driver.Uncertain(fmt.Errorf("it is done, and could not be read: %w", err), "")
 	}
-	return live, err
+	return live, nil
 }
 
 // run executes statements. alone says that the server takes them in no
 // transaction.
 func run(ctx context.Context, c *pgx.Conn, list []string, alone bool) error {
 	if alone {
-		for _, s := range list {
-			if _, err := c.Exec(ctx, s); err != nil {
+		for i, s := range list {
+			if _, err := c.Exec(ctx, s); err != nil && i > 0 {
+				return driver.Uncertain(fmt.Errorf("a part of it is done: %w", said(ctx, err)), "")
+			} else if err != nil {
 				return said(ctx, err)
 			}
 		}
@@ -514,7 +518,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 	}
 	was, err := d.Read(ctx, typ, id)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	to := value.CloneMap(change.To)
 	for name := range change.From {
@@ -546,7 +550,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 // wrong is a refusal of one attribute.
 func wrong(path, format string, args ...any) error {
 	msg := fmt.Sprintf(format, args...)
-	return &driver.Error{Message: msg, Problems: []driver.Problem{{Path: path, Message: msg}}}
+	return &driver.Error{Message: msg, NotDone: true, Problems: []driver.Problem{{Path: path, Message: msg}}}
 }
 
 // Delete deletes a thing.
@@ -557,16 +561,16 @@ func (d *Driver) Delete(ctx context.Context, typ, id, _, _ string) error {
 	}
 	was, err := d.Read(ctx, typ, id)
 	if err != nil {
-		return err
+		return driver.Unsent(err)
 	}
 	c, release, err := d.session(ctx, k.database(was.Attributes))
 	if err != nil {
-		return err
+		return driver.Unsent(err)
 	}
 	defer release()
 	list, err := k.remove(quote{c}, was.Attributes)
 	if err != nil {
-		return err
+		return driver.Unsent(err)
 	}
 	return run(ctx, c, list, k.alone)
 }

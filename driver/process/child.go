@@ -90,7 +90,7 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	ctx, cancel := context.WithTimeout(ctx, startWithin)
 	defer cancel()
 	var hello helloResult
-	err = c.conn.Call(ctx, "hello", helloParams{Protocols: []string{Protocol}, Who: d.o.From, Settings: object(d.o.Settings)}, &hello)
+	err = c.exchange(ctx, "hello", helloParams{Protocols: []string{Protocol}, Who: d.o.From, Settings: object(d.o.Settings)}, &hello)
 	if err == nil && hello.Protocol != Protocol {
 		err = fmt.Errorf("it speaks %q, and this version of kasbah speaks %s", short(hello.Protocol), Protocol)
 		c.fail(err)
@@ -119,8 +119,8 @@ func exitWords(err error) string {
 	return err.Error()
 }
 
-// call asks the child and waits for its answer. changes says that it may have
-// had an effect although no answer came.
+// call asks the child and waits for its answer. changes says that it may have an
+// effect: it takes as long as its context allows, while others have readWithin.
 func (c *child) call(ctx context.Context, method string, params, result any, changes bool) error {
 	if !changes {
 		var cancel context.CancelFunc
@@ -140,14 +140,10 @@ func (c *child) call(ctx context.Context, method string, params, result any, cha
 	}
 	asked := int64(time.Since(c.began))
 	id := c.calls.Add(1)
-	var raw json.RawMessage
-	err := c.conn.Call(ctx, method, params, &raw, jsonrpc2.PickID(jsonrpc2.ID{Num: id}))
+	err := c.exchange(ctx, method, params, result, jsonrpc2.PickID(jsonrpc2.ID{Num: id}))
 	var refused *jsonrpc2.Error
 	switch {
 	case err == nil:
-		if err := json.Unmarshal(raw, result); err != nil {
-			return &driver.Error{Message: "what its driver answers cannot be read: " + err.Error(), Unclear: changes}
-		}
 		return nil
 	case errors.As(err, &refused):
 		return fromWire(refused)
@@ -158,8 +154,41 @@ func (c *child) call(ctx context.Context, method string, params, result any, cha
 		go c.conn.Notify(context.Background(), "cancel", cancelParams{id}) // whoever hangs does not read either
 		return ended(ctx)
 	}
-	return &driver.Error{Message: c.reason(ctx, err).Error(), Passing: true, Unclear: changes}
+	if bad := (*json.UnmarshalTypeError)(nil); errors.As(err, &bad) {
+		return &driver.Error{Message: "the answer of its driver cannot be read: " + err.Error()}
+	}
+	return &driver.Error{Message: c.reason(ctx, err).Error(), Passing: true}
 }
+
+// exchange sends a message and waits for its answer, no longer than its context lasts:
+// the library itself waits for a child that reads nothing. result is written to only
+// where no error comes back.
+func (c *child) exchange(ctx context.Context, method string, params, result any, opts ...jsonrpc2.CallOption) error {
+	var raw json.RawMessage
+	answered := make(chan error, 1)
+	go func() { answered <- c.conn.Call(ctx, method, params, &raw, opts...) }()
+	var err error
+	select {
+	case err = <-answered:
+	case <-ctx.Done():
+		select {
+		case err = <-answered: // it was written, or there was nothing to write any more
+		case <-time.After(unreadFor):
+			c.end(errUnread)
+			return ctx.Err()
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, result)
+}
+
+// unreadFor is how long a call that has ended waits for its own writing: a child that
+// has not taken it by then reads nothing.
+const unreadFor = 100 * time.Millisecond
+
+var errUnread = errors.New("it does not read what is sent to it")
 
 var errSilent = errors.New("it gave no answer")
 

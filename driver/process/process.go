@@ -140,7 +140,7 @@ func (d *Driver) ready(ctx context.Context, typ string) (*child, error) {
 func (d *Driver) ask(ctx context.Context, method string, p thingParams, asked string, changes bool) (driver.Live, error) {
 	c, err := d.ready(ctx, p.Type)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	var t thing
 	if err := c.call(ctx, method, p, &t, changes); err != nil {
@@ -148,7 +148,7 @@ func (d *Driver) ask(ctx context.Context, method string, p thingParams, asked st
 	}
 	l, err := d.live(p.Type, asked, t)
 	if err != nil {
-		return driver.Live{}, &driver.Error{Message: err.Error(), Unclear: changes}
+		return driver.Live{}, driver.Uncertain(err, "")
 	}
 	return l, nil
 }
@@ -279,7 +279,7 @@ func (d *Driver) Locate(ctx context.Context, typ, key string) (driver.Live, erro
 func (d *Driver) Delete(ctx context.Context, typ, id, tag, key string) error {
 	c, err := d.ready(ctx, typ)
 	if err != nil {
-		return err
+		return driver.Unsent(err)
 	}
 	var nothing any
 	return c.call(ctx, "delete", thingParams{Type: typ, ID: id, Tag: tag, Key: key}, &nothing, true)

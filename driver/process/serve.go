@@ -115,7 +115,7 @@ func (s *server) hello(r *jsonrpc2.Request) (any, error) {
 		speaks = speaks || one == Protocol
 	}
 	if !speaks {
-		return nil, &driver.Error{Message: "this program speaks " + Protocol + " and nothing else"}
+		return nil, driver.Refuse("this program speaks %s and nothing else", Protocol)
 	}
 	settings, err := attributes(p.Settings)
 	if err != nil {

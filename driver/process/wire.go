@@ -154,7 +154,8 @@ type (
 		Problems []wireProblem `json:"problems,omitempty"`
 		After    float64       `json:"after,omitempty"` // seconds
 		SlowDown bool          `json:"slow_down,omitempty"`
-		Unclear  bool          `json:"unclear,omitempty"`
+		Unclear  bool          `json:"unclear,omitempty"` // the call may have had its effect
+		Made     string        `json:"made,omitempty"`    // id of what it made, where that is unclear
 	}
 )
 
@@ -192,7 +193,7 @@ func fromWire(e *jsonrpc2.Error) error {
 	var r refusal
 	if e.Data != nil {
 		if err := json.Unmarshal(*e.Data, &r); err != nil {
-			return &driver.Error{Message: e.Message + " (and what it says about it cannot be read)"}
+			return &driver.Error{Message: e.Message + " (and its data cannot be read)"}
 		}
 	}
 	switch e.Code {
@@ -201,12 +202,18 @@ func fromWire(e *jsonrpc2.Error) error {
 	case codeChanged:
 		return driver.ErrTag
 	}
-	out := &driver.Error{Message: e.Message, Passing: e.Code == codePassing}
+	out := &driver.Error{Message: e.Message, Passing: e.Code == codePassing, Made: r.Made}
+	switch e.Code {
+	case codeRefused, codePassing:
+		out.NotDone = !r.Unclear
+	case jsonrpc2.CodeMethodNotFound, jsonrpc2.CodeInvalidParams, jsonrpc2.CodeInvalidRequest:
+		out.NotDone = true // it did not begin
+	}
 	for _, p := range r.Problems {
 		out.Problems = append(out.Problems, driver.Problem(p))
 	}
 	if out.Passing {
-		out.SlowDown, out.Unclear = r.SlowDown, r.Unclear
+		out.SlowDown = r.SlowDown
 		out.After = time.Duration(min(max(r.After, 0), 3600) * float64(time.Second))
 	}
 	return out
@@ -222,7 +229,7 @@ func toWire(err error) *jsonrpc2.Error {
 	case errors.Is(err, driver.ErrTag):
 		out.Code = codeChanged
 	case errors.As(err, &e):
-		r := refusal{After: e.After.Seconds(), SlowDown: e.SlowDown, Unclear: e.Unclear}
+		r := refusal{After: e.After.Seconds(), SlowDown: e.SlowDown, Unclear: !e.NotDone, Made: e.Made}
 		for _, p := range e.Problems {
 			r.Problems = append(r.Problems, wireProblem(p))
 		}

@@ -48,12 +48,12 @@ func (l *lamps) Close() error { return nil }
 // known is an error for what lamps do not have.
 func known(typ string, attributes ...value.Map) error {
 	if typ != "lamp" {
-		return &driver.Error{Message: "there are only lamps"}
+		return driver.Refuse("there are only lamps")
 	}
 	for _, m := range attributes {
 		for name := range m {
 			if name != "name" && name != "lit" {
-				return &driver.Error{Message: "a lamp has no such thing", Problems: []driver.Problem{{Path: name, Message: "a lamp has no such thing"}}}
+				return &driver.Error{Message: "a lamp has no such thing", NotDone: true, Problems: []driver.Problem{{Path: name, Message: "a lamp has no such thing"}}}
 			}
 		}
 	}
