@@ -219,17 +219,7 @@ func killAt(t *testing.T, estate func(*testing.T) *coast, at int, after bool, wa
 	if len(s.Holders()) > 0 {
 		require.NoError(t, c.ledger().Break(ctx, "doomed", "it was killed", ""))
 	}
-	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv, c.store))
-	require.NoError(t, err)
-	c.enact(c.propose(false))
-	again := c.propose(false)
-	for _, a := range again.Actions {
-		require.Equal(t, propose.Same, a.Kind, "%s: %s %v", a.Address, a.Because, a.Changes)
-	}
-	require.Equal(t, want, c.picture())
-	v, err := c.ledger().Verify(ctx)
-	require.NoError(t, err)
-	require.Empty(t, v.Notes)
+	c.settled("killed", want)
 	return true
 }
 
@@ -310,6 +300,22 @@ func (c *coast) plain() *coast {
 // identifies it alone.
 func TestKillOnAPlainCloud(t *testing.T) {
 	killEverywhere(t, func(t *testing.T) *coast { return newCoast(t, 1).plain().everyAction() }, 1, 30)
+}
+
+// TestKillOnEveryMix is the same on clouds with and without keys, tags, names and slow
+// work, seen through HTTP.
+func TestKillOnEveryMix(t *testing.T) {
+	for bits := 0; bits < 16; bits += sample(1, 3, 5) {
+		m := mix{bits&1 > 0, bits&2 > 0, bits&4 > 0, bits&8 > 0}
+		t.Run(m.String(), func(t *testing.T) {
+			t.Parallel()
+			killEverywhere(t, func(t *testing.T) *coast {
+				c := newCoast(t, 1)
+				c.behind(m)
+				return c.everyAction()
+			}, sample(1, 5, 11), 20)
+		})
+	}
 }
 
 // TestPlainCloud: where nothing tells of changes by others a thing is read right
