@@ -15,7 +15,7 @@ func surveyCommand() *command {
 		examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&full, "full", false, "tell also what matches")
-			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted")
+			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did and something was not checked")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, args)
@@ -39,8 +39,12 @@ func surveyCommand() *command {
 			if err == nil && r.Judged.Blocks() {
 				return exitError(exitRefused)
 			}
-			if err == nil && exitCode && r.Counts.Drifted() {
+			switch {
+			case err != nil || !exitCode:
+			case r.Counts.Drifted():
 				return errDifferent
+			case r.Counts.Unchecked > 0:
+				return exitError(exitFailed)
 			}
 			return err
 		},

@@ -59,6 +59,9 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 	for i := range r.Rules {
 		o.Problem(r.Rules[i].Problem())
 	}
+	for _, w := range r.Warnings {
+		o.Printf("warning: %s\n", Wrap(Clean(w), o.Width-9, "         "))
+	}
 	c := r.Counts
 	total := c.Matches + c.Differs + c.Gone + c.Unchecked
 	o.Printf("%s surveyed in %s: %d matches, %d differs, %d gone, %d unchecked.\n", Count(total, "resource"), r.Env, c.Matches, c.Differs, c.Gone, c.Unchecked)

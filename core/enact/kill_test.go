@@ -192,7 +192,7 @@ func (c *coast) options(run string, d driver.Driver, s store.Store) enact.Option
 		l.SealWith(c.box)
 	}
 	return enact.Options{
-		Shows: -1, Run: run, Sealed: c.box != nil, Drivers: map[string]driver.Driver{"medina": d}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Shows: -1, Run: run, Sealed: c.box != nil, Secret: c.secret, Drivers: map[string]driver.Driver{"medina": d}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
 		Ledgers: map[string]*ledger.Ledger{"shore": l}, Parallel: 1,
 	}
 }

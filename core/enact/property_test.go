@@ -47,6 +47,7 @@ type coast struct {
 	offline  bool             // proposals compare with the ledger alone
 	only     []string         // patterns of what is proposed; all when empty
 	box      *seal.Box        // what seals the ledger; nil when nothing does
+	secret   func(name string) (string, error)
 }
 
 // thing is a declaration that the test writes.
@@ -222,7 +223,7 @@ func (c *coast) ledger() *ledger.Ledger {
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", Approval: c.approval, Only: c.only, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
+	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", Sealed: c.box != nil, Secret: c.secret, Approval: c.approval, Only: c.only, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
 	if !raze {
 		e, err := estate.Load(c.dir)
 		require.NoError(c.t, err)
@@ -267,7 +268,7 @@ func (c *coast) drivers() map[string]driver.Driver { return map[string]driver.Dr
 func (c *coast) enact(p *propose.Proposal) {
 	c.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Shows: -1, Sealed: c.box != nil, Secret: c.secret, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
 		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(c.t, err)

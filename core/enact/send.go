@@ -314,7 +314,40 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	if hidden := c.sendsHidden(e.typ(c.intent.Type), live); hidden != "" && c.intent.Before != nil && sameShown(c.intent.Before, live.Attributes) {
+		return &driver.Error{
+			NotDone:  true,
+			Message:  fmt.Sprintf("somebody changed something that the cloud does not show, and it may be %s; nothing was overwritten: propose again", hidden),
+			Problems: []driver.Problem{{Path: hidden, Message: "may have been changed meanwhile"}},
+		}
+	}
 	return e.build(c, live)
+}
+
+// sendsHidden is the first secret attribute that the call changes and the cloud does not
+// show; "" for none.
+func (c *call) sendsHidden(t *schema.Type, live driver.Live) string {
+	for _, name := range value.Keys(c.intent.To) {
+		if _, shown := live.Attributes[name]; !shown && t != nil && t.Attribute(name) != nil && t.Attribute(name).Secret {
+			return name
+		}
+	}
+	return ""
+}
+
+// sameShown reports whether all that the cloud shows is as it was, but for secrets.
+func sameShown(was value.Attributes, now value.Map) bool {
+	for name, v := range now {
+		if !value.IsSecret(was[name]) && propose.Differ(was[name], v) {
+			return false
+		}
+	}
+	for name, v := range was {
+		if _, shown := now[name]; !shown && !value.IsSecret(v) && propose.Differ(v, nil) {
+			return false
+		}
+	}
+	return true
 }
 
 // lookFirst reads a thing right before it is changed where no tag that is at hand would

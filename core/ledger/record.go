@@ -76,8 +76,7 @@ type Leftover struct {
 }
 
 // Stored is a record as a state holds it: what a comparison needs first is at
-// hand, the rest is decoded when it is asked for. It must not be shared
-// between goroutines before Record was called once.
+// hand, the rest is decoded when it is asked for. It may be used by many goroutines.
 type Stored struct {
 	Address  string
 	Type     string // with its driver
@@ -89,6 +88,7 @@ type Stored struct {
 	Settled  bool   // when it was seen last, it was as its inputs say
 	Seq      int64  // the entry in which its id, inputs or attributes changed last
 
+	mu       sync.Mutex
 	record   *Record // nil until it is decoded:
 	in       *block  // that holds its JSON,
 	at, size int     // from where, and how much
@@ -151,6 +151,8 @@ func (b *block) bytes() ([]byte, error) {
 
 // Record decodes the record. It must not be changed.
 func (s *Stored) Record() (*Record, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.record != nil {
 		return s.record, nil
 	}
@@ -165,7 +167,7 @@ func (s *Stored) Record() (*Record, error) {
 	return nil, fmt.Errorf("the record of %s cannot be read: %w", s.Address, err)
 }
 
-// body is the JSON of the record.
+// body is the JSON of the record. s.mu is held.
 func (s *Stored) body() ([]byte, error) {
 	if s.record != nil {
 		return json.Marshal(s.record)
@@ -183,7 +185,9 @@ func (s *Stored) body() ([]byte, error) {
 // appendTo writes the record's two lines of a checkpoint: a JSON array of what
 // a comparison needs first, and the record.
 func (s *Stored) appendTo(heads, bodies *bytes.Buffer) error {
+	s.mu.Lock()
 	body, err := s.body()
+	s.mu.Unlock()
 	if err != nil {
 		return err
 	}
@@ -205,7 +209,9 @@ func parseHeads(heads []byte, in *block) ([]Stored, error) {
 	out := make([]Stored, 0, bytes.Count(heads, []byte("\n")))
 	at := 0
 	for h.dec.PeekKind() == '[' {
-		s := Stored{in: in, at: at}
+		out = append(out, Stored{})
+		s := &out[len(out)-1]
+		s.in, s.at = in, at
 		h.token('[')
 		s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared = h.text(), h.text(), h.text(), h.text(), h.texts(), h.text()
 		s.Whole, s.Settled, s.Seq, s.size = h.truth(), h.truth(), h.number(), int(h.number())
@@ -217,7 +223,6 @@ func parseHeads(heads []byte, in *block) ([]Stored, error) {
 			return nil, errors.New("a record's line does not say whose it is, or where")
 		}
 		at += s.size + 1
-		out = append(out, s)
 	}
 	if _, err := h.dec.ReadToken(); h.err == nil && err != io.EOF {
 		h.err = cmp.Or(err, errors.New("it holds something else"))

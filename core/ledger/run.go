@@ -100,10 +100,13 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 // Ward is the ward whose ledger it writes.
 func (r *Run) Ward() string { return r.l.Ward }
 
-// State is what the log says up to the newest entry this run knows of. It
-// moves with every append, so it may be read only while the run appends
-// nothing; Record may be asked at any time.
-func (r *Run) State() *State { return r.state }
+// State is what the log says up to the newest entry this run knows of, as a copy that
+// stays as it is. It costs a map of all records: ask once for what needs several.
+func (r *Run) State() *State {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.snapshot()
+}
 
 // Unresolved lists the calls of dead runs that have no result yet, of what this
 // one writes and of what it only reads.

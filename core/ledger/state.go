@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"time"
 
@@ -91,6 +93,27 @@ func NewState(records ...*Record) *State {
 		s.Records[r.Address] = stored(r, 0)
 	}
 	return s
+}
+
+// snapshot is a copy that does not move with s.
+func (s *State) snapshot() *State {
+	out := *s
+	out.Records, out.Durations, out.Intents, out.Notes = maps.Clone(s.Records), maps.Clone(s.Durations), slices.Clone(s.Intents), slices.Clone(s.Notes)
+	out.Open, out.Proposals = make(map[string]*OpenRun, len(s.Open)), make(map[string]*Use, len(s.Proposals))
+	for id, r := range s.Open {
+		run := *r
+		out.Open[id] = &run
+	}
+	for id, u := range s.Proposals {
+		use := *u
+		use.Runs = slices.Clone(u.Runs)
+		out.Proposals[id] = &use
+	}
+	if s.Latest != nil {
+		latest := *s.Latest
+		out.Latest = &latest
+	}
+	return &out
 }
 
 // Addresses lists the recorded addresses in byte order.

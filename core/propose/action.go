@@ -28,7 +28,10 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 			return a, nil
 		}
 	}
-	r := w.recorded.get(full)
+	r, err := w.recorded.get(full)
+	if err != nil {
+		return nil, err
+	}
 	typ, err := w.typeOf(d, r)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", address, err)

@@ -67,7 +67,11 @@ func costMap(c *Cost) value.Map {
 
 // subject is an action as rules see it. What is dropped has no inputs.
 func (w *proposer) subject(a *Action) (*rules.Subject, error) {
-	d, r := w.o.Declared.Resource(a.Full()), w.recorded.get(a.Full())
+	d := w.o.Declared.Resource(a.Full())
+	r, err := w.recorded.get(a.Full())
+	if err != nil {
+		return nil, err
+	}
 	typ, err := w.typeOf(d, r)
 	if err != nil {
 		return nil, err

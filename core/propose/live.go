@@ -2,6 +2,7 @@ package propose
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -53,9 +54,39 @@ func SplitType(full string) (drv, typ string) {
 // readers is how many lists are read at once.
 const readers = 4
 
+// confirmers is how many things are read by their ids at once.
+const confirmers = 16
+
+// Unread says why something could not be read: by type with its driver, or for one
+// thing by `TYPE ID`.
+type Unread map[string]error
+
+// Of is why a thing could not be read, or nil.
+func (u Unread) Of(typ, id string) error {
+	if err := u[typ]; err != nil {
+		return err
+	}
+	return u[typ+" "+id]
+}
+
 // ReadLive reads the things of all types that the states record, a page of a
-// type at a time, and keeps what is recorded.
+// type at a time, and keeps what is recorded. What a list does not show is read by its
+// id: a list may be cut into pages while things come and go.
 func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State) (Live, error) {
+	live, _, err := readLive(ctx, drivers, states, true)
+	if err != nil {
+		return nil, err
+	}
+	return live, nil
+}
+
+// ReadWhatCan is ReadLive that goes on where something cannot be read, and says what. Its
+// error is that of a record or of the context.
+func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State) (Live, Unread, error) {
+	return readLive(ctx, drivers, states, false)
+}
+
+func readLive(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State, all bool) (Live, Unread, error) {
 	wanted := map[string]map[string]*ledger.Stored{} // by type and id; nil for leftovers
 	for _, s := range states {
 		for _, st := range s.Records {
@@ -70,57 +101,104 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 			}
 			r, err := st.Record()
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			for _, l := range r.Leftovers {
 				ids[l.ID] = nil
 			}
 		}
 	}
-	out := Live{}
+	out, unread := Live{}, Unread{}
 	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
+	g, reading := errgroup.WithContext(ctx)
 	g.SetLimit(readers)
 	for full, ids := range wanted {
+		delete(ids, "") // between the halves of a swap
 		g.Go(func() error {
-			drv, typ := SplitType(full)
-			d := drivers[drv]
-			if d == nil {
-				return fmt.Errorf("the ledger records %s, and kasbah.toml has no driver %q", full, drv)
-			}
-			asRecorded := func(id, tag string) bool {
-				st := ids[id]
-				return st != nil && st.Tag != "" && st.Tag == tag
-			}
-			list := d.List(ctx, typ)
-			if s, ok := d.(driver.Skimmer); ok {
-				list = s.Skim(ctx, typ, func(id, tag string) bool {
-					_, known := ids[id]
-					return !known || asRecorded(id, tag)
-				})
-			}
-			found := make(map[string]Thing, len(ids))
-			for l, err := range list {
-				if err != nil {
-					return fmt.Errorf("reading the list of %s: %w", full, err)
-				}
-				st, known := ids[l.ID]
-				if !known {
-					continue
-				}
-				t := ThingOf(l)
-				if asRecorded(l.ID, l.Tag) {
-					t.attributes, t.recorded = nil, st
-				}
-				found[l.ID] = t
-			}
+			found, faults, err := readType(reading, drivers, full, ids)
 			mu.Lock()
 			defer mu.Unlock()
-			out[full] = found
+			if out[full] = found; err != nil {
+				unread[full] = err
+			}
+			for _, id := range value.Keys(faults) {
+				unread[full+" "+id], err = faults[id], faults[id]
+			}
+			if !all {
+				return ctx.Err()
+			}
+			return err
+		})
+	}
+	return out, unread, g.Wait()
+}
+
+// readType reads the things of one type, and says which of them could not be read.
+func readType(ctx context.Context, drivers map[string]driver.Driver, full string, ids map[string]*ledger.Stored) (map[string]Thing, map[string]error, error) {
+	found := make(map[string]Thing, len(ids))
+	drv, typ := SplitType(full)
+	d := drivers[drv]
+	if d == nil {
+		return found, nil, fmt.Errorf("the ledger records %s, and kasbah.toml has no driver %q", full, drv)
+	}
+	asRecorded := func(id, tag string) bool {
+		st := ids[id]
+		return st != nil && st.Tag != "" && st.Tag == tag
+	}
+	list := d.List(ctx, typ)
+	if s, ok := d.(driver.Skimmer); ok {
+		list = s.Skim(ctx, typ, func(id, tag string) bool {
+			_, known := ids[id]
+			return !known || asRecorded(id, tag)
+		})
+	}
+	for l, err := range list {
+		if err != nil {
+			return found, nil, fmt.Errorf("reading the list of %s: %w", full, err)
+		}
+		st, known := ids[l.ID]
+		if !known {
+			continue
+		}
+		t := ThingOf(l)
+		if asRecorded(l.ID, l.Tag) {
+			t.attributes, t.recorded = nil, st
+		}
+		found[l.ID] = t
+	}
+	faults := confirm(ctx, d, full, ids, found)
+	return found, faults, nil
+}
+
+// confirm reads what a list did not show by its id.
+func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*ledger.Stored, found map[string]Thing) map[string]error {
+	_, typ := SplitType(full)
+	var missing []string
+	for id := range ids {
+		if _, there := found[id]; !there {
+			missing = append(missing, id)
+		}
+	}
+	faults := map[string]error{}
+	var mu sync.Mutex
+	var g errgroup.Group
+	g.SetLimit(confirmers)
+	for _, id := range missing {
+		g.Go(func() error {
+			l, err := d.Read(ctx, typ, id)
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case err == nil:
+				found[id] = ThingOf(l)
+			case !errors.Is(err, driver.ErrGone):
+				faults[id] = fmt.Errorf("reading %s %s, which its list does not show: %w", full, id, err)
+			}
 			return nil
 		})
 	}
-	return out, g.Wait()
+	_ = g.Wait() // what fails is in faults
+	return faults
 }
 
 // TheOne is the one thing that a look-up found: its id and its attributes but

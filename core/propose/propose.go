@@ -77,7 +77,7 @@ type proposer struct {
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
-	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}, fault: func(err error) { w.problems = append(w.problems, err) }}
+	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
@@ -206,7 +206,11 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 	case "create", "update":
 		if in.Plan != nil {
 			r := *in.Plan
-			if old := w.recorded.get(full); old != nil {
+			old, err := w.recorded.get(full)
+			if err != nil {
+				w.problems = append(w.problems, err)
+			}
+			if old != nil {
 				r.Version = old.Version
 				if r.ID == "" {
 					r.Live = nil
@@ -252,7 +256,10 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 		return nil, value.ErrUnknown
 	}
 	a := w.decided(ref.Address)
-	r := w.recorded.get(ref.Address)
+	r, err := w.recorded.get(ref.Address)
+	if err != nil {
+		return nil, err
+	}
 	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) && w.isID(r, ref.Path) {
 		return r.ID, nil // an unfinished edit leaves it as it is
 	}
@@ -265,7 +272,6 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 		if !ok {
 			return nil, value.ErrUnknown
 		}
-		var err error
 		if attrs, err = l.Attributes(); err != nil {
 			return nil, err
 		}

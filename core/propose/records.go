@@ -16,7 +16,6 @@ import (
 type records struct {
 	states  map[string]*ledger.State  // by ward
 	instead map[string]*ledger.Record // what unfinished calls and renames make of a record; nil for none
-	fault   func(error)
 }
 
 // stored is what is recorded, whatever takes its place here.
@@ -35,21 +34,16 @@ func (rs *records) has(full string) bool {
 	return rs.stored(full) != nil
 }
 
-// get is nil when nothing is recorded, or it cannot be read.
-func (rs *records) get(full string) *ledger.Record {
+// get is nil without an error when nothing is recorded.
+func (rs *records) get(full string) (*ledger.Record, error) {
 	if r, ok := rs.instead[full]; ok {
-		return r
+		return r, nil
 	}
 	st := rs.stored(full)
 	if st == nil {
-		return nil
+		return nil, nil
 	}
-	r, err := st.Record()
-	if err != nil {
-		rs.fault(err)
-		return nil
-	}
-	return r
+	return st.Record()
 }
 
 func (rs *records) needs(full string) []string {
@@ -132,7 +126,10 @@ func (w *proposer) storedOf(n int32) *ledger.Stored {
 func (w *proposer) costOfSame(full string, d *declare.Resource, typ *schema.Type) *Cost {
 	was, ok := typ.PriceOf(d.Inputs)
 	if !ok {
-		r := w.recorded.get(full)
+		r, err := w.recorded.get(full)
+		if err != nil {
+			w.problems = append(w.problems, err)
+		}
 		if r == nil {
 			return nil
 		}

@@ -25,7 +25,10 @@ func (w *proposer) renames() error {
 				}
 				continue
 			}
-			r := w.recorded.get(former)
+			r, err := w.recorded.get(former)
+			if err != nil {
+				return err
+			}
 			if r == nil || w.o.Declared.Resource(former) != nil || r.Type != d.FullType() {
 				continue
 			}
@@ -47,7 +50,10 @@ func (w *proposer) renames() error {
 		now[former] = full
 	}
 	rename := func(full string) {
-		old := w.recorded.get(full)
+		old, err := w.recorded.get(full)
+		if err != nil {
+			w.problems = append(w.problems, err)
+		}
 		if old == nil || !slices.ContainsFunc(old.Needs, func(n string) bool { return now[n] != "" }) {
 			return
 		}
@@ -110,7 +116,11 @@ func (w *proposer) movedAway(a *Action, r *ledger.Record) bool {
 	ward, short := value.SplitWard(r.MovingTo)
 	var there *ledger.Record
 	if slices.Contains(w.o.Wards, ward) {
-		there = w.recorded.get(r.MovingTo)
+		var err error
+		if there, err = w.recorded.get(r.MovingTo); err != nil {
+			w.problems = append(w.problems, err)
+			return true
+		}
 	} else if w.o.Outside != nil {
 		s, err := w.o.Outside(ward)
 		if err == nil && s.Records[short] != nil {

@@ -46,7 +46,11 @@ func (w *proposer) reveal(ref value.Ref) (any, error) {
 	if !ref.Secret {
 		return w.lookup(ref)
 	}
-	a, r := w.decided(ref.Address), w.recorded.get(ref.Address)
+	a := w.decided(ref.Address)
+	r, err := w.recorded.get(ref.Address)
+	if err != nil {
+		return nil, err
+	}
 	if r == nil || w.dangling[ref.Address] || a != nil && a.Kind != Same {
 		return nil, value.ErrUnknown
 	}

@@ -39,6 +39,7 @@ type Report struct {
 	Counts    Counts          `json:"counts"`
 	Resources []*Resource     `json:"resources"` // by ward and address
 	Rules     []rules.Finding `json:"rules"`     // at the stage live, but for what passed
+	Warnings  []string        `json:"warnings"`  // what could not be found out besides, each a sentence
 
 	Judged *rules.Report `json:"-"` // the same, with what passed
 }
@@ -100,11 +101,11 @@ const chunk = 512
 
 // Survey reads the clouds and compares.
 func Survey(ctx context.Context, o Options) (*Report, error) {
-	live, err := propose.ReadLive(ctx, o.Drivers, o.States)
+	live, unread, err := propose.ReadWhatCan(ctx, o.Drivers, o.States)
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Judged: &rules.Report{}}
+	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{}, Judged: &rules.Report{}}
 	for _, ward := range o.Wards {
 		s := o.States[ward]
 		open := map[string]bool{}
@@ -118,7 +119,7 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 		for from := 0; from < len(addresses); from += chunk {
 			g.Go(func() (err error) {
 				for i := from; i < min(from+chunk, len(addresses)) && err == nil; i++ {
-					judged[i], err = o.judge(ward, s.Records[addresses[i]], live, open[addresses[i]])
+					judged[i], err = o.judge(ward, s.Records[addresses[i]], live, unread, open[addresses[i]])
 				}
 				return err
 			})
@@ -144,7 +145,8 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 	if err := judgeRules(ctx, o, r, live); err != nil {
 		return nil, err
 	}
-	return r, blame(ctx, o, r)
+	blame(ctx, o, r)
+	return r, ctx.Err()
 }
 
 // judgeRules holds what is live against the rules.
@@ -200,7 +202,7 @@ func (c *Counts) add(v Verdict) {
 const noResult = "a call for it has no result yet"
 
 // judge compares one record with what is live.
-func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, open bool) (*Resource, error) {
+func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread propose.Unread, open bool) (*Resource, error) {
 	res := &Resource{Ward: ward, Address: st.Address, Type: st.Type, ID: st.ID, Checked: []string{}, Differences: []Difference{}}
 	drv, typName := propose.SplitType(st.Type)
 	var typ *schema.Type
@@ -227,6 +229,8 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, open b
 		return unchecked("a swap ended between its halves")
 	case typ == nil:
 		return unchecked("its driver no longer has the type " + typName)
+	case unread.Of(st.Type, st.ID) != nil && !there:
+		return unchecked(unread.Of(st.Type, st.ID).Error())
 	}
 	if !there {
 		res.Verdict = Gone
@@ -272,8 +276,9 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, open b
 // whole feed is read once.
 const fewEnough = 20
 
-// blame finds out who changed what drifted, where the cloud can tell.
-func blame(ctx context.Context, o Options, r *Report) error {
+// blame finds out who changed what drifted, where the cloud can tell. A feed that cannot
+// be read is a warning: what drifted is known without it.
+func blame(ctx context.Context, o Options, r *Report) {
 	drifted := map[string][]*Resource{} // by driver
 	for _, res := range r.Resources {
 		if res.Verdict == Differs || res.Verdict == Gone {
@@ -281,7 +286,8 @@ func blame(ctx context.Context, o Options, r *Report) error {
 			drifted[drv] = append(drifted[drv], res)
 		}
 	}
-	for drv, list := range drifted {
+	for _, drv := range value.Keys(drifted) {
+		list := drifted[drv]
 		feed, ok := o.Drivers[drv].(driver.Feed)
 		if !ok {
 			continue
@@ -290,21 +296,23 @@ func blame(ctx context.Context, o Options, r *Report) error {
 		read := func(id string) error {
 			for e, err := range feed.Changes(ctx, "", id) {
 				if err != nil {
-					return fmt.Errorf("reading the change feed of %s: %w", drv, err)
+					return err
 				}
 				events[e.Type+" "+e.ID] = append(events[e.Type+" "+e.ID], e)
 			}
 			return nil
 		}
-		if len(list) > fewEnough {
-			if err := read(""); err != nil {
-				return err
-			}
-		} else {
+		asked := []string{""}
+		if len(list) <= fewEnough {
+			asked = nil
 			for _, res := range list {
-				if err := read(res.ID); err != nil {
-					return err
-				}
+				asked = append(asked, res.ID)
+			}
+		}
+		for _, id := range asked {
+			if err := read(id); err != nil {
+				r.Warnings = append(r.Warnings, fmt.Sprintf("%s: the change feed could not be read, so who changed what is not known: %v", drv, err))
+				break
 			}
 		}
 		for _, res := range list {
@@ -314,7 +322,6 @@ func blame(ctx context.Context, o Options, r *Report) error {
 			res.blame(list)
 		}
 	}
-	return nil
 }
 
 // blame gives each difference the newest event that touches its attribute.

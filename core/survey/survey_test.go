@@ -24,6 +24,7 @@ type sea struct {
 	events []driver.Event
 	asked  []string // ids that the feed was asked about
 	fail   error
+	mute   error // of the feed
 }
 
 func (s *sea) List(context.Context, string) iter.Seq2[driver.Live, error] {
@@ -39,9 +40,22 @@ func (s *sea) List(context.Context, string) iter.Seq2[driver.Live, error] {
 	}
 }
 
+func (s *sea) Read(_ context.Context, _, id string) (driver.Live, error) {
+	for _, l := range s.things {
+		if l.ID == id {
+			return l, nil
+		}
+	}
+	return driver.Live{}, driver.ErrGone
+}
+
 func (s *sea) Changes(_ context.Context, _, id string) iter.Seq2[driver.Event, error] {
 	s.asked = append(s.asked, id)
 	return func(yield func(driver.Event, error) bool) {
+		if s.mute != nil {
+			yield(driver.Event{}, s.mute)
+			return
+		}
 		for _, e := range s.events {
 			if (id == "" || e.ID == id) && !yield(e, nil) {
 				return
@@ -191,19 +205,40 @@ func TestTagsTellTheSame(t *testing.T) {
 	require.Greater(t, spared, 1000)
 }
 
-// TestCannotTell: a list that ends early makes no resource look gone.
+// TestCannotTell: what cannot be read is unchecked, and hides nothing else.
 func TestCannotTell(t *testing.T) {
 	cloud, o := lamps(3, nil)
 	cloud.things, cloud.fail = cloud.things[:1], errors.New("the connection was lost")
-	_, err := Survey(context.Background(), o)
-	require.ErrorContains(t, err, "reading the list of sea.lamp: the connection was lost")
-	o.Drivers = map[string]driver.Driver{}
-	_, err = Survey(context.Background(), o)
-	require.ErrorContains(t, err, `kasbah.toml has no driver "sea"`)
-	cloud, o = lamps(3, nil)
-	o.Catalogs["sea"].Types = map[string]*schema.Type{}
 	r, err := Survey(context.Background(), o)
 	require.NoError(t, err)
+	require.Equal(t, Counts{Matches: 1, Unchecked: 2}, r.Counts)
+	require.Equal(t, "reading the list of sea.lamp: the connection was lost", r.Resources[1].Because)
+	o.Drivers = map[string]driver.Driver{}
+	r, err = Survey(context.Background(), o)
+	require.NoError(t, err)
 	require.Equal(t, 3, r.Counts.Unchecked)
-	_ = cloud
+	require.Contains(t, r.Resources[0].Because, `kasbah.toml has no driver "sea"`)
+	_, o = lamps(3, nil)
+	o.Catalogs["sea"].Types = map[string]*schema.Type{}
+	r, err = Survey(context.Background(), o)
+	require.NoError(t, err)
+	require.Equal(t, 3, r.Counts.Unchecked)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = Survey(ctx, o)
+	require.ErrorIs(t, err, context.Canceled)
+}
+
+// TestFeedCannotBeRead: who changed what is not known then, and what drifted is.
+func TestFeedCannotBeRead(t *testing.T) {
+	cloud, o := lamps(3, func(i int, r *ledger.Record, l *driver.Live) {
+		if i == 1 {
+			l.Attributes["size"] = "l"
+		}
+	})
+	cloud.mute = errors.New("the feed is closed")
+	r, err := Survey(context.Background(), o)
+	require.NoError(t, err)
+	require.Equal(t, Counts{Matches: 2, Differs: 1}, r.Counts)
+	require.Equal(t, []string{"sea: the change feed could not be read, so who changed what is not known: the feed is closed"}, r.Warnings)
 }
