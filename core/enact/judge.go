@@ -131,7 +131,7 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 				now = r.Conceal(typ, now)
 			}
 			counts := countsOf(a, s)
-			if a.Leaves() {
+			if a.Leaves() || a.Kind == propose.Swap { // it goes, with all that somebody gave it
 				counts = e.countsOfRemoval(a.Type, value.Map(s.Live))
 			}
 			for _, name := range value.Keys(counts) {
