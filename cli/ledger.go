@@ -157,7 +157,7 @@ func ledgerVerifyCommand() *command {
 		name: "ledger verify", line: "prove the ledger whole: every entry, hash and checkpoint", args: "[WARD…]", common: true,
 		examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -accept 41 -why \"restored from Monday's backup\""},
 		flags: func(fs *flag.FlagSet) {
-			fs.Int64Var(&accept, "accept", 0, "note that the ledger was restored from a backup and ends at this `entry`")
+			fs.Int64Var(&accept, "accept", -1, "note that the ledger was lost or restored and ends at this `entry`; 0 when nothing is left")
 			fs.StringVar(&why, "why", "", "the `reason`, for the history")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
@@ -165,7 +165,7 @@ func ledgerVerifyCommand() *command {
 			if err != nil {
 				return err
 			}
-			if accept != 0 {
+			if accept >= 0 {
 				if err := a.acceptEnd(ctx, p, accept, why); err != nil {
 					return err
 				}

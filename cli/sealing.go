@@ -57,8 +57,8 @@ type memory struct {
 	a *app
 }
 
-func (m *memory) Remember(name string, seq int64, hash string) error {
-	if err := m.Memory.Remember(name, seq, hash); err != nil {
+func (m *memory) Remember(name string, newest ledger.Head) error {
+	if err := m.Memory.Remember(name, newest); err != nil {
 		m.a.forgetful.Do(func() {
 			m.a.say("What was seen of the ledger cannot be remembered here, so an old copy would not be noticed: %v", err)
 		})

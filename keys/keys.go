@@ -23,6 +23,7 @@ import (
 	"filippo.io/age/armor"
 	"golang.org/x/crypto/ssh"
 
+	"kasbah/core/ledger"
 	"kasbah/core/seal"
 )
 
@@ -319,36 +320,30 @@ type Heads struct {
 // Heads are those of the estate with an id.
 func (h *Home) Heads(estate string) Heads { return Heads{h, estate} }
 
-type head struct {
-	Seq  int64  `json:"seq"`
-	Hash string `json:"hash"`
-}
-
 func (m Heads) name(ledger string) string {
 	return "seen/" + m.estate + "/" + strings.ReplaceAll(strings.Trim(ledger, "/"), "/", "_") + ".json"
 }
 
 // Newest is the newest entry seen of a ledger.
-func (m Heads) Newest(ledger string) (int64, string, error) {
-	body, err := os.ReadFile(filepath.Join(m.h.Dir, filepath.FromSlash(m.name(ledger))))
+func (m Heads) Newest(of string) (is ledger.Head, err error) {
+	body, err := os.ReadFile(filepath.Join(m.h.Dir, filepath.FromSlash(m.name(of))))
 	if errors.Is(err, fs.ErrNotExist) {
-		return 0, "", nil
+		return is, nil
 	}
-	var is head
 	if err == nil {
 		err = json.Unmarshal(body, &is)
 	}
 	if err != nil {
-		return 0, "", fmt.Errorf("what was seen of the ledger before cannot be read: %w", err)
+		return is, fmt.Errorf("what was seen of the ledger before cannot be read: %w", err)
 	}
-	return is.Seq, is.Hash, nil
+	return is, nil
 }
 
 // Remember takes a newer entry.
-func (m Heads) Remember(ledger string, seq int64, hash string) error {
-	body, err := json.Marshal(head{seq, hash})
+func (m Heads) Remember(of string, newest ledger.Head) error {
+	body, err := json.Marshal(newest)
 	if err != nil {
 		return err
 	}
-	return m.h.write(m.name(ledger), append(body, '\n'))
+	return m.h.write(m.name(of), append(body, '\n'))
 }

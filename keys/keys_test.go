@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"kasbah/core/ledger"
 	"kasbah/core/seal"
 )
 
@@ -165,24 +166,23 @@ func TestCredentials(t *testing.T) {
 func TestHeads(t *testing.T) {
 	h := home(t)
 	m := h.Heads("estate-1")
-	seq, _, err := m.Newest("coast/live/shore/")
+	seen, err := m.Newest("coast/live/shore/")
 	require.NoError(t, err)
-	require.Zero(t, seq)
-	require.NoError(t, m.Remember("coast/live/shore/", 12, "abc"))
-	seq, hash, err := h.Heads("estate-1").Newest("coast/live/shore/")
+	require.Zero(t, seen)
+	require.NoError(t, m.Remember("coast/live/shore/", ledger.Head{Seq: 12, Hash: "abc", Accepted: 1}))
+	seen, err = h.Heads("estate-1").Newest("coast/live/shore/")
 	require.NoError(t, err)
-	require.Equal(t, int64(12), seq)
-	require.Equal(t, "abc", hash)
+	require.Equal(t, ledger.Head{Seq: 12, Hash: "abc", Accepted: 1}, seen)
 	for _, other := range []string{"coast/live/signal/", "coast/trial/shore/"} {
-		seq, _, err = m.Newest(other)
+		seen, err = m.Newest(other)
 		require.NoError(t, err)
-		require.Zero(t, seq)
+		require.Zero(t, seen)
 	}
-	seq, _, err = h.Heads("estate-2").Newest("coast/live/shore/")
+	seen, err = h.Heads("estate-2").Newest("coast/live/shore/")
 	require.NoError(t, err)
-	require.Zero(t, seq, "another estate of the same name is another one")
+	require.Zero(t, seen, "another estate of the same name is another one")
 	require.NoError(t, os.WriteFile(filepath.Join(h.Dir, "seen", "estate-1", "coast_live_shore.json"), []byte("{"), 0o600))
-	_, _, err = m.Newest("coast/live/shore/")
+	_, err = m.Newest("coast/live/shore/")
 	require.ErrorContains(t, err, "cannot be read")
 }
 

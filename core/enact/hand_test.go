@@ -32,7 +32,7 @@ type lamps struct {
 	rev    map[string]int
 	next   int
 
-	edit    string // merge-patch, json-patch, put
+	edit    string          // merge-patch, json-patch, put
 	tags    bool            // it has some, in headers
 	listed  bool            // and in a property of each lamp
 	shifted bool            // the list is cut into pages by offset, and a page was cut while a deletion went on

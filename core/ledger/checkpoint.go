@@ -38,13 +38,14 @@ type checkpointHeader struct {
 	Latest    *RunSummary         `json:"latest,omitempty"`
 	Approval  *approval.Policy    `json:"approval,omitempty"`
 	Readers   *Readers            `json:"readers,omitempty"`
-	Accepted  int64               `json:"accepted,omitempty"`
+	Accepted  []Acceptance        `json:"acceptances,omitempty"`
+	Moved     string              `json:"moved,omitempty"`
 	Records   int                 `json:"records"`
 	Frames    []int               `json:"frames"` // bytes of each frame
 }
 
 func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Accepted: s.Accepted, Records: len(s.Records)}
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -97,7 +98,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
-	s.Latest, s.Approval, s.Readers, s.Accepted = h.Latest, h.Approval, h.Readers, h.Accepted
+	s.Latest, s.Approval, s.Readers, s.Accepted, s.Moved = h.Latest, h.Approval, h.Readers, h.Accepted, h.Moved
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}

@@ -104,6 +104,15 @@ type Intent struct {
 // CallCopy is the call that copies a thing.
 const CallCopy = "copy"
 
+// Acceptance says that a log was lost or restored, and ended at an entry when somebody
+// accepted that. It is one exception: it excuses what was seen of the entries between
+// that one and the accepting one, and nothing later.
+type Acceptance struct {
+	Entry int64  `json:"entry"`          // 0 for a log of which nothing was left
+	Hash  string `json:"hash,omitempty"` // of its stored bytes
+	By    int64  `json:"by,omitempty"`   // the accepting entry; folded, never written
+}
+
 // Outcome of a call.
 type Outcome string
 
@@ -170,9 +179,10 @@ type Note struct {
 	Approval *approval.Policy `json:"approval,omitempty"`
 	// Readers are new ones. The entry that says so is sealed to them alone.
 	Readers *Readers `json:"readers,omitempty"`
-	// Accepted is the entry at which a log ended that was restored from a
-	// backup: what was seen after it on any machine is gone, and that is known.
+	// Accepted is how earlier versions wrote an Acceptance: its entry alone.
 	Accepted int64 `json:"accepted,omitempty"`
+	// Acceptance excuses machines that have seen more of a log than there is now.
+	Acceptance *Acceptance `json:"acceptance,omitempty"`
 	// Moved is where the ledger has gone. Nothing may follow it.
 	Moved string `json:"moved,omitempty"`
 }

@@ -118,9 +118,14 @@ type Verified struct {
 }
 
 // Verify reads every entry and every checkpoint, follows the chain of hashes
-// from the first, and compares each checkpoint with the fold of the log.
+// from the first, and compares each checkpoint with the fold of the log. A ledger that
+// Load refuses is not whole either: one that this machine has seen more of, that is not
+// sealed although it is to be, or that has moved.
 func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
 	v := &Verified{Notes: []string{}}
+	if _, err := l.Load(ctx); err != nil { // what every other command would refuse is not whole
+		return nil, err
+	}
 	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
 	if err != nil {
 		return nil, err

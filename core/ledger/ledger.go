@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"time"
 
 	"kasbah/core/seal"
 	"kasbah/store"
@@ -22,6 +23,8 @@ type Ledger struct {
 	box       *seal.Box // nil when nothing is sealed
 	memory    Memory    // nil when nothing is remembered
 	resealing bool      // what is not sealed yet may be read
+
+	clock func() time.Duration // upTime; tests have one of their own
 }
 
 // Identity says who writes.
@@ -38,7 +41,7 @@ func New(s store.Store, estate, env, ward string, who Identity) (*Ledger, error)
 	if err != nil {
 		return nil, err
 	}
-	return &Ledger{Ward: ward, store: s, prefix: estate + "/" + env + "/" + ward + "/", codec: c, who: who}, nil
+	return &Ledger{Ward: ward, store: s, prefix: estate + "/" + env + "/" + ward + "/", codec: c, who: who, clock: upTime}, nil
 }
 
 func (l *Ledger) logKey(seq int64) string { return fmt.Sprintf("%slog/%010d", l.prefix, seq) }

@@ -345,12 +345,12 @@ func TestJudgingTheDead(t *testing.T) {
 	}
 	w := watcher{}
 	h := &OpenRun{Run: "r", LastSeq: 5}
-	require.False(t, w.dead(h), "one look proves nothing")
-	w.since -= standStill + time.Second
+	const long = standStill + time.Second
+	require.False(t, w.dead(h, 0, 0), "one look proves nothing")
 	h.LastSeq = 6
-	require.False(t, w.dead(h), "its entries move")
-	w.since -= standStill + time.Second
-	require.True(t, w.dead(h))
+	require.False(t, w.dead(h, long, long), "its entries move")
+	require.False(t, w.dead(h, long+time.Second, 3*long), "a look that takes long says nothing of what came while it went on")
+	require.True(t, w.dead(h, 2*long+1, 2*long+1))
 }
 
 func TestBreakStale(t *testing.T) {

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -58,15 +59,16 @@ func (l *Ledger) patiently(ctx context.Context, run string, w WaitOptions, try f
 		} // else one asks again and again
 	}
 	for {
+		began := l.clock()
 		err := try()
 		locked, ok := err.(*LockedError)
 		if !ok {
 			return err
 		}
-		locked.Dead = watch.dead(locked.Holder)
+		locked.Dead = watch.dead(locked.Holder, began, l.clock())
 		if locked.Dead && w.BreakStale {
-			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", run); err != nil {
-				return err
+			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", run); err != nil && !errors.Is(err, errHoldsNone) {
+				return err // else another one that waits was quicker
 			}
 			continue
 		}
@@ -95,19 +97,29 @@ func (l *Ledger) patiently(ctx context.Context, run string, w WaitOptions, try f
 type watcher struct {
 	run   string
 	seq   int64
-	since time.Duration
+	since time.Duration // the end of the look that saw its newest entry first
 }
 
-func (w *watcher) dead(h *OpenRun) bool {
+// dead judges by a look that went on from began to ended. What it has not seen may have
+// come at any time after it began.
+func (w *watcher) dead(h *OpenRun, began, ended time.Duration) bool {
 	if h.Begin.Process.gone() {
 		return true
 	}
 	if w.run != h.Run || w.seq != h.LastSeq {
-		w.run, w.seq, w.since = h.Run, h.LastSeq, upTime()
+		w.run, w.seq, w.since = h.Run, h.LastSeq, ended
 		return false
 	}
-	return upTime()-w.since > standStill
+	return began-w.since > standStill
 }
+
+// errHoldsNone is returned for a lock that is to be broken and is not there any more.
+var errHoldsNone = errors.New("it holds no lock")
+
+type noLockError struct{ run, ward string }
+
+func (e *noLockError) Error() string { return fmt.Sprintf("run %s holds no lock on %s", e.run, e.ward) }
+func (e *noLockError) Unwrap() error { return errHoldsNone }
 
 // Break takes the lock away from a run. by is the run that does so, or "".
 func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
@@ -117,7 +129,7 @@ func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
 			return err
 		}
 		if s.Open[run] == nil {
-			return fmt.Errorf("run %s holds no lock on %s", run, l.Ward)
+			return &noLockError{run, l.Ward}
 		}
 		h := Header{
 			Format: Format, Seq: s.Seq + 1, Prev: s.Hash, Time: time.Now().UTC(), Run: by,

@@ -3,8 +3,10 @@ package ledger
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"strings"
 
 	"kasbah/core/seal"
 	"kasbah/store"
@@ -30,6 +32,9 @@ type Moving struct {
 // on the whole ledger. Interrupted at any moment the old ledger is still the
 // ledger, and moving again goes on.
 func (l *Ledger) Move(ctx context.Context, to store.Store, o BeginOptions) (*Moving, error) {
+	if err := l.elsewhere(ctx, to); err != nil {
+		return nil, err
+	}
 	r, err := l.Begin(ctx, o)
 	if err != nil {
 		return nil, err
@@ -40,6 +45,26 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, o BeginOptions) (*Mov
 		return nil, errors.Join(err, m.Abort(ctx))
 	}
 	return m, nil
+}
+
+// elsewhere is an error when another store is the one that the ledger lives in: what is
+// put there shows here. Names of places do not tell.
+func (l *Ledger) elsewhere(ctx context.Context, to store.Store) error {
+	key := "moving/" + rand.Text()
+	if err := to.PutIfAbsent(ctx, key, []byte("whether this is the same place\n")); err != nil {
+		return err
+	}
+	_, err := l.store.Get(ctx, key)
+	if derr := to.Delete(ctx, key); derr != nil {
+		return derr
+	}
+	switch {
+	case err == nil:
+		return fmt.Errorf("the ledger of %s lives there already: the new place is the old one by another name, and nothing was moved", l.Ward)
+	case errors.Is(err, store.ErrNotFound):
+		return nil
+	}
+	return err
 }
 
 func (m *Moving) copy(ctx context.Context) error {
@@ -99,9 +124,16 @@ func (l *Ledger) copyTo(ctx context.Context, to store.Store) error {
 		if err != nil {
 			return err
 		}
-		if !ours[k] {
-			return fmt.Errorf("there is another ledger of %s already: it holds %s, which this one does not", l.Ward, k)
+		if ours[k] {
+			continue
 		}
+		if strings.HasPrefix(k, l.prefix+"checkpoint/") { // of an interrupted move: retired here since
+			if err := to.Delete(ctx, k); err != nil {
+				return err
+			}
+			continue
+		}
+		return fmt.Errorf("there is another ledger of %s already: it holds %s, which this one does not", l.Ward, k)
 	}
 	for _, k := range keys {
 		body, err := l.store.Get(ctx, k)

@@ -122,8 +122,32 @@ func (s *State) put(r *Record, seq int64) error {
 			seq = old.Seq
 		}
 	}
-	s.Records[r.Address] = stored(r, seq)
+	s.release(r.Address)
+	now := stored(r, seq)
+	if s.Records[r.Address] = now; s.held != nil {
+		s.hold(r.Address, now)
+	}
 	return nil
+}
+
+// things are the things of a record in the cloud, each as `TYPE ID`: its own, and its
+// leftovers. A record that cannot be read is told by whoever reads it.
+func (s *Stored) things() []string {
+	var out []string
+	if s.ID != "" {
+		out = append(out, s.Type+" "+s.ID)
+	}
+	if s.Whole {
+		return out
+	}
+	if r, err := s.Record(); err == nil {
+		for _, l := range r.Leftovers {
+			if l.ID != "" {
+				out = append(out, l.Type+" "+l.ID)
+			}
+		}
+	}
+	return out
 }
 
 // Whole reports whether the record has an id and no leftovers.

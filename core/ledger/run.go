@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -43,7 +44,7 @@ type Run struct {
 
 	mu     sync.Mutex
 	state  *State        // up to the newest entry known
-	looked time.Duration // when the log was last known to hold no break, by upTime
+	looked time.Duration // when the newest put or look began that met no break, by the ledger's clock
 	took   time.Duration // of the newest append that took its number
 	rested time.Duration // when it last made way for others, by upTime
 	failed error         // why nothing more can be written
@@ -242,11 +243,14 @@ func (r *Run) MayCall(ctx context.Context) error {
 	if r.failed != nil {
 		return r.failed
 	}
-	if upTime()-r.looked > fenceAfter {
+	if began := r.l.clock(); began-r.looked > fenceAfter {
 		if err := r.l.advance(ctx, r.state, 0); err != nil {
 			return err
 		}
-		r.looked = upTime()
+		r.looked = began
+		if r.l.clock()-began > fenceAfter {
+			return fmt.Errorf("a look at the ledger of %s took longer than %s: the lock may be gone by now", r.l.Ward, fenceAfter)
+		}
 	}
 	if r.state.Open[r.ID] == nil {
 		return ErrBroken
@@ -268,7 +272,7 @@ func (r *Run) End(ctx context.Context, end End) error {
 	if err == nil && r.l.memory != nil {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		err = r.l.memory.Remember(r.l.prefix, r.state.Seq, r.state.Hash)
+		err = r.l.memory.Remember(r.l.prefix, r.state.head())
 	}
 	return err
 }

@@ -120,7 +120,7 @@ func (s Scope) exceeds(l *Line) string {
 		add(l.Result.Record)
 	case KindNote:
 		n := l.Note
-		if n.Approval != nil || n.Readers != nil || n.Accepted != 0 || n.Moved != "" {
+		if n.Approval != nil || n.Readers != nil || n.Accepted != 0 || n.Acceptance != nil || n.Moved != "" {
 			return "the whole ledger"
 		}
 		if n.Dropped != "" {

@@ -227,12 +227,20 @@ func (l *Ledger) nothingHidden(s *State) error {
 // Memory is what a machine remembers of ledgers, so that an old copy that was
 // put back is noticed.
 type Memory interface {
-	// Newest is the newest entry that was seen of a ledger: its number, 0 for
-	// none, and the SHA-256 of its stored bytes.
-	Newest(ledger string) (seq int64, hash string, err error)
+	// Newest is the newest entry that was seen of a ledger; its Seq is 0 for none.
+	Newest(ledger string) (Head, error)
 	// Remember takes a newer one.
-	Remember(ledger string, seq int64, hash string) error
+	Remember(ledger string, newest Head) error
 }
+
+// Head is an entry that was the newest of a log at some time.
+type Head struct {
+	Seq      int64  `json:"seq"`
+	Hash     string `json:"hash"`               // SHA-256 of its stored bytes
+	Accepted int    `json:"accepted,omitempty"` // how many acceptances stood in the log up to it
+}
+
+func (s *State) head() Head { return Head{s.Seq, s.Hash, len(s.Accepted)} }
 
 // RememberIn makes the ledger compare what it reads with what was seen before.
 func (l *Ledger) RememberIn(m Memory) { l.memory = m }
@@ -253,38 +261,33 @@ func (e *RollbackError) Error() string {
 		"If it was restored from a backup on purpose: kasbah ledger verify %s -accept %d -why \"…\"", e.Ward, e.Seen, what, e.Ward, e.End)
 }
 
-// seen is an entry that was the newest at some time.
-type seen struct {
-	seq  int64 // 0 for none
-	hash string
-}
-
 // newestSeen is the newest entry that this machine has seen.
-func (l *Ledger) newestSeen() (n seen, err error) {
-	if l.memory != nil {
-		n.seq, n.hash, err = l.memory.Newest(l.prefix)
+func (l *Ledger) newestSeen() (Head, error) {
+	if l.memory == nil {
+		return Head{}, nil
 	}
-	return n, err
+	return l.memory.Newest(l.prefix)
 }
 
 // compareMemory holds a state against what was seen before it was read.
-func (l *Ledger) compareMemory(ctx context.Context, s *State, n seen) error {
+func (l *Ledger) compareMemory(ctx context.Context, s *State, n Head) error {
 	if l.memory == nil {
 		return nil
 	}
-	if n.seq > 0 && (s.Accepted == 0 || s.Accepted >= n.seq) {
-		there, err := l.holds(ctx, s, n.seq, n.hash)
+	if n.Seq > 0 {
+		there, err := l.holds(ctx, s, n.Seq, n.Hash)
 		if err != nil {
 			return err
 		}
-		if !there {
-			return &RollbackError{l.Ward, n.seq, s.Seq}
+		// An acceptance that stood in the log already when the entry was seen excuses nothing.
+		if !there && (n.Accepted >= len(s.Accepted) || s.Accepted[n.Accepted].Entry >= n.Seq) {
+			return &RollbackError{l.Ward, n.Seq, s.Seq}
 		}
 	}
-	if s.Seq == 0 || s.Seq == n.seq && s.Hash == n.hash {
+	if s.Seq == 0 || s.head() == n {
 		return nil
 	}
-	return l.memory.Remember(l.prefix, s.Seq, s.Hash)
+	return l.memory.Remember(l.prefix, s.head())
 }
 
 // holds reports whether the log up to a state holds an entry with a hash. One
@@ -305,8 +308,15 @@ func (l *Ledger) holds(ctx context.Context, s *State, seq int64, hashed string) 
 	return hash(body) == hashed, nil
 }
 
-// Accept notes that the log was restored from a backup and ends at an entry,
-// so that machines that have seen more of it go on. It is a run.
+// excuses reports whether an acceptance says that an entry of which only the number is
+// known, such as that of a proposal, is gone.
+func (s *State) excuses(seq int64) bool {
+	return slices.ContainsFunc(s.Accepted, func(a Acceptance) bool { return a.Entry < seq && seq <= a.By })
+}
+
+// Accept notes that the log was lost or restored and ends at an entry, 0 for one of
+// which nothing is left, so that machines that have seen more of it go on. It is a run.
+// Locks of runs that the end cuts off are taken away: their rest cannot be proven.
 func (l *Ledger) Accept(ctx context.Context, at int64, o BeginOptions) error {
 	memory := l.memory
 	l.memory = nil
@@ -318,18 +328,24 @@ func (l *Ledger) Accept(ctx context.Context, at int64, o BeginOptions) error {
 	if s.Seq != at {
 		return fmt.Errorf("the ledger of %s ends at entry %d, not at %d", l.Ward, s.Seq, at)
 	}
+	end := Acceptance{Entry: s.Seq, Hash: s.Hash}
+	for _, h := range s.Holders() {
+		if err := l.Break(ctx, h.Run, "the log was restored and ends inside of it: "+o.Reason, o.ID); err != nil && !errors.Is(err, errHoldsNone) {
+			return err
+		}
+	}
 	r, err := l.Begin(ctx, o)
 	if err != nil {
 		return err
 	}
-	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "accepted", Accepted: at}})
+	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "accepted", Acceptance: &end}})
 	outcome := "done"
 	if err != nil {
 		outcome = "failed"
 	}
 	err = errors.Join(err, r.End(ctx, End{Outcome: outcome}))
 	if err == nil && memory != nil {
-		err = memory.Remember(l.prefix, r.state.Seq, r.state.Hash)
+		err = memory.Remember(l.prefix, r.state.head())
 	}
 	return err
 }
@@ -337,11 +353,11 @@ func (l *Ledger) Accept(ctx context.Context, at int64, o BeginOptions) error {
 // Contains is an error unless the log holds the entry that somebody has seen.
 func (l *Ledger) Contains(ctx context.Context, seq int64, hashed string) error {
 	s, err := l.Load(ctx)
-	if err != nil || seq == 0 || s.Accepted != 0 && s.Accepted < seq {
+	if err != nil || seq == 0 {
 		return err
 	}
 	there, err := l.holds(ctx, s, seq, hashed)
-	if err == nil && !there {
+	if err == nil && !there && !s.excuses(seq) {
 		err = &RollbackError{l.Ward, seq, s.Seq}
 	}
 	return err

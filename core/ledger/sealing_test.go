@@ -24,26 +24,21 @@ import (
 // keeper is somebody with a key, and with a machine that remembers.
 type keeper struct {
 	id   *age.X25519Identity
-	seen map[string]string // ledger -> number and hash
+	seen map[string]ledger.Head // ledger -> number and hash
 }
 
 func newKeeper(t *testing.T) *keeper {
 	id, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	return &keeper{id: id, seen: map[string]string{}}
+	return &keeper{id: id, seen: map[string]ledger.Head{}}
 }
 
 func (k *keeper) public() string { return k.id.Recipient().String() }
 
-func (k *keeper) Newest(name string) (seq int64, hash string, err error) {
-	if at, ok := k.seen[name]; ok {
-		_, err = fmt.Sscanf(at, "%d %s", &seq, &hash)
-	}
-	return seq, hash, err
-}
+func (k *keeper) Newest(name string) (ledger.Head, error) { return k.seen[name], nil }
 
-func (k *keeper) Remember(name string, seq int64, hash string) error {
-	k.seen[name] = fmt.Sprintf("%d %s", seq, hash)
+func (k *keeper) Remember(name string, newest ledger.Head) error {
+	k.seen[name] = newest
 	return nil
 }
 
@@ -302,7 +297,7 @@ func TestAttacks(t *testing.T) {
 		case "old copy":
 			all = copies[rnd.IntN(len(copies)-1)]
 		}
-		machine := &keeper{id: k.id, seen: map[string]string{}}
+		machine := &keeper{id: k.id, seen: map[string]ledger.Head{}}
 		for name, at := range k.seen {
 			machine.seen[name] = at
 		}

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"kasbah/core/approval"
@@ -27,7 +28,9 @@ type State struct {
 	Approval  *approval.Policy    // in force; nil when nobody must sign
 	Readers   *Readers            // to whom it is sealed; nil when it is not
 	Moved     string              // where the ledger has gone; "" while it is here
-	Accepted  int64               // the newest entry that was accepted as the end of a restored log
+	Accepted  []Acceptance        // of lost or restored ends, in their order
+
+	held map[string]string // `TYPE ID` -> address; nil until it is asked for
 
 	sinceEntries int   // since the last checkpoint
 	sinceLines   int   // in these
@@ -99,6 +102,7 @@ func NewState(records ...*Record) *State {
 func (s *State) snapshot() *State {
 	out := *s
 	out.Records, out.Durations, out.Intents, out.Notes = maps.Clone(s.Records), maps.Clone(s.Durations), slices.Clone(s.Intents), slices.Clone(s.Notes)
+	out.Accepted, out.held = slices.Clone(s.Accepted), nil
 	out.Open, out.Proposals = make(map[string]*OpenRun, len(s.Open)), make(map[string]*Use, len(s.Proposals))
 	for id, r := range s.Open {
 		run := *r
@@ -147,14 +151,53 @@ func (s *State) Locked(ward string, scope Scope) error {
 	return nil
 }
 
-// RecordedAs is the address under which a thing of a type is recorded, or "".
+// RecordedAs is the address under which a thing of a type is recorded, as a leftover
+// too, or "".
 func (s *State) RecordedAs(typ, id string) string {
-	for a, st := range s.Records {
-		if st.Type == typ && st.ID == id {
-			return a
+	if s.held == nil {
+		s.held = make(map[string]string, len(s.Records))
+		for a, st := range s.Records {
+			s.hold(a, st)
 		}
 	}
-	return ""
+	return s.held[typ+" "+id]
+}
+
+// hold notes the things that a record holds, and release forgets them.
+func (s *State) hold(address string, st *Stored) {
+	for _, key := range st.things() {
+		s.held[key] = address
+	}
+}
+
+func (s *State) release(address string) {
+	st := s.Records[address]
+	if s.held == nil || st == nil {
+		return
+	}
+	for _, key := range st.things() {
+		if s.held[key] == address {
+			delete(s.held, key)
+		}
+	}
+}
+
+// drop takes a record away.
+func (s *State) drop(address string) {
+	s.release(address)
+	delete(s.Records, address)
+}
+
+// heldTwice is the thing of a record that another one holds already, and that one's
+// address; "" for none. without is an address whose record goes with the same line.
+func (s *State) heldTwice(r *Record, without string) (thing, by string) {
+	for _, key := range stored(r, 0).things() {
+		typ, id, _ := strings.Cut(key, " ")
+		if by := s.RecordedAs(typ, id); by != "" && by != r.Address && by != without {
+			return key, by
+		}
+	}
+	return "", ""
 }
 
 func (s *State) ignore(e *Entry, format string, args ...any) {
@@ -267,12 +310,17 @@ func (s *State) line(e *Entry, l *Line) {
 		run.Done, run.Total = l.Beat.Done, l.Beat.Total
 	case KindNote:
 		if l.Note.Dropped != "" {
-			delete(s.Records, l.Note.Dropped)
+			s.drop(l.Note.Dropped)
 			if l.Note.Record == nil {
 				run.Done++
 			}
 		}
-		s.Accepted = max(s.Accepted, l.Note.Accepted)
+		switch n := l.Note; {
+		case n.Acceptance != nil:
+			s.Accepted = append(s.Accepted, Acceptance{n.Acceptance.Entry, n.Acceptance.Hash, e.Seq})
+		case n.Accepted > 0:
+			s.Accepted = append(s.Accepted, Acceptance{Entry: n.Accepted, By: e.Seq})
+		}
 		if l.Note.Moved != "" {
 			s.Moved = l.Note.Moved
 		}
@@ -325,7 +373,7 @@ func (s *State) result(e *Entry, r *Result, run *OpenRun) {
 			}
 			switch {
 			case r.Dropped:
-				delete(s.Records, r.Address)
+				s.drop(r.Address)
 			case r.Record != nil:
 				if err := s.put(r.Record, e.Seq); err != nil {
 					s.ignore(e, "%v", err)

@@ -55,7 +55,7 @@ func (b *batch) plain() bool {
 		switch l := &b.lines[i]; l.Kind {
 		case KindIntent, KindResult, KindBeat:
 		case KindNote:
-			if l.Note.Readers != nil || l.Note.Moved != "" {
+			if l.Note.Readers != nil || l.Note.Moved != "" || l.Note.Acceptance != nil {
 				return false
 			}
 		default:
@@ -210,9 +210,9 @@ func (r *Run) enter(ctx context.Context, b *batch, settle func() error) error {
 		}
 		settled := make(chan error, 1)
 		go func() { settled <- settle() }()
-		from := upTime()
+		from := r.l.clock()
 		won, err := r.l.put(ctx, r.l.logKey(b.header.Seq), b.stored)
-		until := upTime()
+		until := r.l.clock()
 		if err != nil {
 			err = fmt.Errorf("the ledger of %s could not be written: %w", r.l.Ward, err)
 		}
@@ -221,7 +221,8 @@ func (r *Run) enter(ctx context.Context, b *batch, settle func() error) error {
 		}
 		r.mu.Lock()
 		if won {
-			r.looked, r.took, r.last = until, until-from, place{b.header.Seq, b.hash}
+			// The log held no break when the put began; while it went on one may have come.
+			r.looked, r.took, r.last = max(r.looked, from), until-from, place{b.header.Seq, b.hash}
 		} else {
 			err = r.l.advance(ctx, r.state, 0)
 		}
@@ -290,8 +291,35 @@ func (r *Run) allowed(lines []Line) error {
 		if beyond := open.Begin.Scope.exceeds(&lines[i]); beyond != "" {
 			return fmt.Errorf("this run has not locked %s in %s, and may not write it", beyond, r.l.Ward)
 		}
+		record, without := recordOf(&lines[i])
+		if record == nil {
+			continue
+		}
+		if thing, by := r.state.heldTwice(record, without); thing != "" {
+			return &TwiceError{r.l.Ward, record.Address, thing, by}
+		}
 	}
 	return nil
+}
+
+// recordOf is the record that a line writes, and the address whose record it takes
+// away; nil for none.
+func recordOf(l *Line) (r *Record, without string) {
+	switch l.Kind {
+	case KindResult:
+		return l.Result.Record, ""
+	case KindNote:
+		return l.Note.Record, l.Note.Dropped
+	}
+	return nil, ""
+}
+
+// TwiceError is returned to a writer that would record a thing at a second address.
+type TwiceError struct{ Ward, Address, Thing, By string }
+
+// Error names both addresses.
+func (e *TwiceError) Error() string {
+	return fmt.Sprintf("%s cannot hold %s: the ledger of %s records it as %s", e.Address, e.Thing, e.Ward, e.By)
 }
 
 // rest is how long the writer waits before it writes again where others write as
@@ -299,7 +327,7 @@ func (r *Run) allowed(lines []Line) error {
 func (r *Run) rest() time.Duration {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	now, wait := upTime(), makeWayAppends*r.took
+	now, wait := r.l.clock(), makeWayAppends*r.took
 	switch {
 	case len(r.state.Open) > 1:
 		wait = max(wait, makeWay)
