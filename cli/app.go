@@ -28,7 +28,8 @@ type app struct {
 	stdin  io.Reader
 	stdout io.Writer
 	stderr io.Writer
-	buffer *bufio.Writer // around stdout
+	buffer *stream // of results
+	errors *stream // of messages
 
 	dir   string // -C
 	cmd   *command
@@ -81,7 +82,8 @@ func (w *wordsFlag) Set(s string) error {
 func (w *wordsFlag) has(word string) bool { return slices.Contains(w.listFlag, word) }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
-	a := &app{stdin: in, stdout: out, stderr: errOut, buffer: bufio.NewWriterSize(out, 1<<16), dir: ".", outWidth: 100, errWidth: 100, passphrases: map[string]string{}}
+	a := &app{stdin: in, stdout: out, stderr: errOut, dir: ".", outWidth: 100, errWidth: 100, passphrases: map[string]string{}}
+	a.buffer, a.errors = newStreams(out, errOut)
 	a.outProfile, a.errProfile = termenv.Ascii, termenv.Ascii
 	a.colour = "auto"
 	return a
@@ -141,7 +143,7 @@ func (a *app) terminal(w io.Writer) (int, termenv.Profile) {
 }
 
 func (a *app) out() *render.Out  { return render.NewOut(a.buffer, a.outWidth, a.outProfile) }
-func (a *app) errs() *render.Out { return render.NewOut(a.stderr, a.errWidth, a.errProfile) }
+func (a *app) errs() *render.Out { return render.NewOut(a.errors, a.errWidth, a.errProfile) }
 
 // say writes a message to people, unless they want none.
 func (a *app) say(format string, args ...any) {

@@ -224,8 +224,8 @@ func (a *app) privateKey(path string) (ssh.Signer, error) {
 		if !ok || !a.interactive() {
 			return nil, errors.New("it has a passphrase, and nobody can be asked for it here")
 		}
-		fmt.Fprintf(a.stderr, "Passphrase of %s: ", path)
-		defer fmt.Fprintln(a.stderr)
+		fmt.Fprintf(a.errors, "Passphrase of %s: ", path)
+		defer fmt.Fprintln(a.errors)
 		return term.ReadPassword(int(f.Fd()))
 	})
 	if err != nil {

@@ -15,7 +15,7 @@ func (a *app) ask(ctx context.Context, question string) (string, error) {
 	if a.answers == nil {
 		a.answers = bufio.NewScanner(a.stdin)
 	}
-	fmt.Fprintf(a.stderr, "%s ", question)
+	fmt.Fprintf(a.errors, "%s ", question)
 	answer := make(chan string, 1)
 	go func() { // a read cannot be interrupted; the program ends without it
 		defer close(answer)
@@ -30,7 +30,7 @@ func (a *app) ask(ctx context.Context, question string) (string, error) {
 		}
 		return text, nil
 	case <-ctx.Done():
-		fmt.Fprintln(a.stderr)
+		fmt.Fprintln(a.errors)
 		return "", ctx.Err()
 	}
 }

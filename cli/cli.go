@@ -117,7 +117,7 @@ func (a *app) main(ctx context.Context, args []string) error {
 		return unknownCommand(args)
 	}
 	a.cmd = cmd
-	a.typed = "kasbah " + strings.Join(args, " ")
+	a.typed = typedLine(a.dir, args)
 	rest, err = a.parse(cmd, rest)
 	if err != nil {
 		return err
@@ -310,7 +310,7 @@ func (a *app) finish(err error) int {
 		code = exitFailed
 	}
 	if err := a.flush(); err != nil && code == exitDone {
-		fmt.Fprintf(a.stderr, "the output could not be written: %v\n", err)
+		fmt.Fprintf(a.errors, "the output could not be written: %v\n", err)
 		code = exitFailed
 	}
 	return code

@@ -94,10 +94,37 @@ func (a *app) runEnact(ctx context.Context, f enactFlags, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	if len(args) == 1 && isFile(args[0]) {
-		return a.enactFile(ctx, f, args[0])
+	for _, arg := range args {
+		if !isFile(arg) {
+			continue
+		}
+		if err := a.asItIs(arg, args); err != nil {
+			return err
+		}
+		return a.enactFile(ctx, f, arg)
 	}
 	return a.enactWards(ctx, f, args)
+}
+
+// changing are the flags that would change what a proposal does, and have no place
+// where one is carried out that was made and reviewed before.
+var changing = []string{"only", "swap", "offline", "input", "inputs"}
+
+// asItIs refuses, beside the file of a proposal, whatever would change what it does.
+func (a *app) asItIs(file string, args []string) error {
+	if len(args) > 1 {
+		return usage("enact takes the file of one proposal, or wards: %s stands beside %s", file, strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
+	}
+	var wrong []string
+	a.flags.Visit(func(f *flag.Flag) {
+		if slices.Contains(changing, f.Name) {
+			wrong = append(wrong, "-"+f.Name)
+		}
+	})
+	if len(wrong) > 0 {
+		return &usageError{msg: fmt.Sprintf("%s is carried out as it is: %s would change what it does", file, strings.Join(wrong, " and ")), hint: "`kasbah propose` with these flags makes another proposal"}
+	}
+	return nil
 }
 
 // isFile reports whether an argument names a file, not a ward.
@@ -294,15 +321,11 @@ func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *ena
 		}
 		a.undone(out, r)
 		if r.Outcome != "done" && r.Outcome != "undone" {
-			again := "enact"
-			if proposal.Raze {
-				again = "raze"
+			if r.MayGoOn(f.file != "") {
+				out.Printf("Go on with: %s\n", a.typed)
+			} else if r.Counts.NotBegun > 0 {
+				out.Printf("What is refused for good stands above; what was not begun comes after it.\n")
 			}
-			with := strings.Join(p.wards, " ") + " -env " + p.env
-			if f.file != "" {
-				with = f.file
-			}
-			out.Printf("Go on with: kasbah %s %s\n", again, with)
 		}
 	}
 	switch r.Outcome {

@@ -102,7 +102,7 @@ func (a *app) declareOptions(ctx context.Context, p *project) (declare.Options, 
 			return out, nil
 		},
 		Overrun: func(words string) {
-			fmt.Fprintln(a.stderr, words)
+			fmt.Fprintln(a.errors, words)
 			os.Exit(exitFailed)
 		},
 	}, nil

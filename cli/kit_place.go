@@ -190,7 +190,7 @@ func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error)
 		question += " [" + value.Plain(doc.Default.V) + "]"
 	}
 	if in.Attr.Help != "" {
-		fmt.Fprintf(pl.a.stderr, "%s\n", render.Clean(in.Attr.Help))
+		fmt.Fprintf(pl.a.errors, "%s\n", render.Clean(in.Attr.Help))
 	}
 	for {
 		answer, err := pl.a.ask(ctx, question+":")
@@ -204,7 +204,7 @@ func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error)
 		if err == nil {
 			return text, nil
 		}
-		fmt.Fprintf(pl.a.stderr, "    %s\n", render.Clean(err.Error()))
+		fmt.Fprintf(pl.a.errors, "    %s\n", render.Clean(err.Error()))
 	}
 }
 

@@ -27,8 +27,8 @@ func (a *app) askHidden(what string) (string, error) {
 	if !ok || !a.interactive() {
 		return "", errors.New("it has a passphrase, and nobody can be asked for it here")
 	}
-	fmt.Fprintf(a.stderr, "%s ", what)
-	defer fmt.Fprintln(a.stderr)
+	fmt.Fprintf(a.errors, "%s ", what)
+	defer fmt.Fprintln(a.errors)
 	text, err := term.ReadPassword(int(f.Fd()))
 	return string(text), err
 }

@@ -5,6 +5,7 @@ package enact
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -111,6 +112,41 @@ type Result struct {
 	Undone    []Undone             // what was taken back, or could not be
 	Actions   []ActionResult       // by ward and address, same left out
 }
+
+// MayGoOn reports whether the same command can get further than the run did: not where
+// all that failed was refused for good, and would be again. kept says that the proposal
+// is from a file, which a hand edit outdates.
+func (r *Result) MayGoOn(kept bool) bool {
+	if r.Outcome == "stopped" {
+		return true
+	}
+	for _, a := range r.Actions {
+		var said *driver.Error
+		switch {
+		case a.Err == nil:
+		case errors.Is(a.Err, ErrOvertaken):
+			if !kept {
+				return true
+			}
+		case !errors.As(a.Err, &said) || !said.NotDone || said.Passing || errors.Is(a.Err, errUnclear):
+			return true
+		}
+	}
+	return len(r.Failures) == 0
+}
+
+// ErrOvertaken is returned where somebody else has changed a thing since it was seen.
+var ErrOvertaken = errors.New("somebody else changed it meanwhile")
+
+// overtaken says what was changed.
+func overtaken(path, format string, args ...any) error {
+	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) + "; nothing was overwritten: propose again", Problems: []driver.Problem{{Path: path, Message: "changed meanwhile"}}}}
+}
+
+type overtakenError struct{ said *driver.Error }
+
+func (e *overtakenError) Error() string   { return e.said.Error() }
+func (e *overtakenError) Unwrap() []error { return []error{ErrOvertaken, e.said} }
 
 // Copied is a copy that was kept of a thing before it was removed.
 type Copied struct {

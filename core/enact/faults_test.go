@@ -324,7 +324,7 @@ func TestKeylessCloud(t *testing.T) {
 	f.after = nil
 	o := enact.Options{Shows: -1, Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
-	require.ErrorContains(t, err, "only a person can tell: kasbah lock recover run-1 -made medina.bucket/bkt=ID")
+	require.ErrorContains(t, err, "only a person can tell: kasbah lock recover run-1 -made shore:medina.bucket/bkt=ID")
 	for _, typ := range keyless.Types {
 		typ.KeyMemory = time.Nanosecond // long past
 	}

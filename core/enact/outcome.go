@@ -168,15 +168,11 @@ func (e *executor) identified(ctx context.Context, c *call, t *schema.Type) (liv
 	}
 	var unknown []driver.Live
 	for _, l := range found {
-		held := false
-		for _, w := range value.Keys(e.o.Ledgers) {
-			at, err := e.manages(w, in.Type, l.ID)
-			if err != nil {
-				return live, false, false, err
-			}
-			held = held || at != ""
+		at, err := e.recordedAs(in.Type, l.ID)
+		if err != nil {
+			return live, false, false, err
 		}
-		if !held {
+		if at == "" {
 			unknown = append(unknown, l)
 		}
 	}

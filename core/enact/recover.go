@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"kasbah/core/ledger"
@@ -13,20 +14,65 @@ import (
 )
 
 // Recover is a run of its own that finds out about the unfinished calls within
-// some scopes, by ward. made says what a person knows: address -> id in the
-// cloud, or "none".
+// some scopes, by ward. made says what a person knows: address with its ward, or
+// without it where one ward alone has such a call -> id in the cloud, or "none".
 func Recover(ctx context.Context, scopes map[string]ledger.Scope, made map[string]string, o Options) (*Result, error) {
 	e, err := begin(ctx, o, scopes, "")
 	if err != nil {
 		return nil, err
 	}
 	e.p = &propose.Proposal{}
-	err = e.recover(ctx, made)
+	known, err := e.known(made)
+	if err == nil {
+		err = e.recover(ctx, known)
+	}
 	r := &Result{Run: o.Run, Outcome: "done", Recovered: e.recovered}
 	if err != nil {
 		r.Outcome = "failed"
 	}
 	return r, errors.Join(err, e.end(ctx, r.Outcome, nil))
+}
+
+// known is what a person knows by full address. An address without a call that is
+// unfinished, or with several, is an error.
+func (e *executor) known(made map[string]string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, named := range value.Keys(made) {
+		var hits []string
+		for _, ward := range value.Keys(e.runs) {
+			written, _ := e.runs[ward].Unresolved()
+			for _, open := range written {
+				full := value.InWard(ward, open.Intent.Address)
+				if full == named || open.Intent.Address == named {
+					hits = append(hits, full)
+				}
+			}
+		}
+		switch len(hits) {
+		case 0:
+			return nil, fmt.Errorf("%s has no unfinished call here", named)
+		case 1:
+			out[hits[0]] = made[named]
+		default:
+			return nil, fmt.Errorf("%s has unfinished calls in several wards: say which, as %s", named, strings.Join(hits, " or "))
+		}
+	}
+	return out, nil
+}
+
+// recordedAs is the full address under which a thing is recorded in any ward of the
+// environment, or "".
+func (e *executor) recordedAs(typ, id string) (string, error) {
+	for _, w := range value.Keys(e.o.Ledgers) {
+		at, err := e.manages(w, typ, id)
+		if err != nil {
+			return "", err
+		}
+		if at != "" {
+			return value.InWard(w, at), nil
+		}
+	}
+	return "", nil
 }
 
 // recover resolves the unfinished calls of dead runs on what this one writes,
@@ -41,7 +87,7 @@ func (e *executor) recover(ctx context.Context, made map[string]string) error {
 			return unresolved(read[0])
 		}
 		for _, open := range written {
-			if err := e.recoverOne(ctx, run, open, made[open.Intent.Address]); err != nil {
+			if err := e.recoverOne(ctx, run, open, made[value.InWard(ward, open.Intent.Address)]); err != nil {
 				return fmt.Errorf("%s: its unfinished %s of run %s: %w", open.Intent.Address, open.Intent.Call, open.Run, err)
 			}
 			e.recovered = append(e.recovered, value.InWard(ward, open.Intent.Address))
@@ -70,9 +116,16 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 		return settle(ledger.Result{Outcome: ledger.Failed, Error: "a person says that nothing was made"})
 	}
 	if made != "" {
-		live, err := d.Read(ctx, typ, made)
+		at, err := e.recordedAs(in.Type, made)
 		if err != nil {
 			return err
+		}
+		if full := value.InWard(run.Ward(), in.Address); at != "" && (at != full || makes(&in)) {
+			return fmt.Errorf("%s %s is recorded as %s already", in.Type, made, at)
+		}
+		live, err := d.Read(ctx, typ, made)
+		if err != nil {
+			return fmt.Errorf("%s %s: %w", in.Type, made, err)
 		}
 		return settle(e.doneResult(run.Ward(), &in, live, 0))
 	}
@@ -105,7 +158,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	if ctx.Err() != nil || e.isBroken() {
 		return err
 	}
-	return fmt.Errorf("%w, so only a person can tell: kasbah lock recover %s -made %s=ID, or =none", err, open.Run, in.Address)
+	return fmt.Errorf("%w, so only a person can tell: kasbah lock recover %s -made %s=ID, or =none", err, open.Run, value.InWard(run.Ward(), in.Address))
 }
 
 // makes reports whether a call makes a thing.

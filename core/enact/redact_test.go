@@ -27,3 +27,22 @@ func TestRedacted(t *testing.T) {
 	require.Equal(t, "(secret) is too short, (secret) too long", said.Problems[0].Message)
 	require.NoError(t, e.redacted(nil))
 }
+
+// TestRedactedParts: a cloud may cut what it repeats short, break it over lines, or write
+// it in another form.
+func TestRedactedParts(t *testing.T) {
+	const word = `seven seas/are "hidden" here`
+	r := newRedactor([]string{word})
+	for said, want := range map[string]string{
+		"password seven seas/are \"hid… is too weak":                        "password (secret)… is too weak",
+		"…dden\" here is too weak":                                          "…(secret) is too weak",
+		"first line: seven seas\nsecond line: /are \"hidden\"":              "first line: (secret)\nsecond line: (secret)",
+		`{"value":"seven seas/are \"hidden\" here"}`:                        `{"value":"(secret)"}`,
+		"GET /roles?password=seven+seas%2Fare+%22hidden%22+here":            "GET /roles?password=(secret)",
+		"c2V2ZW4gc2Vhcy9hcmUgImhpZGRlbiIgaGVyZQ== is not a password":        "(secret)== is not a password",
+		"736576656e20736561732f617265202268696464656e222068657265 is wrong": "(secret) is wrong",
+		"a role has no password":                                            "a role has no password",
+	} {
+		require.Equal(t, want, r.text(said))
+	}
+}

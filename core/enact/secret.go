@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
@@ -39,12 +38,6 @@ func (e *executor) confide(v any) {
 	})
 }
 
-// shortSecret is as short as a text may be that is looked for in errors:
-// shorter ones are in every word.
-const shortSecret = 4
-
-const inItsPlace = "(secret)"
-
 // redacted keeps secrets out of an error.
 func (e *executor) redacted(err error) error {
 	if err == nil {
@@ -56,20 +49,15 @@ func (e *executor) redacted(err error) error {
 	if len(known) == 0 {
 		return err
 	}
-	slices.SortFunc(known, func(a, b string) int { return len(b) - len(a) }) // one may begin another
-	var texts []string
-	for _, s := range known {
-		texts = append(texts, s, inItsPlace)
-	}
-	r := strings.NewReplacer(texts...)
+	r := newRedactor(known)
 	var said *driver.Error
 	if errors.As(err, &said) { // its problems are shown one by one
-		said.Message = r.Replace(said.Message)
+		said.Message = r.text(said.Message)
 		for i := range said.Problems {
-			said.Problems[i].Message = r.Replace(said.Problems[i].Message)
+			said.Problems[i].Message = r.text(said.Problems[i].Message)
 		}
 	}
-	if clean := r.Replace(err.Error()); clean != err.Error() {
+	if clean := r.text(err.Error()); clean != err.Error() {
 		return &redactedError{clean, err}
 	}
 	return err

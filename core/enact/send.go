@@ -53,6 +53,15 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			live, outcome, err = e.send(ctx, c)
 			seconds = time.Since(began).Seconds()
 		})
+		if outcome == driver.Done && makes(&c.intent) && live.ID != "" {
+			at, rerr := e.recordedAs(c.intent.Type, live.ID)
+			if rerr != nil {
+				return e.broke(rerr)
+			}
+			if at != "" {
+				outcome, err = driver.Unknown, fmt.Errorf("the cloud says that it made %s, which the ledger records as %s", live.ID, at)
+			}
+		}
 		switch outcome {
 		case driver.Done:
 			if c.made != nil {
@@ -315,11 +324,7 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 		return err
 	}
 	if hidden := c.sendsHidden(e.typ(c.intent.Type), live); hidden != "" && c.intent.Before != nil && sameShown(c.intent.Before, live.Attributes) {
-		return &driver.Error{
-			NotDone:  true,
-			Message:  fmt.Sprintf("somebody changed something that the cloud does not show, and it may be %s; nothing was overwritten: propose again", hidden),
-			Problems: []driver.Problem{{Path: hidden, Message: "may have been changed meanwhile"}},
-		}
+		return overtaken(hidden, "somebody changed something that the cloud does not show, and it may be %s", hidden)
 	}
 	return e.build(c, live)
 }
@@ -427,11 +432,7 @@ func (c *call) unmoved(t *schema.Type, live driver.Live) error {
 		if value.IsSecret(moved[0].Was.V) || value.IsSecret(moved[0].WillBe.V) {
 			what = "(secret)"
 		}
-		return &driver.Error{
-			NotDone:  true,
-			Message:  fmt.Sprintf("somebody changed %s %s meanwhile; nothing was overwritten: propose again", moved[0].Path, what),
-			Problems: []driver.Problem{{Path: moved[0].Path, Message: "changed meanwhile"}},
-		}
+		return overtaken(moved[0].Path, "somebody changed %s %s meanwhile", moved[0].Path, what)
 	}
 	return nil
 }
