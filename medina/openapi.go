@@ -163,6 +163,9 @@ func property(a *schema.Attribute) object {
 	if a.Security {
 		x["security"] = true
 	}
+	if a.Moves {
+		x["moves"] = true
+	}
 	if a.Refers != "" {
 		x["refers"] = a.Refers
 	}

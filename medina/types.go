@@ -51,6 +51,13 @@ func output(name, help string, k schema.Kind) *schema.Attribute {
 	return &schema.Attribute{Name: name, Help: help, Kind: k, Output: true}
 }
 
+// moving is an output that work on what refers to the thing changes.
+func moving(name, help string, k schema.Kind) *schema.Attribute {
+	a := output(name, help, k)
+	a.Moves = true
+	return a
+}
+
 func tags() *schema.Attribute {
 	return &schema.Attribute{Name: "tags", Help: "free labels", Kind: schema.MapOf, Elem: &schema.Attribute{Kind: schema.Text, MaxLength: num(256)}, MaxLength: num(50)}
 }

@@ -32,7 +32,7 @@ func networkKinds() []*kind {
 				addressRange("its addresses, inside the network's range and apart from other subnets"),
 				zone(), tags(),
 				output("gateway", "the address that leads out of the subnet", schema.Text),
-				output("free", "how many addresses are still free", schema.Int),
+				moving("free", "how many addresses are still free", schema.Int),
 			}},
 		},
 		{

@@ -65,6 +65,9 @@ func (e *executor) half(ctx context.Context, s *step) error {
 	case rename:
 		return e.rename(ctx, a)
 	}
+	if err := e.refreshUsed(ctx, value.Map(a.Plan.Inputs)); err != nil {
+		return err
+	}
 	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
 	if err != nil {
 		return err

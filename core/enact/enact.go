@@ -210,6 +210,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 	}
 	e.counts.Total = p.Counts.Changing()
 	e.found.note(p, o.JudgeLive)
+	e.watch()
 	if err := e.prepare(ctx); err != nil {
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
 	}
@@ -268,8 +269,11 @@ type executor struct {
 	recovered      []string
 	copies         []Copied
 	intents        int
-	confided       map[string]bool     // texts of secrets that were revealed
-	said           map[string][]string // by ward: what rules said
+	confided       map[string]bool           // texts of secrets that were revealed
+	said           map[string][]string       // by ward: what rules said
+	watched        map[string]bool           // full addresses whose outputs the run uses or publishes
+	stirred        map[string]bool           // of these, what may have moved since it was read
+	seenNow        map[string]*ledger.Record // records as they are live, where the run may not write them
 	outside        *outside
 	found          *finder
 }
@@ -282,7 +286,7 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}, watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	h := o.Held
@@ -415,6 +419,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 		e.event(Event{Kind: EventFailed, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds, Err: err})
 		return false
 	}
+	e.stir(a)
 	e.mu.Lock()
 	e.took[a.Full()] += took
 	whole := e.stepDone(a)
@@ -467,6 +472,16 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 		return e.found.lookup(ref, e.lookup)
 	}
 	ward, _ := value.SplitWard(ref.Address)
+	e.mu.Lock()
+	seen := e.seenNow[ref.Address]
+	e.mu.Unlock()
+	if seen != nil {
+		v, _ := seen.At(ref.Path)
+		if ref.Secret {
+			e.confide(v)
+		}
+		return v, nil
+	}
 	if e.runs[ward] == nil {
 		v, err := e.outside.lookup(ref)
 		if ref.Secret {

@@ -3,6 +3,7 @@ package enact
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 
 	"kasbah/core/ledger"
@@ -66,10 +67,14 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 		r.Outcome = "stopped"
 	}
 	values := map[string]ledger.Values{}
+	var unread error
 	for _, w := range e.p.Wards {
 		run := e.runs[w.Ward]
 		if run == nil || len(e.undone) > 0 {
 			continue // they stay as they were
+		}
+		if run.Scope().MayWrite(ledger.PublishedValues) && ctx.Err() == nil && !e.isBroken() {
+			unread = errors.Join(unread, e.refreshPublished(ctx, w))
 		}
 		is := e.values(w)
 		if run.Scope().MayWrite(ledger.PublishedValues) {
@@ -80,7 +85,26 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 	r.Actions = e.actions()
 	err := e.end(ctx, r.Outcome, values)
 	e.event(Event{Kind: EventEnd})
-	return r, errors.Join(err, e.broken)
+	return r, errors.Join(err, e.broken, unread)
+}
+
+// refreshPublished reads the owners of published outputs again: what is published is
+// what is live when the run ends.
+func (e *executor) refreshPublished(ctx context.Context, w propose.WardAt) error {
+	owners := map[string]bool{}
+	for _, v := range w.Published {
+		value.Refs(v.V, func(r value.Ref) {
+			if e.watched[r.Address] && e.outputOf(r) {
+				owners[r.Address] = true
+			}
+		})
+	}
+	for _, full := range value.Keys(owners) {
+		if err := e.refresh(ctx, full); err != nil {
+			return fmt.Errorf("%s: what is published of it is as it was before, as it could not be read again: %w", full, err)
+		}
+	}
+	return nil
 }
 
 // actions says what became of each.

@@ -49,7 +49,9 @@ func (e *executor) judge(ctx context.Context) error {
 		default:
 			no(a, "run %s has changed it since the proposal", r.Run)
 		}
-		e.judgeUses(a, no)
+		if err := e.judgeUses(ctx, a, no); err != nil {
+			return err
+		}
 	}
 	if err := e.judgeUsers(no); err != nil {
 		return err
@@ -65,8 +67,9 @@ func (e *executor) judge(ctx context.Context) error {
 	return nil
 }
 
-// judgeUses holds what an action was made from against the records.
-func (e *executor) judgeUses(a *propose.Action, no func(*propose.Action, string, ...any)) {
+// judgeUses holds what an action was made from against the records, after what has moved
+// was taken into them.
+func (e *executor) judgeUses(ctx context.Context, a *propose.Action, no func(*propose.Action, string, ...any)) error {
 	for _, u := range a.Plan.Uses {
 		path, err := value.ParsePath(u.Path)
 		if err != nil {
@@ -78,10 +81,17 @@ func (e *executor) judgeUses(a *propose.Action, no func(*propose.Action, string,
 			continue
 		}
 		now, err := e.lookup(ref)
+		if err == nil && propose.Differ(now, u.Value.V) && e.outputOf(ref) {
+			if err := e.refresh(ctx, u.Address); err != nil {
+				return fmt.Errorf("%s, which %s uses, could not be read: %w", u.Address, a.Address, err)
+			}
+			now, err = e.lookup(ref)
+		}
 		if err != nil || propose.Differ(now, u.Value.V) {
 			no(a, "it uses %s, which was %s when this was proposed", ref.In(a.Ward), value.Plain(u.Value.V))
 		}
 	}
+	return nil
 }
 
 // ownWork reports whether earlier runs of the same proposal changed a resource.

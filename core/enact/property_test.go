@@ -47,6 +47,7 @@ type coast struct {
 	offline  bool             // proposals compare with the ledger alone
 	only     []string         // patterns of what is proposed; all when empty
 	box      *seal.Box        // what seals the ledger; nil when nothing does
+	tail     string           // of what is declared, as it stands
 	secret   func(name string) (string, error)
 }
 
@@ -198,7 +199,7 @@ func (c *coast) write() {
 			put(c.things[x.on])
 		}
 		fmt.Fprintf(&b, "%s = medina.%s(%q", x.name, x.typ, x.name)
-		if x.on != "" && x.typ != "record" {
+		if x.on != "" && x.typ != "record" && x.typ != "bucket" {
 			fmt.Fprintf(&b, ", %s = %s", map[string]string{"subnet": "network", "machine": "subnet", "disk": "machine"}[x.typ], x.on)
 		}
 		for _, k := range slices.Sorted(maps.Keys(x.attrs)) {
@@ -209,6 +210,7 @@ func (c *coast) write() {
 	for _, n := range slices.Sorted(maps.Keys(c.things)) {
 		put(c.things[n])
 	}
+	b.WriteString(c.tail + "\n")
 	require.NoError(c.t, os.WriteFile(filepath.Join(c.dir, "shore", "shore.star"), []byte(b.String()), 0o644))
 }
 

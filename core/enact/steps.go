@@ -154,6 +154,15 @@ func (b *planner) connect(s *step) {
 			}
 		}
 	}
+	if s.half == make_ || s.half == edit { // what moves an output that it uses
+		for _, by := range s.action.Plan.After {
+			if x := b.actions[by]; x != nil {
+				for _, h := range halves(x) {
+					b.edge(s.name, key(by, h))
+				}
+			}
+		}
+	}
 	hs := halves(s.action)
 	for i := 1; i < len(hs); i++ {
 		if hs[i] == s.half {

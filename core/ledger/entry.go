@@ -104,6 +104,10 @@ type Intent struct {
 // CallCopy is the call that copies a thing.
 const CallCopy = "copy"
 
+// NoteSeen is the What of a note that says how a thing is live now. It changes a record's
+// live attributes and tag alone, and so may stand in a run that only reads the record.
+const NoteSeen = "seen"
+
 // Acceptance says that a log was lost or restored, and ended at an entry when somebody
 // accepted that. It is one exception: it excuses what was seen of the entries between
 // that one and the accepting one, and nothing later.

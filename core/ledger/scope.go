@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"bytes"
+	"encoding/json"
 	"slices"
 )
 
@@ -52,6 +54,9 @@ func (s Scope) Empty() bool { return !s.Whole && len(s.Writes)+len(s.Reads) == 0
 // MayWrite reports whether a run with the scope may write an address.
 func (s Scope) MayWrite(address string) bool { return s.Whole || has(s.Writes, address) }
 
+// Sees reports whether a run with the scope may note how a thing is live.
+func (s Scope) Sees(address string) bool { return s.MayWrite(address) || has(s.Reads, address) }
+
 // Covers reports whether a run that has the scope may do all that another one
 // would allow.
 func (s Scope) Covers(o Scope) bool {
@@ -100,9 +105,13 @@ func common(a, b []string) string {
 }
 
 // exceeds is the first address that a line writes and the scope does not allow,
-// or what else of the ledger it writes; "" when all is within.
-func (s Scope) exceeds(l *Line) string {
+// or what else of the ledger it writes; "" when all is within. now are the records that
+// the line meets.
+func (s Scope) exceeds(l *Line, now map[string]*Stored) string {
 	if s.Whole {
+		return ""
+	}
+	if n := l.Note; l.Kind == KindNote && n.What == NoteSeen && n.Record != nil && has(s.Reads, n.Record.Address) && n.onlySeen(now[n.Record.Address]) {
 		return ""
 	}
 	var written []string
@@ -138,4 +147,20 @@ func (s Scope) exceeds(l *Line) string {
 		}
 	}
 	return ""
+}
+
+// onlySeen reports whether a note says nothing new of a record but how the thing is live.
+func (n *Note) onlySeen(now *Stored) bool {
+	if now == nil || n.Dropped != "" || n.Approval != nil || n.Readers != nil || n.Accepted != 0 || n.Acceptance != nil || n.Moved != "" {
+		return false
+	}
+	was, err := now.Record()
+	if err != nil {
+		return false
+	}
+	is := *n.Record
+	is.Live, is.Tag, is.Hidden = was.Live, was.Tag, was.Hidden
+	a, err1 := json.Marshal(is)
+	b, err2 := json.Marshal(was)
+	return err1 == nil && err2 == nil && bytes.Equal(a, b)
 }

@@ -292,7 +292,7 @@ func (s *State) line(e *Entry, l *Line) {
 		s.ignore(e, "a line of kind %s from run %s, which holds no lock", l.Kind, e.Run)
 		return
 	}
-	if beyond := run.Begin.Scope.exceeds(l); beyond != "" {
+	if beyond := run.Begin.Scope.exceeds(l, s.Records); beyond != "" {
 		s.ignore(e, "a line of kind %s from run %s, which has not locked %s", l.Kind, e.Run, beyond)
 		if l.Kind != KindEnd {
 			return

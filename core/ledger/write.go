@@ -288,7 +288,7 @@ func (r *Run) allowed(lines []Line) error {
 		return ErrBroken
 	}
 	for i := range lines {
-		if beyond := open.Begin.Scope.exceeds(&lines[i]); beyond != "" {
+		if beyond := open.Begin.Scope.exceeds(&lines[i], r.state.Records); beyond != "" {
 			return fmt.Errorf("this run has not locked %s in %s, and may not write it", beyond, r.l.Ward)
 		}
 		record, without := recordOf(&lines[i])

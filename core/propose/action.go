@@ -60,6 +60,12 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 		a.Plan.Care = careOf(d.Care)
 		a.Plan.Declared = d.Fingerprint().String()
 	}
+	if d != nil && a.Kind != Same {
+		w.awaits(a, d)
+		if r != nil {
+			w.moved(a, d, r.Declared)
+		}
+	}
 	if a.Was != "" && a.Kind == Same {
 		a.Kind = Rename
 	}

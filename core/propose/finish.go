@@ -68,6 +68,11 @@ func (w *proposer) republish(at *WardAt) bool {
 			now[n] = v.V
 		}
 	}
+	stirred := false
+	value.Refs(now, func(r value.Ref) { stirred = stirred || w.mayMove(r) })
+	if stirred {
+		return true
+	}
 	known, err := value.Resolve(now, w.lookup)
 	if err != nil || value.IsPending(known) {
 		return false

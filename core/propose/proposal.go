@@ -293,6 +293,10 @@ type Plan struct {
 	// Positions of the attributes' values, for what the cloud says about them.
 	Positions map[string]problem.Position `json:"positions,omitempty"`
 
+	// After are other actions, by full address, that may move an output which this one
+	// uses: it is carried out after them.
+	After []string `json:"after,omitempty"`
+
 	// Uses are the attributes of other resources that the inputs were made
 	// from: what they must still be when the action is carried out.
 	Uses []Use `json:"uses,omitempty"`

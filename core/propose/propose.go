@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -71,12 +72,15 @@ type proposer struct {
 	asked    map[string]bool     // to be swapped though nothing differs, by full address
 	managed  map[string]string   // `TYPE ID` -> full address, of everything the estate records
 	problems []error
+
+	moving      moving
+	movingTypes map[string]bool // by type with its driver: whether outputs of it move
 }
 
 // Propose makes the proposal. It writes nothing, and reads nothing but
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
-	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, found: map[string]*Found{}}
+	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, movingTypes: map[string]bool{}, found: map[string]*Found{}}
 	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}}
 	w.p = &Proposal{
 		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, Program: o.Program,
@@ -102,9 +106,12 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	}
 	w.since = make([]int64, w.g.Len())
 	w.actions = make([]*Action, w.g.Len())
-	for _, n := range order {
+	for _, n := range w.last(order) {
 		if err := w.decide(n); err != nil {
 			w.problems = append(w.problems, err)
+		}
+		if !w.moving.users[n] {
+			w.stir(w.actions[n])
 		}
 	}
 	w.lookForAll()
@@ -133,12 +140,16 @@ func (w *proposer) decide(n int32) error {
 		d = w.declared[n]
 	}
 	st := w.storedOf(n)
-	a, err := w.action(full, d, w.unchanged(n, full, st))
+	same := w.unchanged(n, full, st)
+	if same && w.moving.users[n] && slices.ContainsFunc(w.movingRefs(d), w.mayMove) {
+		same = false
+	}
+	a, err := w.action(full, d, same)
 	if err != nil {
 		return err
 	}
 	w.actions[n] = a
-	if st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" {
+	if st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" && w.liveAsRecorded(st) {
 		w.since[n] = st.Seq
 	}
 	return nil
@@ -252,7 +263,7 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 	if answer, v, err := w.lookOutside(ref); answer {
 		return v, err
 	}
-	if ref.Secret {
+	if ref.Secret || w.mayMove(ref) {
 		return nil, value.ErrUnknown
 	}
 	a := w.decided(ref.Address)

@@ -70,11 +70,8 @@ func (w *proposer) unchanged(n int32, full string, st *ledger.Stored) bool {
 	if _, ok := w.recorded.instead[full]; ok {
 		return false
 	}
-	if w.o.Live != nil {
-		l, ok := w.o.Live[st.Type][st.ID]
-		if !ok || st.Tag == "" || l.Tag != st.Tag {
-			return false
-		}
+	if !w.liveAsRecorded(st) {
+		return false
 	}
 	needs := w.g.Needs(n)
 	if len(needs) < len(w.declared[n].Needs) { // some of it is no resource of the proposed wards, and may change without them
@@ -86,6 +83,16 @@ func (w *proposer) unchanged(n int32, full string, st *ledger.Stored) bool {
 		}
 	}
 	return true
+}
+
+// liveAsRecorded reports whether the cloud's tag shows a thing to be as it is recorded,
+// outputs included. Offline it is.
+func (w *proposer) liveAsRecorded(st *ledger.Stored) bool {
+	if w.o.Live == nil {
+		return true
+	}
+	l, ok := w.o.Live[st.Type][st.ID]
+	return ok && st.Tag != "" && l.Tag == st.Tag
 }
 
 // match finds the records of what is declared, and notes which resources are

@@ -48,6 +48,9 @@ func (p *Proposal) Scopes() map[string]ledger.Scope {
 		}
 		if publishes {
 			writes[w.Ward] = append(writes[w.Ward], ledger.PublishedValues)
+			for _, v := range w.Published { // they are read again when the run ends
+				value.Refs(v.V, func(r value.Ref) { read(r.Address) })
+			}
 		}
 		whole[w.Ward] = w.Approval != nil || p.Raze && len(p.Actions) > 0
 	}

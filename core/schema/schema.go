@@ -68,6 +68,7 @@ type Attribute struct {
 	Fixed    bool   `json:"fixed,omitempty"`  // a change needs a swap
 	Secret   bool   `json:"secret,omitempty"`
 	Security bool   `json:"security,omitempty"` // a change touches security
+	Moves    bool   `json:"moves,omitempty"`    // an output that work on what refers to the thing moves
 	Refers   string `json:"refers,omitempty"`   // the type whose id this is
 
 	Default    any  `json:"default,omitempty"` // what the cloud uses when the attribute is left out

@@ -183,6 +183,7 @@ type propertyExtension struct {
 	Security         bool   `yaml:"security"`
 	Secret           bool   `yaml:"secret"`
 	Output           bool   `yaml:"output"`
+	Moves            bool   `yaml:"moves"` // work on what refers to the thing changes it
 	DefaultOnAbsence bool   `yaml:"default-on-absence"`
 }
 
@@ -190,6 +191,7 @@ type propertyExtension struct {
 func (x propertyExtension) on(a *schema.Attribute) {
 	a.Fixed, a.Security = a.Fixed || x.Fixed, a.Security || x.Security
 	a.Output, a.Secret = a.Output || x.Output, a.Secret || x.Secret
+	a.Moves = a.Moves || x.Moves
 	a.Refers = cmp.Or(x.Refers, a.Refers)
 }
 
