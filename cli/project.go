@@ -48,6 +48,8 @@ type project struct {
 	found        []rules.Finding          // about what is declared
 	judged       *rules.Report            // the same, with what passed
 
+	otherName string // what to write where the ledgers are under another name; "" where they are not
+
 	remarks problem.List // about the declarations, told beside what follows
 	holding string       // the run that holds locks while it proposes; "" for none
 
@@ -280,6 +282,11 @@ func (p *project) states(ctx context.Context) (map[string]*ledger.State, error) 
 	if err := p.forgotten(ctx); err != nil {
 		return nil, err
 	}
+	return p.load(ctx)
+}
+
+// load is states, whatever else the store holds.
+func (p *project) load(ctx context.Context) (map[string]*ledger.State, error) {
 	states, errs := make([]*ledger.State, len(p.wards)), make([]error, len(p.wards))
 	var g errgroup.Group
 	g.SetLimit(ledgersAtOnce)
@@ -297,13 +304,42 @@ func (p *project) states(ctx context.Context) (map[string]*ledger.State, error) 
 		}
 		out[w] = states[i]
 	}
-	return out, nil
+	var err error
+	p.otherName, err = p.renamed(ctx, out)
+	return out, err
+}
+
+// renamed says what to write where an estate or environment begins from nothing although
+// the store holds ledgers of its wards under another name; "" where that is not so.
+func (p *project) renamed(ctx context.Context, states map[string]*ledger.State) (string, error) {
+	for _, s := range states {
+		if s.Seq > 0 {
+			return "", nil
+		}
+	}
+	places, err := ledger.Places(ctx, p.store)
+	if err != nil {
+		return "", err
+	}
+	estateName, envName := p.estate.LedgerNames(p.env)
+	for _, at := range places {
+		if states[at.Ward] == nil || at.Estate == estateName && (at.Env == envName || p.estate.HasEnvironment(at.Env)) || at.Estate != estateName && at.Env != envName {
+			continue
+		}
+		line := fmt.Sprintf("renamed_from = %q in kasbah.toml", at.Estate)
+		if at.Estate == estateName {
+			line = fmt.Sprintf("renamed_from = %q under [env.%s]", at.Env, p.env)
+		}
+		return fmt.Sprintf("nothing is recorded under %s/%s, and the store holds a ledger of %s under %s/%s: if it was renamed, %s keeps to it", estateName, envName, at.Ward, at.Estate, at.Env, line), nil
+	}
+	return "", nil
 }
 
 // forgotten is an error when the store records resources for a ward that
 // kasbah.toml does not list: nobody would look after them any more.
 func (p *project) forgotten(ctx context.Context) error {
-	base := p.estate.Name + "/" + p.env + "/"
+	estateName, envName := p.estate.LedgerNames(p.env)
+	base := estateName + "/" + envName + "/"
 	for after := ""; ; {
 		ward := ""
 		for key, err := range p.store.List(ctx, base, after) {
@@ -320,7 +356,7 @@ func (p *project) forgotten(ctx context.Context) error {
 		if p.estate.HasWard(ward) {
 			continue
 		}
-		l, err := ledger.New(p.store, p.estate.Name, p.env, ward, ledger.Identity{})
+		l, err := ledger.New(p.store, estateName, envName, ward, ledger.Identity{})
 		if err != nil {
 			return err
 		}

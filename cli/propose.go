@@ -183,6 +183,9 @@ func (a *app) proposeOptions(ctx context.Context, p *project, d *declare.Declare
 		Sealed: p.box != nil, Secret: p.secretOf(ctx), Approval: p.approval, States: states, Catalogs: p.catalogs, Only: f.only, Swap: f.swap,
 		Outside: func(ward string) (*ledger.State, error) { return p.otherState(ctx, ward) },
 	}
+	if p.otherName != "" {
+		o.Warnings = append(o.Warnings, p.otherName)
+	}
 	for _, w := range p.estate.Wards {
 		if !slices.Contains(p.wards, w) {
 			o.Others = append(o.Others, w)

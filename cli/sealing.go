@@ -116,7 +116,8 @@ func (p *project) estateKey(ctx context.Context, home *keys.Home, id string) (se
 	}
 	for _, env := range p.estate.Environments() {
 		for _, ward := range p.estate.Wards {
-			l, err := ledger.New(p.store, p.estate.Name, env, ward, ledger.Identity{})
+			estateName, envName := p.estate.LedgerNames(env)
+			l, err := ledger.New(p.store, estateName, envName, ward, ledger.Identity{})
 			if err != nil {
 				return e, err
 			}

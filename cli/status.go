@@ -42,6 +42,7 @@ func (a *app) bare(ctx context.Context) error {
 		return err
 	}
 	d := statusDocument{Format: "kasbah.status/1", Estate: e.Name, Wards: []wardStatus{}}
+	var notes []string
 	rows := [][]string{{"ward", "env", "resources", "last run", "lock", "next"}}
 	for _, env := range e.Environments() {
 		a.env = env
@@ -49,12 +50,19 @@ func (a *app) bare(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		states, err := p.load(ctx)
+		if err != nil {
+			return err
+		}
+		if p.otherName != "" {
+			notes = append(notes, p.otherName)
+		}
 		wards := make([]wardStatus, len(p.wards))
 		var g errgroup.Group
 		g.SetLimit(ledgersAtOnce)
 		for i, w := range p.wards {
 			g.Go(func() (err error) {
-				wards[i], err = p.status(ctx, w)
+				wards[i], err = p.status(ctx, states, w)
 				return err
 			})
 		}
@@ -70,16 +78,16 @@ func (a *app) bare(ctx context.Context) error {
 		return a.document(d)
 	}
 	a.out().Table(rows, a.out().HeadGrey)
+	for _, n := range notes {
+		a.out().Printf("note: %s\n", render.Wrap(n, a.outWidth-6, "      "))
+	}
 	return nil
 }
 
-func (p *project) status(ctx context.Context, ward string) (wardStatus, error) {
+func (p *project) status(ctx context.Context, states map[string]*ledger.State, ward string) (wardStatus, error) {
 	// A ward may read others that have not run yet: all of them are proposed.
 	st := wardStatus{Ward: ward, Env: p.env, Next: "kasbah propose -env " + p.env}
-	s, err := p.ledgers[ward].Load(ctx)
-	if err != nil {
-		return st, err
-	}
+	s := states[ward]
 	st.Resources = len(s.Records)
 	if st.Last = s.Latest; st.Last == nil && s.Seq > 0 { // its checkpoint is of a version that did not note it
 		runs, _, err := p.ledgers[ward].History(ctx)

@@ -164,8 +164,9 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 		return err
 	}
 	id := a.identity()
+	estateName, envName := p.estate.LedgerNames(p.env)
 	for _, w := range p.estate.Wards {
-		l, err := ledger.New(p.store, p.estate.Name, p.env, w, id)
+		l, err := ledger.New(p.store, estateName, envName, w, id)
 		if err != nil {
 			return err
 		}
@@ -177,6 +178,8 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 			known, _ := p.box.Estate()
 			l.SealWith(p.box)
 			l.RememberIn(&memory{Memory: home.Heads(known.ID), a: a})
+		} else if s["seal"] == "off" {
+			l.OpenOnPurpose()
 		}
 		p.ledgers[w] = l
 	}

@@ -61,7 +61,11 @@ func (h *Home) Identities() ([]age.Identity, error) {
 			}
 			return []age.Identity{id}, nil
 		}
-		return h.readFile(v)
+		ids, err := h.readFile(v)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", IdentityVariable, err)
+		}
+		return ids, nil
 	}
 	own, err := h.readFile(h.IdentitiesFile())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -3,6 +3,7 @@
 package estate
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"fmt"
 	"os"
@@ -28,6 +29,7 @@ const DefaultNames = "{env}-{ward}-{name}"
 // Estate is a folder of declarations, as its kasbah.toml describes it.
 type Estate struct {
 	Dir    string // absolute path of the folder
+	former string // the name that it was renamed from; "" for none
 	Name   string
 	Wards  []string
 	Names  string // pattern of names made for resources
@@ -48,6 +50,7 @@ type Estate struct {
 type Settings = value.Map
 
 type environment struct {
+	former   string // that it was renamed from; "" for none
 	inputs   value.Map
 	wards    map[string]value.Map // inputs by ward
 	ledger   Settings
@@ -127,6 +130,16 @@ func (e *Estate) Environments() []string { return value.Keys(e.envs) }
 
 // HasEnvironment reports whether the file knows env.
 func (e *Estate) HasEnvironment(env string) bool { return e.envs[env] != nil }
+
+// LedgerNames are the names under which the ledgers of an environment are kept: those
+// that they were begun under, where estate or environment were renamed since.
+func (e *Estate) LedgerNames(env string) (estate, environment string) {
+	estate, environment = cmp.Or(e.former, e.Name), env
+	if en := e.envs[env]; en != nil {
+		environment = cmp.Or(en.former, env)
+	}
+	return estate, environment
+}
 
 // HasWard reports whether the file lists ward.
 func (e *Estate) HasWard(ward string) bool {
@@ -282,9 +295,12 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 }
 
 func (r *reader) estate(raw map[string]any) *Estate {
-	r.known("", raw, "estate", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits", "approval")
+	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits", "approval")
 	e := &Estate{Names: DefaultNames, Limits: DefaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
+	if v, ok := raw["renamed_from"]; ok {
+		e.former = r.name("renamed_from", v)
+	}
 	e.Wards = r.wards(raw["wards"])
 	if v, ok := raw["names"]; ok {
 		e.Names = r.pattern(v)
@@ -325,12 +341,15 @@ func (r *reader) estate(raw map[string]any) *Estate {
 func (r *reader) environment(name string, v any, e *Estate) *environment {
 	section := "env." + name
 	t := r.table(section, v)
-	r.known(section, t, "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval")
+	r.known(section, t, "renamed_from", "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval")
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
 		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
 		wards: map[string]value.Map{}, drivers: map[string]Settings{},
 		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
+	}
+	if v, ok := t["renamed_from"]; ok {
+		en.former = r.name(section+".renamed_from", v)
 	}
 	if len(en.approval) > 0 {
 		r.approval(section+".approval", overridden(e.approval, en.approval))

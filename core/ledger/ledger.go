@@ -21,6 +21,7 @@ type Ledger struct {
 	who    Identity
 
 	box       *seal.Box // nil when nothing is sealed
+	unsealed  bool      // on purpose
 	memory    Memory    // nil when nothing is remembered
 	resealing bool      // what is not sealed yet may be read
 

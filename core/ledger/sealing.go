@@ -24,11 +24,26 @@ type object struct {
 
 var errSealed = errors.New("it is sealed, and kasbah.toml says seal = \"off\": `kasbah ledger reseal` with the keys that can read it opens the ledger")
 
+// errUnsaid is errSealed where kasbah.toml does not ask for a ledger in clear either.
+var errUnsaid = errors.New("it is sealed, and [ledger] in kasbah.toml does not say how: seal, recipients, estate_id and estate_key are missing. Put them back as they were; the history of kasbah.toml has them")
+
+// OpenOnPurpose says that kasbah.toml asks for a ledger that is not sealed, rather than
+// saying nothing.
+func (l *Ledger) OpenOnPurpose() { l.unsealed = true }
+
+// sealedHere is the error of a sealed ledger in an estate that seals nothing.
+func (l *Ledger) sealedHere() error {
+	if l.unsealed {
+		return errSealed
+	}
+	return errUnsaid
+}
+
 // open decrypts an object. A checkpoint that is not sealed could be anybody's.
 func (l *Ledger) open(key string, body []byte, checkpoint bool) (*object, error) {
 	switch sealed := seal.IsSealed(body); {
 	case sealed && l.box == nil:
-		return nil, errSealed
+		return nil, l.sealedHere()
 	case !sealed && l.box != nil && checkpoint && !l.resealing:
 		return nil, seal.ErrClear
 	case !sealed: // the fold says whether an entry may be
@@ -74,7 +89,7 @@ func (l *Ledger) sealed(key string, body []byte, to *Readers) ([]byte, error) {
 		return body, nil
 	}
 	if l.box == nil {
-		return nil, errSealed
+		return nil, l.sealedHere()
 	}
 	return l.box.Seal(key, body, to.Recipients)
 }
@@ -82,7 +97,11 @@ func (l *Ledger) sealed(key string, body []byte, to *Readers) ([]byte, error) {
 // damage names the object of an error, which is damage unless it only cannot be
 // opened here.
 func (l *Ledger) damage(object string, err error) error {
-	if errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, errSealed) {
+	var keys *seal.IdentitiesError
+	if errors.As(err, &keys) {
+		return err
+	}
+	if errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, errSealed) || errors.Is(err, errUnsaid) {
 		return fmt.Errorf("%s of the ledger of %s: %w", object, l.Ward, err)
 	}
 	return &DamageError{l.Ward, object, err}
@@ -124,7 +143,7 @@ func (l *Ledger) agreed(s *State) error {
 	case l.box == nil && s.Readers == nil, s.Seq == 0:
 		return nil
 	case l.box == nil:
-		return errSealed
+		return l.sealedHere()
 	case s.Readers == nil:
 		return &NotSealedError{l.Ward}
 	}
@@ -165,7 +184,7 @@ func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
 		return false, err
 	}
 	if l.box == nil {
-		return false, errSealed
+		return false, l.sealedHere()
 	}
 	to, err := l.wanted(ctx)
 	if err != nil {

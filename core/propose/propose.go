@@ -53,6 +53,8 @@ type Options struct {
 	// Rules judge the proposal; Found are their findings about what is declared.
 	Rules *rules.Set
 	Found []rules.Finding
+	// Warnings are what else there is to be said, each a sentence.
+	Warnings []string
 }
 
 type proposer struct {
@@ -89,6 +91,7 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},
 	}
 	w.p.Rules = append(w.p.Rules, o.Found...)
+	w.p.Warnings = append(w.p.Warnings, o.Warnings...)
 	if err := w.gather(); err != nil {
 		return nil, err
 	}

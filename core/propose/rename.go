@@ -4,10 +4,36 @@ import (
 	"fmt"
 	"slices"
 
+	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
 	"kasbah/core/value"
 )
+
+// namesNothing notes a former address under which nothing is recorded: it may be
+// mistyped, and then a new thing is made and the old one dropped.
+func (w *proposer) namesNothing(d *declare.Resource) {
+	former := d.Former[0]
+	ward, short := value.SplitWard(former)
+	s := w.recorded.states[ward]
+	if s == nil || len(s.Records) == 0 || w.o.Declared.Resource(former) != nil {
+		return // nothing at all is recorded yet, or a resource of that name is declared
+	}
+	var alike []string
+	for a, st := range s.Records {
+		if st.Type == d.FullType() && w.o.Declared.Resource(value.InWard(ward, a)) == nil {
+			alike = append(alike, a)
+		}
+	}
+	text := fmt.Sprintf("%s: care says renamed_from = %q, and nothing is recorded under that address", d.Full(), value.Ref{Address: former}.In(d.Ward))
+	if near := nearest.To(short, alike); near != "" {
+		text += fmt.Sprintf("; did you mean %q?", near)
+	} else if len(alike) == 1 {
+		text += fmt.Sprintf("; %q is recorded and not declared", alike[0])
+	}
+	w.p.Warnings = append(w.p.Warnings, text)
+}
 
 // renames finds the records of what was renamed, and takes them as records of
 // what it is called now.
@@ -17,12 +43,14 @@ func (w *proposer) renames() error {
 		if len(d.Former) == 0 || w.recorded.has(full) {
 			continue // what was renamed before changes nothing
 		}
+		found := false
 		for _, former := range d.Former {
 			ward, short := value.SplitWard(former)
 			if !slices.Contains(w.o.Wards, ward) {
 				if err := w.recordedElsewhere(full, ward, short); err != nil {
 					return err
 				}
+				found = true // or not; that ward's ledger is not looked through
 				continue
 			}
 			r, err := w.recorded.get(former)
@@ -39,7 +67,11 @@ func (w *proposer) renames() error {
 				w.dangling[full] = true
 				delete(w.dangling, former)
 			}
+			found = true
 			break
+		}
+		if !found {
+			w.namesNothing(d)
 		}
 	}
 	if len(w.was) == 0 {

@@ -103,6 +103,18 @@ func (o oneByOne) Unwrap(stanzas []*age.Stanza) ([]byte, error) {
 	return o.Identity.Unwrap(stanzas)
 }
 
+// IdentitiesError is returned when the keys of this machine cannot be read, so that
+// nothing is known of what they would open.
+type IdentitiesError struct{ Err error }
+
+// Error says what is wrong with the keys.
+func (e *IdentitiesError) Error() string {
+	return "the keys of this machine cannot be read: " + e.Err.Error()
+}
+
+// Unwrap is what is wrong.
+func (e *IdentitiesError) Unwrap() error { return e.Err }
+
 // NewBox makes a box for recipients (age or SSH public keys). identities is
 // asked when something is to be opened, once.
 func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, error)) (*Box, error) {
@@ -277,7 +289,7 @@ func (b *Box) Open(key string, body []byte) (*Opened, error) {
 func (b *Box) Decrypt(body []byte) ([]byte, error) {
 	ids, err := b.identities()
 	if err != nil {
-		return nil, err
+		return nil, &IdentitiesError{err}
 	}
 	return Decrypt(body, ids)
 }
