@@ -33,7 +33,7 @@ type app struct {
 
 	dir   string // -C
 	cmd   *command
-	typed string // the command line, for the ledger
+	typed string // the command line, for the ledger, without the folder of -C
 	who   string // who acts; the person who runs the program when empty
 	flags *flag.FlagSet
 

@@ -117,7 +117,7 @@ func (a *app) main(ctx context.Context, args []string) error {
 		return unknownCommand(args)
 	}
 	a.cmd = cmd
-	a.typed = typedLine(a.dir, args)
+	a.typed = typedLine(args)
 	rest, err = a.parse(cmd, rest)
 	if err != nil {
 		return err

@@ -322,7 +322,7 @@ func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *ena
 		a.undone(out, r)
 		if r.Outcome != "done" && r.Outcome != "undone" {
 			if r.MayGoOn(f.file != "") {
-				out.Printf("Go on with: %s\n", a.typed)
+				out.Printf("Go on with: %s\n", a.again())
 			} else if r.Counts.NotBegun > 0 {
 				out.Printf("What is refused for good stands above; what was not begun comes after it.\n")
 			}

@@ -68,10 +68,10 @@ func (a *app) printLocked(l *ledger.LockedError) {
 	e.Printf("  by      %s\n", h.Held(time.Now()))
 	if l.Dead {
 		e.Printf("  but     its process no longer runs\n")
-		e.Printf("  go on   %s -break-stale\n", a.typed)
+		e.Printf("  go on   %s -break-stale\n", a.again())
 		return
 	}
-	e.Printf("  wait    %s -wait 10m\n", a.typed)
+	e.Printf("  wait    %s -wait 10m\n", a.again())
 	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", render.ShortRun(h.Run), a.env)
 }
 

@@ -12,11 +12,8 @@ var settingFlags = []string{"with", "to"}
 // typedLine is the command line as it is recorded, told to others and printed to be
 // typed again: quoted for a shell, and without the values of settings, which may be
 // credentials.
-func typedLine(dir string, args []string) string {
+func typedLine(args []string) string {
 	words := []string{"kasbah"}
-	if dir != "." {
-		words = append(words, "-C", quotedWord(dir))
-	}
 	setting, flags := false, true
 	for _, arg := range args {
 		name, value, has := strings.Cut(arg, "=")
@@ -34,6 +31,14 @@ func typedLine(dir string, args []string) string {
 		words = append(words, quotedWord(arg))
 	}
 	return strings.Join(words, " ")
+}
+
+// again is the command line to be typed again where it was typed.
+func (a *app) again() string {
+	if a.dir == "." {
+		return a.typed
+	}
+	return "kasbah -C " + quotedWord(a.dir) + strings.TrimPrefix(a.typed, "kasbah")
 }
 
 // withoutValue leaves a key of `key=value` and puts … in place of the rest.

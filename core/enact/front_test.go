@@ -15,6 +15,7 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
+	"kasbah/core/value"
 	"kasbah/driver/drivertest"
 	"kasbah/medina"
 )
@@ -75,7 +76,7 @@ func (c *coast) person(question string) map[string]string {
 	require.NoError(c.t, err)
 	want, held := "", map[string]bool{}
 	for _, in := range s.Intents {
-		if in.Intent.Address == m[1] {
+		if value.InWard("shore", in.Intent.Address) == m[1] {
 			want, _ = in.Intent.Inputs["name"].(string)
 		}
 	}

@@ -500,14 +500,30 @@ func run(ctx context.Context, c *pgx.Conn, list []string, alone bool) error {
 		}
 		return nil
 	}
-	return said(ctx, pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
-		for _, s := range list {
-			if _, err := tx.Exec(ctx, s); err != nil {
-				return err
-			}
+	// What fails before the commit is sent is taken back, also by a server that loses the
+	// connection. What became of a commit without an answer is not known, and the
+	// library's BeginFunc would tell of the rollback behind it instead.
+	tx, err := c.Begin(ctx)
+	if err != nil {
+		return driver.Unsent(said(ctx, err))
+	}
+	for _, s := range list {
+		if _, err := tx.Exec(ctx, s); err != nil {
+			_ = tx.Rollback(ctx) // the server does it by itself where this does not reach it
+			return driver.Unsent(said(ctx, err))
 		}
+	}
+	err = tx.Commit(ctx)
+	var refused *pgconn.PgError
+	switch {
+	case err == nil:
 		return nil
-	}))
+	case errors.As(err, &refused):
+		return said(ctx, err)
+	case errors.Is(err, pgx.ErrTxCommitRollback):
+		return driver.Refuse("%v", err)
+	}
+	return driver.Uncertain(said(ctx, err), "")
 }
 
 // Update changes a thing.
