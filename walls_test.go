@@ -62,8 +62,8 @@ func forbidden(from, to, full string) string {
 		return "stores know nothing of what they keep"
 	case in(from, "transport"):
 		return "a connection knows nothing of what uses it"
-	case in(from, "keys") && !in(to, "core/seal"):
-		return "what a machine keeps is for the core's sealing and for cli"
+	case in(from, "keys") && !in(to, "core/seal", "core/ledger"):
+		return "what a machine keeps is for the core's sealing and ledgers, and for cli"
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
 	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest"):

@@ -323,8 +323,8 @@ func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *ena
 		if r.Outcome != "done" && r.Outcome != "undone" {
 			if r.MayGoOn(f.file != "") {
 				out.Printf("Go on with: %s\n", a.again())
-			} else if r.Counts.NotBegun > 0 {
-				out.Printf("What is refused for good stands above; what was not begun comes after it.\n")
+			} else {
+				out.Printf("Fix what failed first; then the same command goes on.\n")
 			}
 		}
 	}

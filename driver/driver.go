@@ -209,8 +209,9 @@ func Unsent(err error) error {
 }
 
 // Uncertain is the error of a write that the cloud accepted and that failed afterwards
-// with err. made is the id of what it made, or "".
-func Uncertain(err error, made string) *Error {
+// with err. made is the id of what it made, or "". Of what err is, only the end of a
+// context shows in it: a thing that a read did not find may be there all the same.
+func Uncertain(err error, made string) error {
 	out := &Error{Made: made}
 	var e *Error
 	if errors.As(err, &e) {
@@ -218,6 +219,11 @@ func Uncertain(err error, made string) *Error {
 		out.Made = cmp.Or(made, e.Made)
 	}
 	out.Message = err.Error()
+	for _, end := range []error{context.DeadlineExceeded, context.Canceled} {
+		if errors.Is(err, end) {
+			return fmt.Errorf("%w: %w", out, end)
+		}
+	}
 	return out
 }
 

@@ -375,7 +375,7 @@ func TestInterrupt(t *testing.T) {
 		t.Fatal("the interrupt is not heeded")
 	}
 	require.Contains(t, out.String(), "not begun")
-	require.Contains(t, out.String(), "Go on with: kasbah enact shore -env trial")
+	require.Contains(t, out.String(), "Go on with: kasbah enact -yes -parallel 3")
 	require.Contains(t, p.must("lock"), "Nobody holds a lock")
 	p.must("enact", "-yes")
 	require.Contains(t, p.must("propose", "-exit-code"), "all 53 resources are as declared")

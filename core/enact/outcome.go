@@ -24,7 +24,7 @@ const resolveWithin = time.Minute
 // newest try ended with err: by what it made, by the key, by what identifies the
 // thing, by reading the id. Where none of them can tell, the outcome stays unknown.
 func (e *executor) resolve(ctx context.Context, c *call, err error) (driver.Live, driver.Outcome, error) {
-	if ctx.Err() != nil || e.isBroken() {
+	if ctx.Err() != nil || e.isBroken() || e.asksAgain(c, err) {
 		return driver.Live{}, driver.Unknown, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, resolveWithin+e.shows())
@@ -43,9 +43,6 @@ func (e *executor) resolve(ctx context.Context, c *call, err error) (driver.Live
 		}
 		left := e.shows() - time.Since(c.sent)
 		if left <= 0 {
-			if passing, _ := driver.IsPassing(err); passing && driver.OutcomeOf(err) == driver.Unknown && e.keyMemory(c.intent.Type) > 0 {
-				return driver.Live{}, driver.Unknown, err // the cloud is at it still
-			}
 			return driver.Live{}, driver.NotDone, notDone(err)
 		}
 		select {
@@ -54,6 +51,13 @@ func (e *executor) resolve(ctx context.Context, c *call, err error) (driver.Live
 			return driver.Live{}, driver.Unknown, err
 		}
 	}
+}
+
+// asksAgain reports whether a call whose time was up is best made again by the next run:
+// the cloud may be at it still, and what a look would show is not its final answer.
+func (e *executor) asksAgain(c *call, err error) bool {
+	passing, _ := driver.IsPassing(err)
+	return e.repeatable(c) && driver.OutcomeOf(err) == driver.Unknown && (passing || errors.Is(err, context.DeadlineExceeded))
 }
 
 // shows is how long something that was made may take until it is seen.

@@ -105,7 +105,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	}
 	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in, counts: countsOfIntent(&in), leave: leaveOf(in.Plan)}
 	if in.Plan != nil {
-		c.within = e.timeout(in.Plan.Care)
+		c.within = max(c.within, e.timeout(in.Plan.Care)) // its own time was not enough, maybe
 		e.confide(map[string]any(in.Plan.Hidden))
 	}
 	settle := func(r ledger.Result) error {
@@ -155,8 +155,11 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	case driver.NotDone:
 		return settle(ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
 	}
-	if ctx.Err() != nil || e.isBroken() {
+	switch {
+	case ctx.Err() != nil || e.isBroken():
 		return err
+	case !forgotten && e.asksAgain(c, err):
+		return fmt.Errorf("%w: %w", err, errUnclear)
 	}
 	return fmt.Errorf("%w, so only a person can tell: kasbah lock recover %s -made %s=ID, or =none", err, open.Run, value.InWard(run.Ward(), in.Address))
 }
