@@ -172,6 +172,11 @@ func hostile(role string) {
 			case "raves":
 				reply([]int{1, 2, 3})
 			}
+		case "update":
+			if role == "deaf" { // and says nothing either, until it is ended
+				time.Sleep(time.Hour)
+			}
+			reply(good)
 		case "list":
 			reply(map[string]any{"things": []any{}, "next": "again"})
 		case "create":
@@ -238,6 +243,38 @@ func TestHostile(t *testing.T) {
 	}
 	_, err := opened(t, Options{Command: []string{"/no/such/program"}}).Describe(context.Background())
 	require.ErrorContains(t, err, "cannot be started")
+}
+
+// TestDeaf: a child that reads nothing holds up nobody: a call ends with its time, and at
+// once when it is cancelled; so do the calls behind it, and the next one is answered.
+func TestDeaf(t *testing.T) {
+	t.Setenv("DRIVER_ROLE", "deaf")
+	d := opened(t, Options{Command: []string{os.Args[0]}})
+	_, err := d.Describe(context.Background())
+	require.NoError(t, err)
+	long := driver.Change{To: value.Map{"name": strings.Repeat("x", 1<<20)}} // no pipe takes as much
+	for _, cancelled := range []bool{false, true} {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		if cancelled {
+			ctx, cancel = context.WithCancel(context.Background())
+			time.AfterFunc(time.Second, cancel)
+		}
+		began := time.Now()
+		var all sync.WaitGroup
+		for range 4 {
+			all.Go(func() {
+				_, err := d.Update(ctx, "lamp", "lamp-1", long, "", "key")
+				if driver.OutcomeOf(err) != driver.Unknown {
+					t.Errorf("it may have been heard: %v", err)
+				}
+			})
+		}
+		all.Wait()
+		cancel()
+		require.Less(t, time.Since(began), 10*time.Second)
+		_, err := d.Read(context.Background(), "lamp", "lamp-1")
+		require.NoError(t, err)
+	}
 }
 
 // TestNothingIsLeft: closing ends the program and what it has started, one that
