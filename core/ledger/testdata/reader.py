@@ -65,13 +65,13 @@ class State:
         if kind == "break":
             self.open.pop(is_["run"], None)
             return
-        if run not in self.open or kind != "end" and not within(self.open[run], kind, is_):
+        if run not in self.open or kind != "end" and not within(self.open[run], kind, is_, self.records):
             return
         if kind == "intent":
             self.intents[run, is_["id"]] = is_["address"]
         elif kind == "result":
             of = (is_.get("run") or run, is_["intent"])
-            if self.intents.get(of) != is_["address"]:
+            if self.intents.get(of) != is_["address"] or is_["outcome"] == "unclear":
                 return
             del self.intents[of]
             if is_.get("dropped"):
@@ -94,8 +94,10 @@ def meet(a, b):
     return bool(aw & bw or aw & br or ar & bw)
 
 
-def within(scope, kind, is_):
+def within(scope, kind, is_, records):
     if scope["whole"]:
+        return True
+    if kind == "note" and is_["what"] == "seen" and only_seen(is_.get("record"), scope, records):
         return True
     named = [is_.get("address"), is_.get("dropped") if kind == "note" else None]
     named += [(is_.get(k) or {}).get("address") for k in ("record", "plan")]
@@ -103,6 +105,14 @@ def within(scope, kind, is_):
     if kind == "note" and not named:
         return False
     return all(a in scope.get("writes", []) for a in named)
+
+
+def only_seen(record, scope, records):
+    if not record or record["address"] not in scope.get("reads", []) or record["address"] not in records:
+        return False
+    moves = ("live", "tag", "hidden")
+    was = records[record["address"]]
+    return {k: v for k, v in record.items() if k not in moves} == {k: v for k, v in was.items() if k not in moves}
 
 
 def fold(folder, from_checkpoint):
