@@ -6,17 +6,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"maps"
 	"math/rand/v2"
-	"net"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,53 +25,6 @@ import (
 	"kasbah/medina"
 	"kasbah/store/servertest"
 )
-
-// cutter passes connections on to a server and cuts some of them while an answer is
-// on its way.
-type cutter struct {
-	net.Listener
-	to   string
-	odds atomic.Int64 // of 1000 reads from the server
-}
-
-func newCutter(t *testing.T, to string) *cutter {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	c := &cutter{Listener: l, to: to}
-	t.Cleanup(func() { _ = l.Close() }) // it may be closed already
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go c.pass(conn)
-		}
-	}()
-	return c
-}
-
-func (c *cutter) pass(from net.Conn) {
-	defer from.Close()
-	to, err := net.Dial("tcp", c.to)
-	if err != nil {
-		return
-	}
-	defer to.Close()
-	go func() {
-		_, _ = io.Copy(to, from) // either side may cut it
-		to.Close()
-	}()
-	for buf := make([]byte, 1<<16); ; {
-		n, err := to.Read(buf)
-		if n > 0 && rand.Int64N(1000) < c.odds.Load() {
-			return // the answer was made, and is lost
-		}
-		if _, werr := from.Write(buf[:n]); err != nil || werr != nil {
-			return
-		}
-	}
-}
 
 // wildFolder makes the example program in Python one that dies, hangs and fails as
 // often as wild.txt says.
@@ -205,7 +155,7 @@ func TestGale(t *testing.T) {
 type gale struct {
 	*program
 	keyed, bare  *drivertest.Front
-	tower, names *cutter
+	tower, names *drivertest.Cutter
 	dsn, server  string
 }
 
@@ -224,7 +174,7 @@ func newGale(t *testing.T) *gale {
 	var keyed, bare string
 	g.keyed, keyed = front("keyed", false)
 	g.bare, bare = front("bare", true)
-	g.tower, g.names = newCutter(t, tower.Address), newCutter(t, names.Address)
+	g.tower, g.names = drivertest.NewCutter(t, tower.Address), drivertest.NewCutter(t, names.Address)
 	g.file("bare.json", bareDocument(t))
 	folder, err := os.ReadFile("../../driver/process/examples/python/folder.py")
 	require.NoError(t, err)
@@ -255,15 +205,15 @@ kind   = "process"
 run    = ["python3", "folder.py"]
 folder = "out"
 [env.trial]
-`, keyed, bare, strings.Replace(g.dsn, tower.Address, g.tower.Addr().String(), 1), g.names.Addr(), servertest.ZoneKey))
+`, keyed, bare, strings.Replace(g.dsn, tower.Address, g.tower.Address, 1), g.names.Address, servertest.ZoneKey))
 	g.file("shore/shore.star", galeWard)
 	g.env = append(g.env, "COAST_ZONE_SECRET="+servertest.ZoneSecret, "XDG_CONFIG_HOME="+filepath.Join(g.dir, "config"))
 	return g
 }
 
 func (g *gale) odds(n int64) {
-	g.tower.odds.Store(n)
-	g.names.odds.Store(n)
+	g.tower.Odds(n)
+	g.names.Odds(n)
 	g.file("wild.txt", fmt.Sprint(n))
 }
 

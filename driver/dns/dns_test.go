@@ -148,3 +148,36 @@ func TestRefused(t *testing.T) {
 	_, err = d.Read(ctx, "record", first.ID)
 	require.NoError(t, err)
 }
+
+// TestLostAnswer: an update whose answer is lost may have been done; one that was never
+// sent was not.
+func TestLostAnswer(t *testing.T) {
+	ctx, server := context.Background(), servertest.Names(t, zone, "tides.example")
+	front := drivertest.NewCutter(t, server.Address)
+	d := open(t, &servertest.Server{Address: front.Address}, key(servertest.ZoneSecret))
+	answered := []byte{0xa8, 0x00} // an answer to an update (RFC 2136, 2.2) that says NOERROR
+	in := value.Map{"zone": zone, "name": "lost." + zone, "kind": "A", "values": []any{"10.0.0.1"}, "ttl": int64(60)}
+	front.CutAt(answered)
+	_, err := d.Create(ctx, "record", in, "")
+	require.Equal(t, 1, front.Cuts())
+	require.Equal(t, driver.Unknown, driver.OutcomeOf(err), "%v", err)
+	found, err := d.Find(ctx, "record", value.Map{"zone": zone, "name": "lost." + zone, "kind": "A"})
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	is := found[0]
+	change := driver.Change{From: value.Map{"ttl": int64(60)}, To: value.Map{"ttl": int64(90)}}
+	front.CutAt([]byte{}) // the zone's transfer, before the update
+	_, err = d.Update(ctx, "record", is.ID, change, is.Tag, "")
+	require.Equal(t, driver.NotDone, driver.OutcomeOf(err), "%v", err)
+	front.CutAt(answered)
+	_, err = d.Update(ctx, "record", is.ID, change, is.Tag, "")
+	require.Equal(t, driver.Unknown, driver.OutcomeOf(err), "%v", err)
+	is, err = d.Read(ctx, "record", is.ID)
+	require.NoError(t, err)
+	require.EqualValues(t, 90, is.Attributes["ttl"])
+	front.CutAt(answered)
+	require.Equal(t, driver.Unknown, driver.OutcomeOf(d.Delete(ctx, "record", is.ID, is.Tag, "")))
+	require.Equal(t, 1, front.Cuts())
+	_, err = d.Read(ctx, "record", is.ID)
+	require.ErrorIs(t, err, driver.ErrGone)
+}

@@ -3,6 +3,7 @@ package postgres_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -157,4 +158,33 @@ func TestServer(t *testing.T) {
 		_, err = d.Read(ctx, "role", "gauger")
 	}
 	require.NoError(t, err)
+}
+
+// TestLostAnswer: of a commit without an answer nothing is known, and what was cut off
+// before it has had no effect.
+func TestLostAnswer(t *testing.T) {
+	ctx, server := context.Background(), servertest.Postgres(t)
+	front := drivertest.NewCutter(t, server.Address)
+	d := open(t, strings.Replace(server.DSN("postgres"), server.Address, front.Address, 1))
+	for i, x := range []struct {
+		at      string
+		outcome driver.Outcome
+		there   bool
+	}{{"COMMIT", driver.Unknown, true}, {"CREATE ROLE", driver.NotDone, false}, {"BEGIN", driver.NotDone, false}} {
+		name := fmt.Sprintf("lost_%d", i)
+		front.CutAt([]byte(x.at))
+		_, err := d.Create(ctx, "role", value.Map{"name": name}, "")
+		require.Equal(t, 1, front.Cuts(), x.at)
+		require.Equal(t, x.outcome, driver.OutcomeOf(err), "%s: %v", x.at, err)
+		passing, _ := driver.IsPassing(err)
+		require.True(t, passing, "%s: %v", x.at, err)
+		found, err := d.Find(ctx, "role", value.Map{"name": name})
+		require.NoError(t, err)
+		require.Equal(t, x.there, len(found) == 1, x.at)
+	}
+	role := must(t, d, "role", value.Map{"name": "stays"})
+	front.CutAt([]byte("COMMIT"))
+	require.Equal(t, driver.Unknown, driver.OutcomeOf(d.Delete(ctx, "role", role.ID, "", "")))
+	_, err := d.Read(ctx, "role", role.ID)
+	require.ErrorIs(t, err, driver.ErrGone)
 }
