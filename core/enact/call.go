@@ -385,9 +385,12 @@ func countsOfRecord(r *ledger.Record) value.Map {
 }
 
 // countsOfIntent are those that a call of a dead run relied on.
-func countsOfIntent(in *ledger.Intent) value.Map {
-	if in.Before == nil {
+func (e *executor) countsOfIntent(in *ledger.Intent) value.Map {
+	switch {
+	case in.Before == nil:
 		return nil
+	case in.Call == "delete":
+		return e.countsOfRemoval(in.Type, value.Map(in.Before))
 	}
 	out := value.Map{}
 	for _, m := range []value.Attributes{in.From, in.To} {
@@ -505,6 +508,8 @@ func (e *executor) removeOne(ctx context.Context, a *propose.Action, id, tag str
 	c.intent.Thing, c.intent.Tag, c.intent.Plan = id, tag, next
 	if s := a.Plan.Seen; s != nil && id == s.ID {
 		c.intent.Before = s.Live
+	} else if counts != nil {
+		c.intent.Before = value.Attributes(counts)
 	}
 	return e.perform(ctx, &c)
 }

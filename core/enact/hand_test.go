@@ -19,8 +19,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/enact"
+	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/seal"
+	"kasbah/core/value"
 	"kasbah/driver/openapi"
 )
 
@@ -371,6 +373,48 @@ func TestOfflineLooksFirst(t *testing.T) {
 		require.Len(t, r.Failures, 1)
 		require.Contains(t, r.Failures[0].Message, "somebody changed power from 1 to 9 meanwhile")
 		require.EqualValues(t, 9, l.things[l.called("west")]["power"])
+	})
+}
+
+// TestRecoveryLooksFirst: a call of a dead run is not made where somebody has edited the
+// thing since, and is where it is as the run saw it.
+func TestRecoveryLooksFirst(t *testing.T) {
+	ctx := context.Background()
+	forms(t, func(t *testing.T, l *lamps) {
+		for _, call := range []string{"update", "delete"} {
+			for _, edited := range []bool{false, true} {
+				t.Run(fmt.Sprintf("%s edited %v", call, edited), func(t *testing.T) {
+					c := lampCoast(t, l, "power", "1")
+					c.enact(c.propose(false))
+					id := l.called("west")
+					r, err := c.ledger().Begin(ctx, ledger.BeginOptions{ID: "dead"})
+					require.NoError(t, err)
+					was, err := r.Record("medina.lamp/west")
+					require.NoError(t, err)
+					in := &ledger.Intent{ID: "1", Address: was.Address, Type: was.Type, Action: "edit", Call: call, Key: "k", Thing: id, Tag: was.Tag, Before: was.Live}
+					if call == "update" {
+						plan := *was
+						plan.Inputs = value.Attributes{"name": "west", "power": int64(2)}
+						in.From, in.To, in.Inputs, in.Plan = value.Attributes{"power": int64(1)}, value.Attributes{"power": int64(2)}, plan.Inputs, &plan
+					}
+					require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: in}))
+					require.NoError(t, c.ledger().Break(ctx, "dead", "it was killed", ""))
+					if edited {
+						l.byHand(id, func(m map[string]any) { m["power"] = 9 })
+					}
+					_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv, c.store))
+					require.NoError(t, err)
+					switch {
+					case edited:
+						require.EqualValues(t, 9, l.things[id]["power"], "the hand edit stays")
+					case call == "update":
+						require.EqualValues(t, 2, l.things[id]["power"])
+					default:
+						require.Nil(t, l.things[id])
+					}
+				})
+			}
+		}
 	})
 }
 

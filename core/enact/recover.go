@@ -103,7 +103,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	if d == nil || catalog == nil || catalog.Types[typ] == nil {
 		return fmt.Errorf("there is no driver for %s", in.Type)
 	}
-	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in, counts: countsOfIntent(&in), leave: leaveOf(in.Plan)}
+	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in, counts: e.countsOfIntent(&in), leave: leaveOf(in.Plan)}
 	if in.Plan != nil {
 		c.within = max(c.within, e.timeout(in.Plan.Care)) // its own time was not enough, maybe
 		e.confide(map[string]any(in.Plan.Hidden))

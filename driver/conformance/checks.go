@@ -313,6 +313,8 @@ func (x *Suite) refusals(ctx context.Context) error {
 		return fmt.Errorf("a create with an attribute that is not there: %v", err)
 	case e.Passing:
 		return fmt.Errorf("a refusal does not pass by itself: %w", err)
+	case driver.OutcomeOf(err) != driver.NotDone:
+		return fmt.Errorf("a refusal does not say that nothing was done: %w", err)
 	case e.Error() == "":
 		return errors.New("a refusal says nothing")
 	}
@@ -434,7 +436,7 @@ func (x *Suite) cancelled(ctx context.Context) error {
 	if _, err := x.d.Read(ctx, x.s.Type, "x"); !errors.Is(err, context.Canceled) {
 		return fmt.Errorf("a read that is cancelled: %v", err)
 	}
-	if _, err := x.create(ctx, x.next(), ""); !errors.Is(err, context.Canceled) {
+	if _, err := x.create(ctx, x.next(), ""); !errors.Is(err, context.Canceled) || driver.OutcomeOf(err) == driver.Done {
 		return fmt.Errorf("a create that is cancelled: %v", err)
 	}
 	for _, err := range x.d.List(ctx, x.s.Type) {
