@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"math/rand/v2"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -101,20 +100,10 @@ roles = [tower.role("keeper-%d" % i, name = "gale_%d" % i, connections = turn) f
 // calm that follows each cloud holds what is declared, once, and the ledger says so. What
 // the program cannot find out it asks a person, and says which thing it is about.
 func TestGale(t *testing.T) {
-	lasts, seed := stormTime, uint64(11)
-	if s := os.Getenv("STORM"); s != "" {
-		var err error
-		lasts, err = time.ParseDuration(s)
-		require.NoError(t, err)
-		seed = uint64(time.Now().UnixNano())
-	} else if testing.Short() {
-		t.Skip("takes some seconds")
-	}
-	t.Logf("seed %d", seed)
-	rnd := rand.New(rand.NewPCG(seed, 3))
+	until, rnd := forecast(t)
 	g := newGale(t)
 	runs, killed, failed, asked, surveys := 0, 0, 0, 0, 0
-	for until := time.Now().Add(lasts); runs == 0 || time.Now().Before(until); runs++ {
+	for ; runs == 0 || time.Now().Before(until); runs++ {
 		n := 1 + rnd.IntN(4)
 		inputs := []string{"-input", fmt.Sprintf("n=%d", n), "-input", fmt.Sprintf("turn=%d", rnd.IntN(6)), "-input", fmt.Sprintf("span=10.%d.0.0/16", rnd.IntN(12)/11)}
 		run := append([]string{"enact", "-yes", "-allow", "data", "-allow", "security"}, inputs...)

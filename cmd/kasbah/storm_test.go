@@ -15,10 +15,8 @@ import (
 // stormTime is how long the storm lasts; STORM=20m makes it longer.
 const stormTime = 12 * time.Second
 
-// TestStorm: an estate that changes all the while, in a cloud that fails in every way
-// it can, now and then: nothing is lost, nothing is doubled, and a survey that comes
-// through says what is so.
-func TestStorm(t *testing.T) {
+// forecast says until when a storm lasts, and what decides in it.
+func forecast(t *testing.T) (until time.Time, rnd *rand.Rand) {
 	lasts, seed := stormTime, uint64(7)
 	if s := os.Getenv("STORM"); s != "" {
 		var err error
@@ -29,12 +27,19 @@ func TestStorm(t *testing.T) {
 		t.Skip("takes some seconds")
 	}
 	t.Logf("seed %d", seed)
-	rnd := rand.New(rand.NewPCG(seed, 2))
+	return time.Now().Add(lasts), rand.New(rand.NewPCG(seed, 2))
+}
+
+// TestStorm: an estate that changes all the while, in a cloud that fails in every way
+// it can, now and then: nothing is lost, nothing is doubled, and a survey that comes
+// through says what is so.
+func TestStorm(t *testing.T) {
+	until, rnd := forecast(t)
 	of := func(list ...string) string { return list[rnd.IntN(len(list))] }
 	p := newProgram(t, "0", 6)
 	p.must("enact", "-yes")
 	rounds, met, failed, surveys := 0, 0, 0, 0
-	for until := time.Now().Add(lasts); time.Now().Before(until); rounds++ {
+	for ; time.Now().Before(until); rounds++ {
 		// the storm: faults of any kind at any call, so many and no more
 		for range 1 + rnd.IntN(4) {
 			fault := []string{"medina", "faults", of("refuse", "delay", "drop-before", "drop-after", "half", "throttle"),

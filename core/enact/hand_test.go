@@ -234,11 +234,7 @@ func lampCoast(t *testing.T, l *lamps, attrs ...string) *coast {
 }
 
 func (c *coast) lamp(name string, attrs ...string) {
-	x := &thing{typ: "lamp", name: name, attrs: map[string]string{"name": strconv.Quote(name)}}
-	for i := 0; i+1 < len(attrs); i += 2 {
-		x.attrs[attrs[i]] = attrs[i+1]
-	}
-	c.things[name] = x
+	c.put("lamp", name, "", append(attrs, "name", strconv.Quote(name))...)
 	c.write()
 }
 

@@ -118,14 +118,17 @@ func everyActionIn(t *testing.T, s store.Store, box *seal.Box) *coast {
 	return c.everyAction()
 }
 
-func (c *coast) everyAction() *coast {
-	put := func(typ, name, on string, attrs ...string) {
-		x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
-		for i := 0; i+1 < len(attrs); i += 2 {
-			x.attrs[attrs[i]] = attrs[i+1]
-		}
-		c.things[name] = x
+// put declares a resource, attributes as pairs of names and Starlark.
+func (c *coast) put(typ, name, on string, attrs ...string) {
+	x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
+	for i := 0; i+1 < len(attrs); i += 2 {
+		x.attrs[attrs[i]] = attrs[i+1]
 	}
+	c.things[name] = x
+}
+
+func (c *coast) everyAction() *coast {
+	put := c.put
 	put("network", "net", "", "range", `"10.0.0.0/16"`)
 	put("subnet", "moved", "net", "range", `"10.0.1.0/24"`)
 	put("machine", "onmoved", "moved", "size", `"small"`, "image", `"stone-1"`)
@@ -305,7 +308,7 @@ func TestKillOnAPlainCloud(t *testing.T) {
 // TestKillOnEveryMix is the same on clouds with and without keys, tags, names and slow
 // work, seen through HTTP.
 func TestKillOnEveryMix(t *testing.T) {
-	for bits := 0; bits < 16; bits += sample(1, 3, 5) {
+	for bits := 0; bits < 16; bits += sample(1, 5, 15) {
 		m := mix{bits&1 > 0, bits&2 > 0, bits&4 > 0, bits&8 > 0}
 		t.Run(m.String(), func(t *testing.T) {
 			t.Parallel()
@@ -313,7 +316,7 @@ func TestKillOnEveryMix(t *testing.T) {
 				c := newCoast(t, 1)
 				c.behind(m)
 				return c.everyAction()
-			}, sample(1, 5, 11), 20)
+			}, sample(1, 7, 17), 20)
 		})
 	}
 }

@@ -21,13 +21,7 @@ func counting(t *testing.T, moves bool) *coast {
 			a.Moves = a.Moves && moves
 		}
 	}
-	put := func(typ, name, on string, attrs ...string) {
-		x := &thing{typ: typ, name: name, on: on, attrs: map[string]string{}}
-		for i := 0; i+1 < len(attrs); i += 2 {
-			x.attrs[attrs[i]] = attrs[i+1]
-		}
-		c.things[name] = x
-	}
+	put := c.put
 	put("network", "net", "", "range", `"10.0.0.0/16"`)
 	put("subnet", "quay", "net", "range", `"10.0.1.0/24"`)
 	put("machine", "gauge", "quay", "size", `"small"`, "image", `"stone-1"`)
