@@ -262,7 +262,11 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 	if err := a.summarise(f, newRunDocument(p, proposal, f, began, r)); err != nil {
 		return err
 	}
-	return a.ended(p, proposal, f, r)
+	err = a.ended(p, proposal, f, r)
+	if ctx.Err() != nil {
+		return exitError(exitInterrupted)
+	}
+	return err
 }
 
 // unsigned refuses a proposal that was made just now and needs signatures.

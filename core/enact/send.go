@@ -178,8 +178,11 @@ func (e *executor) try(ctx context.Context, c *call, within time.Duration) (driv
 		}
 		return live, err
 	}, backoff.WithBackOff(wait), backoff.WithMaxElapsedTime(within))
-	if errors.Is(err, context.DeadlineExceeded) {
-		err = &noAnswer{c.within, err}
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		err = &cutShort{fmt.Sprintf("the cloud gave no answer within %s", c.within), err}
+	case errors.Is(err, context.Canceled):
+		err = &cutShort{"it was interrupted", err}
 	}
 	return live, err
 }
@@ -210,16 +213,16 @@ func (e *executor) keyMemory(full string) time.Duration {
 	return 0
 }
 
-// noAnswer is the error of a call that the cloud did not answer in time.
-type noAnswer struct {
-	within time.Duration
-	err    error
+// cutShort is the error of a call that was not waited for any longer.
+type cutShort struct {
+	why string
+	err error
 }
 
-func (e *noAnswer) Error() string { return fmt.Sprintf("the cloud gave no answer within %s", e.within) }
+func (e *cutShort) Error() string { return e.why }
 
 // Unwrap is what the call ended with.
-func (e *noAnswer) Unwrap() error { return e.err }
+func (e *cutShort) Unwrap() error { return e.err }
 
 // once makes the call that an intent describes. Nothing that is not known is ever sent,
 // and a driver that panics has given no answer.
