@@ -69,7 +69,7 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := c.cmd.Start(); err != nil {
+	if err := startTied(c.cmd, c.ended); err != nil {
 		return nil, fmt.Errorf("%s cannot be started: %w", d.o.Command[0], err)
 	}
 	var reading sync.WaitGroup

@@ -180,6 +180,13 @@ func hostile(role string) {
 		case "list":
 			reply(map[string]any{"things": []any{}, "next": "again"})
 		case "create":
+			if role == "late" {
+				var p struct{ Inputs struct{ Name string } }
+				_ = json.Unmarshal(m.Params, &p)
+				_ = os.WriteFile(p.Inputs.Name+".begun", nil, 0o600)
+				time.Sleep(time.Second)
+				_ = os.WriteFile(p.Inputs.Name, nil, 0o600)
+			}
 			os.Exit(5)
 		}
 	}
