@@ -308,7 +308,7 @@ func TestKillOnAPlainCloud(t *testing.T) {
 // TestKillOnEveryMix is the same on clouds with and without keys, tags, names and slow
 // work, seen through HTTP.
 func TestKillOnEveryMix(t *testing.T) {
-	for bits := 0; bits < 16; bits += sample(1, 5, 15) {
+	for bits := 0; bits < 16; bits += sample(1, 15, 15) {
 		m := mix{bits&1 > 0, bits&2 > 0, bits&4 > 0, bits&8 > 0}
 		t.Run(m.String(), func(t *testing.T) {
 			t.Parallel()
@@ -316,7 +316,7 @@ func TestKillOnEveryMix(t *testing.T) {
 				c := newCoast(t, 1)
 				c.behind(m)
 				return c.everyAction()
-			}, sample(1, 7, 17), 20)
+			}, sample(1, 9, 17), 20)
 		})
 	}
 }

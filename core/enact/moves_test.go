@@ -119,7 +119,7 @@ func TestOthersMove(t *testing.T) {
 		was := c.published()
 		var subnet string
 		for id, l := range c.live() {
-			if l.Attributes["gateway"] != nil {
+			if l.Attributes["free"] != nil {
 				subnet = id
 			}
 		}
