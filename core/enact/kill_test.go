@@ -316,7 +316,7 @@ func TestKillOnEveryMix(t *testing.T) {
 				c := newCoast(t, 1)
 				c.behind(m)
 				return c.everyAction()
-			}, sample(1, 9, 17), 20)
+			}, sample(1, 9, 45), 20)
 		})
 	}
 }
