@@ -25,7 +25,7 @@ func TestTypedLine(t *testing.T) {
 		require.NotContains(t, got, "hush")
 	}
 	if _, err := exec.LookPath("sh"); err != nil {
-		t.Skip("there is no shell here")
+		t.Skip("sh is not installed")
 	}
 	odd := []string{"enact", "-input", `tags={"a": "b c"}`, "-why", "$HOME `x` \\ \n '", "", "*", "~"}
 	out, err := exec.Command("sh", "-c", `kasbah() { for a in "$@"; do printf '%s\0' "$a"; done; }; `+typedLine(odd)).Output()
