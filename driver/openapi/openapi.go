@@ -423,15 +423,15 @@ func (d *Driver) Copy(ctx context.Context, typ, id, key string) (driver.Live, er
 		return driver.Live{}, err
 	}
 	if t.copies == "" {
-		return driver.Live{}, fmt.Errorf("the API cannot copy things of type %s", typ)
+		return driver.Live{}, driver.Refuse("the API cannot copy things of type %s", typ)
 	}
 	place, err := t.place(id)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	known, err := t.known(id)
 	if err != nil {
-		return driver.Live{}, err
+		return driver.Live{}, driver.Unsent(err)
 	}
 	return d.write(ctx, t, http.MethodPost, place+"/"+t.copies, d.headers("", key), "application/json", []byte("{}"), known, "")
 }
