@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 
@@ -11,6 +14,7 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
+	"kasbah/keys"
 	"kasbah/store"
 	"kasbah/store/etcd"
 	"kasbah/store/file"
@@ -146,6 +150,27 @@ func (p *project) filledIn(ctx context.Context, s value.Map) (value.Map, error) 
 	return out, nil
 }
 
+// seen is where what this machine has seen of the project's ledgers is remembered: with
+// the person's keys by the estate's id, or where nothing is sealed and there is none, in
+// the estate's folder by where the ledgers are.
+func (a *app) seen(p *project, s value.Map) (ledger.Memory, error) {
+	if p.box != nil {
+		home, err := a.home()
+		if err != nil {
+			return nil, err
+		}
+		known, _ := p.box.Estate()
+		return home.Heads(known.ID), nil
+	}
+	place := maps.Clone(s)
+	for _, k := range sealKeys {
+		delete(place, k)
+	}
+	digest := sha256.Sum256(value.Encode(place))
+	beside := &keys.Home{Dir: filepath.Join(p.estate.Dir, ".kasbah")}
+	return beside.Heads(hex.EncodeToString(digest[:8])), nil
+}
+
 // openLedgers prepares the ledger of every ward of the estate.
 func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) (err error) {
 	s := p.estate.Ledger(p.env)
@@ -163,6 +188,10 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 	if p.box, err = a.newBox(p, s); err != nil {
 		return err
 	}
+	seen, err := a.seen(p, s)
+	if err != nil {
+		return err
+	}
 	id := a.identity()
 	estateName, envName := p.estate.LedgerNames(p.env)
 	for _, w := range p.estate.Wards {
@@ -170,14 +199,9 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 		if err != nil {
 			return err
 		}
+		l.RememberIn(&memory{Memory: seen, a: a})
 		if p.box != nil {
-			home, err := a.home()
-			if err != nil {
-				return err
-			}
-			known, _ := p.box.Estate()
 			l.SealWith(p.box)
-			l.RememberIn(&memory{Memory: home.Heads(known.ID), a: a})
 		} else if s["seal"] == "off" {
 			l.OpenOnPurpose()
 		}

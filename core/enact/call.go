@@ -17,6 +17,33 @@ import (
 // the next run finds out.
 var errUnclear = errors.New("its end is not known; the next run finds out")
 
+// errUntold marks one of which no look can tell either.
+var errUntold = errors.New("no look can tell")
+
+// unclearError is the error of a call whose end is not known, with what is to be done.
+type unclearError struct {
+	err  error
+	next string
+}
+
+func (e *unclearError) Error() string   { return e.err.Error() + ": " + e.next }
+func (e *unclearError) Unwrap() []error { return []error{e.err, errUnclear} }
+
+// unclearEnd is the error of a call of a run whose end is not known.
+func unclearEnd(c *call, run string, err error) error {
+	next := errUnclear.Error()
+	if errors.Is(err, errUntold) {
+		next = fmt.Sprintf("its end is not known, and only a person can tell: kasbah lock recover %s -made %s=ID, or =none", run, value.InWard(c.run.Ward(), c.intent.Address))
+	}
+	return &unclearError{err, next}
+}
+
+// untold marks the error of a call of which no look can tell.
+type untold struct{ error }
+
+func (e untold) Unwrap() error     { return e.error }
+func (e untold) Is(err error) bool { return err == errUntold }
+
 // tagTries is how often a call is made again because the thing's tag moved
 // without anything that counts having moved.
 const tagTries = 3

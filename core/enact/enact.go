@@ -123,7 +123,7 @@ func (r *Result) MayGoOn(kept bool) bool {
 	for _, a := range r.Actions {
 		var said *driver.Error
 		switch {
-		case a.Err == nil:
+		case a.Err == nil, errors.Is(a.Err, errUntold):
 		case errors.Is(a.Err, ErrOvertaken):
 			if !kept {
 				return true

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/driver"
+	"kasbah/store"
 )
 
 // faulty is a driver between the program and Medina that does as a test says.
@@ -331,7 +334,7 @@ func TestKeylessCloud(t *testing.T) {
 	before := len(c.live())
 	o.Run = "run-9b"
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
-	require.ErrorContains(t, err, "the cloud may have forgotten its key, so only a person can tell")
+	require.ErrorContains(t, err, "the cloud may have forgotten its key: its end is not known, and only a person can tell")
 	require.Len(t, c.live(), before, "nothing is made a second time")
 	var id string
 	for _, l := range c.live() {
@@ -476,4 +479,80 @@ func TestStrangeProposals(t *testing.T) {
 			c.enact(p)
 		}
 	}
+}
+
+// gone is a store that cannot be reached while it is down.
+type gone struct {
+	store.Store
+	down atomic.Bool
+}
+
+var errDown = errors.New("the store cannot be reached")
+
+func (g *gone) PutIfAbsent(ctx context.Context, key string, body []byte) error {
+	if g.down.Load() {
+		return errDown
+	}
+	return g.Store.PutIfAbsent(ctx, key, body)
+}
+
+func (g *gone) Get(ctx context.Context, key string) ([]byte, error) {
+	if g.down.Load() {
+		return nil, errDown
+	}
+	return g.Store.Get(ctx, key)
+}
+
+func (g *gone) List(ctx context.Context, prefix, after string) iter.Seq2[string, error] {
+	if g.down.Load() {
+		return func(yield func(string, error) bool) { yield("", errDown) }
+	}
+	return g.Store.List(ctx, prefix, after)
+}
+
+// TestLedgerGone: a call whose answer was lost while the ledger cannot be reached has no
+// known end. The next run finds out; nothing is told as failed, and nothing is made twice.
+func TestLedgerGone(t *testing.T) {
+	c, f := small(t)
+	g := &gone{Store: c.store}
+	lost := make(chan struct{})
+	var once sync.Once
+	f.before = func(call, typ, id string) error {
+		if typ == "bucket" {
+			<-lost // its result finds the ledger gone
+		}
+		return nil
+	}
+	f.after = func(call, typ, id string, l driver.Live) error {
+		if typ != "machine" {
+			return nil
+		}
+		once.Do(func() {
+			g.down.Store(true)
+			close(lost)
+		})
+		return &driver.Error{Message: "the connection was lost", Passing: true}
+	}
+	p := c.propose(false)
+	o := c.options("first", f, g)
+	o.Parallel = 4
+	r, err := enact.Enact(context.Background(), p, o)
+	require.ErrorIs(t, err, errDown)
+	if r != nil {
+		require.Zero(t, r.Counts.Failed, "nobody knows that it failed")
+	}
+	g.down.Store(false)
+	f.before, f.after = nil, nil
+
+	require.NoError(t, c.ledger().Break(context.Background(), "first", "its ledger was gone", ""))
+	s, err := c.ledger().Load(context.Background())
+	require.NoError(t, err)
+	require.Len(t, s.Unresolved(), 2, "the machine and the bucket")
+	p = c.propose(false)
+	r, err = enact.Enact(context.Background(), p, c.options("second", f, g))
+	require.NoError(t, err)
+	require.Equal(t, "done", r.Outcome, "%v", r.Failures)
+	require.ElementsMatch(t, []string{"shore:medina.machine/mac", "shore:medina.bucket/bkt"}, r.Recovered)
+	require.Len(t, c.live(), 5, "nothing was made twice")
+	require.Zero(t, c.propose(false).Counts.Changing())
 }

@@ -37,7 +37,7 @@ func (e *executor) resolve(ctx context.Context, c *call, err error) (driver.Live
 		case done:
 			return live, driver.Done, nil
 		case !known:
-			return driver.Live{}, driver.Unknown, err
+			return driver.Live{}, driver.Unknown, untold{err}
 		case !makes(&c.intent):
 			return driver.Live{}, driver.NotDone, notDone(err)
 		}

@@ -80,6 +80,7 @@ func (e *executor) recordedAs(typ, id string) (string, error) {
 // made again with its recorded key and tag, so that a late call of the dead
 // run can only repeat it.
 func (e *executor) recover(ctx context.Context, made map[string]string) error {
+	var failed []error
 	for _, ward := range value.Keys(e.runs) {
 		run := e.runs[ward]
 		written, read := run.Unresolved()
@@ -87,13 +88,18 @@ func (e *executor) recover(ctx context.Context, made map[string]string) error {
 			return unresolved(read[0])
 		}
 		for _, open := range written {
-			if err := e.recoverOne(ctx, run, open, made[value.InWard(ward, open.Intent.Address)]); err != nil {
-				return fmt.Errorf("%s: its unfinished %s of run %s: %w", open.Intent.Address, open.Intent.Call, open.Run, err)
+			full := value.InWard(ward, open.Intent.Address)
+			if err := e.recoverOne(ctx, run, open, made[full]); err != nil {
+				failed = append(failed, fmt.Errorf("%s: its unfinished %s of run %s: %w", full, open.Intent.Call, open.Run, err))
+				if ctx.Err() != nil || e.isBroken() {
+					return errors.Join(failed...)
+				}
+				continue // one that only a person knows about keeps no other one open
 			}
-			e.recovered = append(e.recovered, value.InWard(ward, open.Intent.Address))
+			e.recovered = append(e.recovered, full)
 		}
 	}
-	return nil
+	return errors.Join(failed...)
 }
 
 func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger.OpenIntent, made string) (err error) {
@@ -155,13 +161,10 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	case driver.NotDone:
 		return settle(ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
 	}
-	switch {
-	case ctx.Err() != nil || e.isBroken():
+	if ctx.Err() != nil || e.isBroken() {
 		return err
-	case !forgotten && e.asksAgain(c, err):
-		return fmt.Errorf("%w: %w", err, errUnclear)
 	}
-	return fmt.Errorf("%w, so only a person can tell: kasbah lock recover %s -made %s=ID, or =none", err, open.Run, value.InWard(run.Ward(), in.Address))
+	return unclearEnd(c, open.Run, err)
 }
 
 // makes reports whether a call makes a thing.

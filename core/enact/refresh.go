@@ -131,7 +131,7 @@ func (e *executor) refresh(ctx context.Context, full string) error {
 	}
 	ward, _ := value.SplitWard(full)
 	next := *r
-	next.Tag = live.Tag
+	next.Tag, next.Seen = live.Tag, e.o.Run
 	e.take(&next, ward, live.Attributes)
 	if next.Tag == r.Tag && sameLive(t, r, &next) {
 		return nil

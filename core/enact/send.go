@@ -72,7 +72,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			if rerr := e.unclear(c); rerr != nil {
 				return rerr
 			}
-			return fmt.Errorf("%w: %w", err, errUnclear)
+			return unclearEnd(c, e.o.Run, err)
 		}
 		if rerr := e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error(), Seconds: seconds}); rerr != nil {
 			return rerr
@@ -314,7 +314,8 @@ func (e *executor) doneResult(ward string, in *ledger.Intent, live driver.Live, 
 func (e *executor) result(c *call, r ledger.Result) error {
 	r.Intent, r.Address = c.intent.ID, c.intent.Address
 	if err := c.run.Append(context.Background(), ledger.Line{Kind: ledger.KindResult, Result: &r}); err != nil {
-		return e.broke(fmt.Errorf("the call for %s is made, and its result could not be recorded: %w", r.Address, err))
+		_ = e.broke(err) // told at the end of the run
+		return &unclearError{fmt.Errorf("its result could not be recorded: %w", err), errUnclear.Error()}
 	}
 	return nil
 }

@@ -3,7 +3,6 @@ package enact
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -105,7 +104,7 @@ func (u *undoing) findOut(ctx context.Context) {
 			err = e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error()})
 		}
 		if err != nil {
-			u.errs[c.step] = fmt.Errorf("%w: %w", err, errUnclear)
+			u.errs[c.step] = unclearEnd(c, e.o.Run, err)
 			continue
 		}
 		ward := e.byWard[c.run.Ward()]

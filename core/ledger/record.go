@@ -31,6 +31,7 @@ type Record struct {
 	Version       int64            `json:"version"` // grows with id, inputs, needs and care
 	Changed       time.Time        `json:"changed"`
 	Run           string           `json:"run"`
+	Seen          string           `json:"seen,omitempty"` // the run that has read live again since, and found it moved
 	Leftovers     []Leftover       `json:"leftovers,omitempty"`
 	// Hidden are the secret attributes in clear: those given and those that the
 	// cloud has made. Only a sealed ledger holds any.

@@ -159,7 +159,7 @@ func (n *Note) onlySeen(now *Stored) bool {
 		return false
 	}
 	is := *n.Record
-	is.Live, is.Tag, is.Hidden = was.Live, was.Tag, was.Hidden
+	is.Live, is.Tag, is.Hidden, is.Seen = was.Live, was.Tag, was.Hidden, was.Seen
 	a, err1 := json.Marshal(is)
 	b, err2 := json.Marshal(was)
 	return err1 == nil && err2 == nil && bytes.Equal(a, b)

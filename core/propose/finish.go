@@ -44,6 +44,7 @@ func (w *proposer) finish(ctx context.Context) error {
 	if priced {
 		p.Cost = &sum
 	}
+	w.likelyRenames()
 	w.approvals()
 	w.secrets()
 	if err := w.consumers(); err != nil {

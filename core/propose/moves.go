@@ -186,6 +186,8 @@ func (w *proposer) movedFrom(a *Action, ref value.Ref) string {
 	now, err := w.lookup(ref)
 	if ok && err == nil && Differ(was, now) && !value.IsSecret(was) {
 		text += fmt.Sprintf(" from %s to %s", value.Plain(was), value.Plain(now))
+	} else if r.Seen >= r.Run && r.Seen != "" { // run ids grow with time
+		text += ", seen by run " + r.Seen
 	}
 	return text
 }
