@@ -51,7 +51,7 @@ func commands() []*command {
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(), ledgerRenameCommand(), ledgerReleaseCommand(), ledgerRestoreCommand(), ledgerMoveCommand(), ledgerPruneCommand(), ledgerResealCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(),
-		keyShowCommand(), keyNewCommand(), keyAdmitCommand(), keyDismissCommand(), keyKeepCommand(), keyListCommand(), keyForgetCommand(), keyEstateCommand(), typesCommand(),
+		keyShowCommand(), keyWriterCommand(), keyNewCommand(), keyAdmitCommand(), keyDismissCommand(), keyKeepCommand(), keyListCommand(), keyForgetCommand(), keyEstateCommand(), typesCommand(),
 		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(), medinaTokensCommand(), medinaSnapshotCommand(), medinaResetCommand(),
 		demoCommand(), versionCommand(), helpCommand(),
 	}

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"io/fs"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"kasbah/core/approval"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/seal"
@@ -169,9 +171,11 @@ func keyForgetCommand() *command {
 }
 
 func keyAdmitCommand() *command {
+	var writer bool
 	return &command{
-		name: "key admit", line: "let somebody read the ledger, from its next reseal on", args: "NAME PUBLIC",
-		examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-3 \"$(cat keeper-3.pub)\""},
+		name: "key admit", line: "let somebody read the ledger, or write it, from its next reseal on", args: "NAME PUBLIC",
+		examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-2 -writer \"$(cat keeper-2.pub)\""},
+		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&writer, "writer", false, "the key signs what they write; without it, it opens what they read") },
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 2 {
 				return usage("key admit wants a name and a public key")
@@ -180,19 +184,26 @@ func keyAdmitCommand() *command {
 			if err := keys.CheckName(name); err != nil {
 				return usage("%v", err)
 			}
-			if _, err := seal.Recipient(public); err != nil {
+			list, what := "recipients", "a recipient"
+			if writer {
+				list, what = "writers", "a writer"
+				if _, err := approval.Public(public); err != nil {
+					return usage("%s: %v", public, err)
+				}
+			} else if _, err := seal.Recipient(public); err != nil {
 				return usage("%v", err)
 			}
-			return a.changeReaders(ctx, false, func(list []string) ([]string, error) {
-				for _, r := range list {
+			return a.changeKeys(ctx, func(e *estate.Estate, c *keyChange) error {
+				for _, r := range e.LedgerList(list) {
 					if estate.Key(r) == public {
-						return nil, fmt.Errorf("that key is a recipient already")
+						return fmt.Errorf("that key is %s already", what)
 					}
 					if estate.KeyName(r) == name {
-						return nil, fmt.Errorf("%s is a recipient already, with another key; dismiss that one first", name)
+						return fmt.Errorf("%s is %s already, with another key; dismiss that one first", name, what)
 					}
 				}
-				return append(list, public+" "+name), nil
+				c.lists[list] = append(e.LedgerList(list), public+" "+name)
+				return nil
 			})
 		},
 	}
@@ -200,27 +211,72 @@ func keyAdmitCommand() *command {
 
 func keyDismissCommand() *command {
 	return &command{
-		name: "key dismiss", line: "take somebody's reading away, from the ledger's next reseal on", args: "NAME|PUBLIC",
+		name: "key dismiss", line: "take somebody's reading and writing away, from the ledger's next reseal on", args: "NAME|PUBLIC",
 		examples: [2]string{"kasbah key dismiss keeper-2", "kasbah key dismiss age1qe…"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
 				return usage("key dismiss wants a name or a public key")
 			}
 			who := strings.Join(args, " ")
-			return a.changeReaders(ctx, true, func(list []string) ([]string, error) {
+			return a.changeKeys(ctx, func(e *estate.Estate, c *keyChange) error {
 				var names []string
-				for i, r := range list {
-					names = append(names, estate.KeyName(r))
-					if estate.KeyName(r) != who && estate.Key(r) != estate.Key(who) {
+				for _, list := range []string{"recipients", "writers"} {
+					was := e.LedgerList(list)
+					stay := slices.DeleteFunc(slices.Clone(was), func(r string) bool {
+						return estate.KeyName(r) == who || estate.Key(r) == estate.Key(who)
+					})
+					for _, r := range was {
+						names = append(names, estate.KeyName(r))
+					}
+					switch {
+					case len(stay) == len(was):
 						continue
+					case len(stay) == 0 && list == "recipients":
+						return errors.New("it is the only recipient: nobody could read the ledger any more")
+					case len(stay) == 0:
+						return errors.New("it is the only writer: nobody could write the ledger any more")
 					}
-					if len(list) == 1 {
-						return nil, errors.New("it is the only recipient: nobody could read the ledger any more")
-					}
-					return slices.Delete(slices.Clone(list), i, i+1), nil
+					c.lists[list] = stay
+					c.leaving = c.leaving || list == "recipients"
 				}
-				return nil, &usageError{msg: "no recipient is called " + who, hint: nearest.Hint(who, names)}
+				if len(c.lists) == 0 {
+					return &usageError{msg: "nobody is called " + who + " among recipients and writers", hint: nearest.Hint(who, names)}
+				}
+				return nil
 			})
+		},
+	}
+}
+
+// keyWriterCommand prints the key that signs what the person writes.
+func keyWriterCommand() *command {
+	return &command{
+		name: "key writer", line: "print the public key that signs what you write; makes one where there is none", args: "",
+		examples: [2]string{"kasbah key writer", "kasbah key writer -json"},
+		run: func(_ context.Context, a *app, args []string) error {
+			if len(args) > 0 {
+				return usage("key writer takes no arguments")
+			}
+			home, err := a.home()
+			if err != nil {
+				return err
+			}
+			public, err := home.WriterPublic()
+			made := errors.Is(err, fs.ErrNotExist)
+			if made {
+				public, err = home.NewWriter()
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.WriterFile(), "public": []string{public}})
+			}
+			a.out().Printf("%s\n", public)
+			if made {
+				a.say("Made it and kept it in %s. `kasbah key admit NAME -writer PUBLIC` lists it in kasbah.toml.", home.WriterFile())
+			}
+			return nil
 		},
 	}
 }
@@ -258,9 +314,15 @@ func (a *app) toRenew(ctx context.Context) ([]string, error) {
 	return renew, nil
 }
 
-// changeReaders rewrites the recipients in kasbah.toml, and lists what is to be
-// renewed when somebody goes.
-func (a *app) changeReaders(ctx context.Context, leaving bool, change func([]string) ([]string, error)) error {
+// keyChange is a change of who reads and writes, in kasbah.toml.
+type keyChange struct {
+	lists   map[string][]string // of [ledger], by key
+	leaving bool                // a reader goes, who knows the estate's key
+}
+
+// changeKeys rewrites who reads and writes in kasbah.toml. When a reader goes, the estate
+// gets another key, and what they may know is listed.
+func (a *app) changeKeys(ctx context.Context, change func(*estate.Estate, *keyChange) error) error {
 	dir, err := estate.Find(a.dir)
 	if err != nil {
 		return err
@@ -274,27 +336,45 @@ func (a *app) changeReaders(ctx context.Context, leaving bool, change func([]str
 	if err != nil {
 		return err
 	}
-	list, err := change(e.Recipients())
-	if err != nil {
+	c := &keyChange{lists: map[string][]string{}}
+	if err := change(e, c); err != nil {
 		return err
 	}
-	text, err := estate.WithRecipients(string(body), list)
-	if err != nil {
-		return err
+	text := string(body)
+	for _, key := range value.Keys(c.lists) {
+		if text, err = estate.WithLedgerList(text, key, c.lists[key]); err != nil {
+			return err
+		}
+	}
+	renew := []string{}
+	if c.leaving {
+		if renew, err = a.toRenew(ctx); err != nil { // while the ledgers can be read as kasbah.toml is
+			return err
+		}
+		if text, err = a.rekeyed(e, text, c.lists["recipients"]); err != nil {
+			return err
+		}
 	}
 	if err := replaceFile(path, []byte(text), 0o644); err != nil {
 		return err
 	}
-	renew := []string{}
-	if leaving {
-		if renew, err = a.toRenew(ctx); err != nil {
-			return err
+	lists := func(key string) []string {
+		if list, changed := c.lists[key]; changed {
+			return list
 		}
+		return append([]string{}, e.LedgerList(key)...)
 	}
 	if a.json {
-		return a.document(map[string]any{"format": "kasbah.readers/1", "recipients": list, "renew": renew})
+		return a.document(map[string]any{"format": "kasbah.readers/1", "recipients": lists("recipients"), "writers": lists("writers"), "renew": renew})
 	}
-	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's.\n", estate.File, render.Count(len(list), "recipient"))
+	said := []string{}
+	for _, key := range value.Keys(c.lists) {
+		said = append(said, render.Count(len(c.lists[key]), strings.TrimSuffix(key, "s")))
+	}
+	if c.leaving {
+		said = append(said, "another estate_key")
+	}
+	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's, in each environment.\n", estate.File, strings.Join(said, " and "))
 	if len(renew) > 0 {
 		a.out().Printf("What they could read they know. Renew:\n")
 		for _, s := range renew {
@@ -302,6 +382,32 @@ func (a *app) changeReaders(ctx context.Context, leaving bool, change func([]str
 		}
 	}
 	return nil
+}
+
+// rekeyed pins another key of the estate in the text of kasbah.toml, and keeps it on this
+// machine for the reseal.
+func (a *app) rekeyed(e *estate.Estate, text string, readers []string) (string, error) {
+	s := storeSettings{e.Dir, e.Ledger("")}
+	id, was := s.text("estate_id"), s.text("estate_key")
+	if id == "" || was == "" {
+		return text, nil // nothing is sealed
+	}
+	home, err := a.home()
+	if err != nil {
+		return "", err
+	}
+	next := seal.Estate{ID: id}.Rekeyed()
+	var to []string
+	for _, r := range readers {
+		to = append(to, estate.Key(r))
+	}
+	if err := home.KeepEstate(next, to); err != nil {
+		return "", err
+	}
+	if text, err = estate.WithLedgerText(text, "estate_key", next.Pin().Digest); err != nil {
+		return "", err
+	}
+	return estate.WithLedgerList(text, "former_keys", append(e.LedgerList("former_keys"), was))
 }
 
 // keyEstateCommand makes what seals an estate that was begun without.

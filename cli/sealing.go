@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"regexp"
 	"strings"
 
 	"github.com/oklog/ulid/v2"
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
 	"kasbah/core/estate"
@@ -81,7 +83,7 @@ func (a *app) newBox(p *project, s value.Map) (*seal.Box, error) {
 		return nil, wrong("seal", "", "seal is %s, and must be \"all\" or \"off\"", value.Plain(s["seal"]))
 	}
 	set := storeSettings{p.estate.Dir, s}
-	pin := seal.Pin{ID: set.text("estate_id"), Digest: set.text("estate_key")}
+	pin := seal.Pin{ID: set.text("estate_id"), Digest: set.text("estate_key"), Former: set.texts("former_keys")}
 	if pin.ID == "" || pin.Digest == "" {
 		return nil, wrong("seal", "`kasbah key estate` makes them", "seal = \"all\" needs estate_id and estate_key, which tell this estate's entries from anybody else's")
 	}
@@ -108,10 +110,10 @@ func (a *app) newBox(p *project, s value.Map) (*seal.Box, error) {
 // machine, or in another ledger of the estate.
 func (p *project) estateKey(ctx context.Context, home *keys.Home, id string) (seal.Estate, error) {
 	e, err := home.Estate(id)
-	if err == nil {
+	if err == nil && p.box.InForce(e) {
 		return e, nil
 	}
-	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, seal.ErrNoIdentity) {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, seal.ErrNoIdentity) {
 		return e, err
 	}
 	for _, env := range p.estate.Environments() {
@@ -229,13 +231,31 @@ func (a *app) acceptEnd(ctx context.Context, p *project, at int64, why string) e
 }
 
 // sealingOf are the lines of kasbah.toml that seal an estate.
-func sealingOf(recipients []string, pin seal.Pin) string {
+func sealingOf(recipients []string, pin seal.Pin, writer string) string {
 	var quoted []string
 	for _, r := range recipients {
 		quoted = append(quoted, fmt.Sprintf("%q", r))
 	}
-	return fmt.Sprintf("seal       = \"all\"   # every object is encrypted to these keys before it leaves this machine\nrecipients = [%s]\nestate_id  = %q\nestate_key = %q\n",
-		strings.Join(quoted, ", "), pin.ID, pin.Digest)
+	return fmt.Sprintf("seal       = \"all\"   # every object is encrypted to these keys before it leaves this machine\nrecipients = [%s]\nestate_id  = %q\nestate_key = %q\nwriters    = [%q]   # who may write it; each run signs what it writes\n",
+		strings.Join(quoted, ", "), pin.ID, pin.Digest, writer)
+}
+
+// signer is the first key of this machine among some that may write.
+func (a *app) signer(among []string) (ssh.Signer, error) {
+	home, err := a.home()
+	if err != nil {
+		return nil, err
+	}
+	return home.Writer(among)
+}
+
+// keyName is what a key of the person is called where it is listed.
+func (a *app) keyName() string {
+	name := regexp.MustCompile(`[^a-z0-9_.-]+`).ReplaceAllString(strings.ToLower(a.acting()), "-")
+	if name = strings.Trim(name, "-._0123456789"); name == "" {
+		return "somebody"
+	}
+	return name
 }
 
 // newSealing finds or makes the person's key and makes the estate's, and
@@ -258,9 +278,16 @@ func (a *app) newSealing() (lines string, said string, err error) {
 		mine, said = []string{made}, "made a key: "+home.IdentitiesFile()+"; keep a copy of it, without it nobody can read the ledger"
 	}
 	mine = mine[len(mine)-1:]
+	writer, err := home.WriterPublic()
+	if errors.Is(err, fs.ErrNotExist) {
+		writer, err = home.NewWriter()
+	}
+	if err != nil {
+		return "", "", err
+	}
 	e := seal.NewEstate()
 	if err := home.KeepEstate(e, mine); err != nil {
 		return "", "", err
 	}
-	return sealingOf(mine, e.Pin()), said, nil
+	return sealingOf(mine, e.Pin(), writer+" "+a.keyName()), said, nil
 }

@@ -48,8 +48,9 @@ var storeKinds = []storeKind{
 	}},
 }
 
-// sealKeys are those of [ledger] that say how it is sealed, wherever it is.
-var sealKeys = []string{"seal", "recipients", "estate_id", "estate_key"}
+// sealKeys are those of [ledger] that say how it is sealed and who writes it, wherever it
+// is.
+var sealKeys = []string{"seal", "recipients", "estate_id", "estate_key", "former_keys", "writers"}
 
 // storeSettings are the keys of [ledger], with credentials filled in.
 type storeSettings struct {
@@ -152,23 +153,24 @@ func (p *project) filledIn(ctx context.Context, s value.Map) (value.Map, error) 
 
 // seen is where what this machine has seen of the project's ledgers is remembered: with
 // the person's keys by the estate's id, or where nothing is sealed and there is none, in
-// the estate's folder by where the ledgers are.
-func (a *app) seen(p *project, s value.Map) (ledger.Memory, error) {
-	if p.box != nil {
-		home, err := a.home()
-		if err != nil {
-			return nil, err
-		}
-		known, _ := p.box.Estate()
-		return home.Heads(known.ID), nil
-	}
+// the estate's folder by where the ledgers are. open is the latter in any case.
+func (a *app) seen(p *project, s value.Map) (is, open ledger.Memory, err error) {
 	place := maps.Clone(s)
 	for _, k := range sealKeys {
 		delete(place, k)
 	}
 	digest := sha256.Sum256(value.Encode(place))
 	beside := &keys.Home{Dir: filepath.Join(p.estate.Dir, ".kasbah")}
-	return beside.Heads(hex.EncodeToString(digest[:8])), nil
+	open = beside.Heads(hex.EncodeToString(digest[:8]))
+	if p.box == nil {
+		return open, open, nil
+	}
+	home, err := a.home()
+	if err != nil {
+		return nil, nil, err
+	}
+	known, _ := p.box.Estate()
+	return home.Heads(known.ID), open, nil
 }
 
 // openLedgers prepares the ledger of every ward of the estate.
@@ -188,11 +190,12 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 	if p.box, err = a.newBox(p, s); err != nil {
 		return err
 	}
-	seen, err := a.seen(p, s)
+	seen, open, err := a.seen(p, s)
 	if err != nil {
 		return err
 	}
 	id := a.identity()
+	id.Sign = a.signer
 	estateName, envName := p.estate.LedgerNames(p.env)
 	for _, w := range p.estate.Wards {
 		l, err := ledger.New(p.store, estateName, envName, w, id)
@@ -200,6 +203,8 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 			return err
 		}
 		l.RememberIn(&memory{Memory: seen, a: a})
+		l.SeenOpen(open)
+		l.WrittenBy(p.estate.Writers(p.env, w))
 		if p.box != nil {
 			l.SealWith(p.box)
 		} else if s["seal"] == "off" {

@@ -6,7 +6,10 @@ package keys
 
 import (
 	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -23,6 +26,7 @@ import (
 	"filippo.io/age/armor"
 	"golang.org/x/crypto/ssh"
 
+	"kasbah/core/approval"
 	"kasbah/core/ledger"
 	"kasbah/core/seal"
 )
@@ -207,6 +211,114 @@ func (h *Home) NewIdentity() (public string, err error) {
 		old = append(old, '\n')
 	}
 	return public, h.write("identities", fmt.Appendf(old, "# public key: %s\n%s\n", public, id))
+}
+
+// WriterVariable names the file of the private key that signs what this machine writes.
+const WriterVariable = "KASBAH_WRITER"
+
+// WriterFile is where the key is kept that signs what the person writes.
+func (h *Home) WriterFile() string { return filepath.Join(h.Dir, "writer") }
+
+// NewWriter makes the key that signs what the person writes, an Ed25519 one as OpenSSH
+// keeps it, and returns its public key.
+func (h *Home) NewWriter() (public string, err error) {
+	if _, err := os.Stat(h.WriterFile()); err == nil {
+		return "", fmt.Errorf("%s is there already", h.WriterFile())
+	}
+	pub, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		return "", err
+	}
+	if err := h.write("writer", pem.EncodeToMemory(block)); err != nil {
+		return "", err
+	}
+	k, err := ssh.NewPublicKey(pub)
+	if err != nil {
+		return "", err
+	}
+	return authorized(k), nil
+}
+
+func authorized(k ssh.PublicKey) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k)))
+}
+
+// WriterPublic is the public key of WriterFile; fs.ErrNotExist when there is none.
+func (h *Home) WriterPublic() (string, error) {
+	k, _, err := h.signingKey(h.WriterFile())
+	if err != nil {
+		return "", err
+	}
+	return authorized(k), nil
+}
+
+// Writer is the first private key of this machine among some public ones: that of
+// KASBAH_WRITER, else the person's own and their SSH keys. It is nil when there is none. A
+// key with a passphrase asks for it once it is to sign.
+func (h *Home) Writer(among []string) (ssh.Signer, error) {
+	paths := []string{h.WriterFile()}
+	if v := os.Getenv(WriterVariable); v != "" {
+		paths = []string{v}
+	} else if home, err := os.UserHomeDir(); err == nil {
+		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+			paths = append(paths, filepath.Join(home, ".ssh", name))
+		}
+	}
+	listed := map[string]bool{}
+	for _, text := range among {
+		if k, err := approval.Public(text); err == nil {
+			listed[approval.Fingerprint(k)] = true
+		}
+	}
+	for i, path := range paths {
+		public, body, err := h.signingKey(path)
+		if err != nil {
+			if i == 0 && !errors.Is(err, fs.ErrNotExist) || os.Getenv(WriterVariable) != "" {
+				return nil, fmt.Errorf("the key that signs what is written: %w", err)
+			}
+			continue // an SSH key of another kind is not ours to judge
+		}
+		if listed[approval.Fingerprint(public)] {
+			return approval.Private(body, func() ([]byte, error) {
+				pass, err := h.Ask("Passphrase of " + path + ":")
+				return []byte(pass), err
+			})
+		}
+	}
+	return nil, nil
+}
+
+// signingKey reads a private key's file, and its public key without a passphrase.
+func (h *Home) signingKey(path string) (ssh.PublicKey, []byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	body, err := io.ReadAll(io.LimitReader(f, maxFile))
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := ssh.ParsePrivateKey(body)
+	var locked *ssh.PassphraseMissingError
+	switch {
+	case err == nil:
+		return s.PublicKey(), body, nil
+	case errors.As(err, &locked) && locked.PublicKey != nil:
+		return locked.PublicKey, body, nil
+	case errors.As(err, &locked):
+		text, err := os.ReadFile(path + ".pub")
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s has a passphrase, and its public key is not beside it: %w", path, err)
+		}
+		k, _, _, _, err := ssh.ParseAuthorizedKey(text)
+		return k, body, err
+	}
+	return nil, nil, fmt.Errorf("%s is no private key that can sign: Ed25519, ECDSA and RSA can", path)
 }
 
 // write replaces a file below the folder, whole or not at all.

@@ -85,39 +85,50 @@ func (e *Envelope) Sign(s ssh.Signer) (added bool, err error) {
 			return false, nil
 		}
 	}
+	sig, err := Sign(s, PayloadType, payload)
+	if err != nil {
+		return false, err
+	}
+	e.Signatures = append(e.Signatures, dsse.Signature{KeyID: id, Sig: base64.StdEncoding.EncodeToString(sig)})
+	return true, nil
+}
+
+// Sign signs a payload of a type, over DSSE's PAE of both: 64 bytes as in RFC 8032 by an
+// Ed25519 key, as RFC 4253 has it by another one.
+func Sign(s ssh.Signer, typ string, payload []byte) ([]byte, error) {
 	algorithm := s.PublicKey().Type()
 	if algorithm == ssh.KeyAlgoRSA {
 		algorithm = ssh.KeyAlgoRSASHA512
 	}
 	as, ok := s.(ssh.AlgorithmSigner)
 	if !ok {
-		return false, fmt.Errorf("keys of type %s cannot sign a proposal", s.PublicKey().Type())
+		return nil, fmt.Errorf("keys of type %s cannot sign here", s.PublicKey().Type())
 	}
-	sig, err := as.SignWithAlgorithm(rand.Reader, dsse.PAE(PayloadType, payload), algorithm)
+	sig, err := as.SignWithAlgorithm(rand.Reader, dsse.PAE(typ, payload), algorithm)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	blob := ssh.Marshal(sig)
 	if sig.Format == ssh.KeyAlgoED25519 {
-		blob = sig.Blob
+		return sig.Blob, nil
 	}
-	e.Signatures = append(e.Signatures, dsse.Signature{KeyID: id, Sig: base64.StdEncoding.EncodeToString(blob)})
-	return true, nil
+	return ssh.Marshal(sig), nil
+}
+
+// Verify reports whether a key has signed a payload of a type, as Sign does.
+func Verify(k ssh.PublicKey, typ string, payload, sig []byte) bool {
+	s := &ssh.Signature{Format: ssh.KeyAlgoED25519, Blob: sig}
+	if k.Type() != ssh.KeyAlgoED25519 {
+		s = &ssh.Signature{}
+		if ssh.Unmarshal(sig, s) != nil {
+			return false
+		}
+	}
+	return k.Verify(dsse.PAE(typ, payload), s) == nil
 }
 
 func verified(k ssh.PublicKey, sig string, payload []byte) bool {
 	b, err := base64.StdEncoding.Strict().DecodeString(sig)
-	if err != nil {
-		return false
-	}
-	s := &ssh.Signature{Format: ssh.KeyAlgoED25519, Blob: b}
-	if k.Type() != ssh.KeyAlgoED25519 {
-		s = &ssh.Signature{}
-		if ssh.Unmarshal(b, s) != nil {
-			return false
-		}
-	}
-	return k.Verify(dsse.PAE(PayloadType, payload), s) == nil
+	return err == nil && Verify(k, PayloadType, payload, b)
 }
 
 // Signed is what the signatures of an envelope come to under some keys.

@@ -25,11 +25,10 @@ func WithWard(body, ward string) (string, error) {
 	return after, nil
 }
 
-var recipientsList = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?ms)^(\s*recipients\s*=\s*)\[.*?\]`) })
-
-// WithRecipients changes the list of recipients in the text of a kasbah.toml
-// and leaves everything else as it stands.
-func WithRecipients(body string, list []string) (string, error) {
+// WithLedgerList changes a list of texts under [ledger] in the text of a kasbah.toml and
+// leaves everything else as it stands. One that is not there yet is written behind
+// estate_key.
+func WithLedgerList(body, key string, list []string) (string, error) {
 	var quoted []string
 	for _, r := range list {
 		quoted = append(quoted, strconv.Quote(r))
@@ -38,11 +37,27 @@ func WithRecipients(body string, list []string) (string, error) {
 	if len(list) > 1 {
 		text = "[\n  " + strings.Join(quoted, ",\n  ") + ",\n]"
 	}
-	once := recipientsList().FindAllStringIndex(body, -1)
-	after := recipientsList().ReplaceAllString(body, "${1}"+strings.ReplaceAll(text, "$", "$$"))
-	var is struct{ Ledger struct{ Recipients []string } }
-	if err := toml.Unmarshal([]byte(after), &is); err != nil || len(once) != 1 || !slices.Equal(is.Ledger.Recipients, list) {
-		return "", problem.At(Keys(File, body)("ledger.recipients"), "the list of recipients cannot be changed safely; write recipients = %s there by hand", strings.Join(strings.Fields(text), " "))
+	return withLedger(body, key, `\[.*?\]`, text, func(is any) bool { return slices.Equal(texts(is), list) })
+}
+
+// WithLedgerText is WithLedgerList for a text.
+func WithLedgerText(body, key, text string) (string, error) {
+	return withLedger(body, key, `"[^"]*"`, strconv.Quote(text), func(is any) bool { return is == text })
+}
+
+func withLedger(body, key, form, text string, holds func(any) bool) (string, error) {
+	at := regexp.MustCompile(`(?ms)^(\s*` + key + `\s*=\s*)` + form)
+	after := strings.ReplaceAll(text, "$", "$$")
+	switch found := at.FindAllStringIndex(body, -1); {
+	case len(found) == 1:
+		after = at.ReplaceAllString(body, "${1}"+after)
+	case len(found) == 0:
+		behind := regexp.MustCompile(`(?m)^([ \t]*)estate_key([ \t]*=.*)$`)
+		after = behind.ReplaceAllString(body, "${1}estate_key${2}\n${1}"+key+" = "+after)
+	}
+	var is struct{ Ledger map[string]any }
+	if err := toml.Unmarshal([]byte(after), &is); err != nil || !holds(is.Ledger[key]) {
+		return "", problem.At(Keys(File, body)("ledger."+key), "%s under [ledger] cannot be changed safely; write %s = %s there by hand", key, key, strings.Join(strings.Fields(text), " "))
 	}
 	return after, nil
 }

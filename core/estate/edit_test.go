@@ -69,19 +69,26 @@ func TestWithWard(t *testing.T) {
 	require.ErrorContains(t, err, "add \"b\" to it by hand")
 }
 
-// TestWithRecipients: the list is rewritten, and not a byte besides.
-func TestWithRecipients(t *testing.T) {
+// TestWithLedgerList: the list is rewritten, and not a byte besides.
+func TestWithLedgerList(t *testing.T) {
 	body := "estate = \"x\"\nwards = [\"a\"]\n[ledger]\nseal = \"all\"   # always\nrecipients = [\n  \"age1a keeper-1\", # who began\n  \"age1b\",\n]\n[env.t]\n"
 	e, err := Parse("/x", []byte(body))
 	require.NoError(t, err)
-	require.Equal(t, []string{"age1a keeper-1", "age1b"}, e.Recipients())
-	require.Equal(t, "age1a", Key(e.Recipients()[0]))
-	require.Equal(t, "keeper-1", KeyName(e.Recipients()[0]))
+	require.Equal(t, []string{"age1a keeper-1", "age1b"}, e.LedgerList("recipients"))
+	require.Equal(t, "age1a", Key(e.LedgerList("recipients")[0]))
+	require.Equal(t, "keeper-1", KeyName(e.LedgerList("recipients")[0]))
 	require.Equal(t, "ssh-ed25519 AAAA", Key("ssh-ed25519  AAAA keeper-2@tower of the coast"))
 	require.Equal(t, "keeper-2@tower of the coast", KeyName("ssh-ed25519  AAAA keeper-2@tower of the coast"))
-	after, err := WithRecipients(body, []string{"age1c keeper-3"})
+	after, err := WithLedgerList(body, "recipients", []string{"age1c keeper-3"})
 	require.NoError(t, err)
 	require.Equal(t, "estate = \"x\"\nwards = [\"a\"]\n[ledger]\nseal = \"all\"   # always\nrecipients = [\"age1c keeper-3\"]\n[env.t]\n", after)
-	_, err = WithRecipients("[ledger]\n", []string{"age1c"})
+	_, err = WithLedgerList("[ledger]\n", "recipients", []string{"age1c"})
 	require.ErrorContains(t, err, `write recipients = ["age1c"] there by hand`)
+
+	body = "[ledger]\nseal = \"all\"\n  estate_key = \"sha256:a\" # pinned\n[env.t]\n"
+	after, err = WithLedgerText(body, "estate_key", "sha256:b")
+	require.NoError(t, err)
+	after, err = WithLedgerList(after, "former_keys", []string{"sha256:a"})
+	require.NoError(t, err)
+	require.Equal(t, "[ledger]\nseal = \"all\"\n  estate_key = \"sha256:b\" # pinned\n  former_keys = [\"sha256:a\"]\n[env.t]\n", after)
 }

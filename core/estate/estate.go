@@ -58,6 +58,7 @@ type environment struct {
 	drivers  map[string]Settings
 	kits     map[string]KitSource
 	secrets  map[string]SecretSource
+	writers  map[string][]any // who may write a ward's ledger, where it says so of that ward
 }
 
 // Limits bound the evaluation of one ward.
@@ -171,14 +172,28 @@ func (e *Estate) Ledger(env string) Settings {
 	return overridden(e.ledger, nil)
 }
 
-// Recipients are those that the file gives for all environments, as written.
-func (e *Estate) Recipients() []string {
+// LedgerList is a list of [ledger] that the file gives for all environments, as written:
+// recipients, writers or former_keys.
+func (e *Estate) LedgerList(key string) []string { return texts(e.ledger[key]) }
+
+func texts(v any) []string {
 	var out []string
-	list, _ := e.ledger["recipients"].([]any)
+	list, _ := v.([]any)
 	for _, r := range list {
-		out = append(out, r.(string))
+		if text, ok := r.(string); ok {
+			out = append(out, text)
+		}
 	}
 	return out
+}
+
+// Writers are the public keys of those who may write the ledger of a ward in an
+// environment; none where anybody may who can.
+func (e *Estate) Writers(env, ward string) []string {
+	if en := e.envs[env]; en != nil && en.writers[ward] != nil {
+		return texts(en.writers[ward])
+	}
+	return texts(e.Ledger(env)["writers"])
 }
 
 // Key is the public key in the text of a recipient, without the name behind it.
@@ -345,7 +360,7 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
 		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
-		wards: map[string]value.Map{}, drivers: map[string]Settings{},
+		wards: map[string]value.Map{}, writers: map[string][]any{}, drivers: map[string]Settings{},
 		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
 	}
 	if v, ok := t["renamed_from"]; ok {
@@ -361,8 +376,12 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 			r.wrong(at, "no ward is called %q", w).Hint = nearest.Hint(w, e.Wards)
 		}
 		wt := r.table(at, wards[w])
-		r.known(at, wt, "inputs")
+		r.known(at, wt, "inputs", "writers")
 		en.wards[w] = r.table(at+".inputs", wt["inputs"])
+		if list, ok := wt["writers"]; ok {
+			r.writers(at+".writers", list)
+			en.writers[w], _ = list.([]any)
+		}
 	}
 	drivers := r.table(section+".drivers", t["drivers"])
 	for _, d := range value.Keys(drivers) {
@@ -380,6 +399,19 @@ func (r *reader) ledger(section string, v any) Settings {
 	if how := t["seal"]; how != nil && how != "all" && how != "off" {
 		r.wrong(section+".seal", "seal is %s, and must be \"all\" or \"off\"", value.Plain(how))
 	}
+	if list, ok := t["writers"]; ok {
+		r.writers(section+".writers", list)
+	}
+	if list, ok := t["former_keys"]; ok {
+		keys, isList := list.([]any)
+		for _, k := range keys {
+			digest, isText := k.(string)
+			isList = isList && isText && strings.HasPrefix(digest, "sha256:")
+		}
+		if !isList {
+			r.wrong(section+".former_keys", "former_keys must be a list of digests, such as former_keys = [\"sha256:…\"]; `kasbah key dismiss` writes it")
+		}
+	}
 	if list, ok := t["recipients"].([]any); t["recipients"] != nil {
 		for _, one := range list {
 			_, text := one.(string)
@@ -390,6 +422,21 @@ func (r *reader) ledger(section string, v any) Settings {
 		}
 	}
 	return t
+}
+
+// writers checks who may write.
+func (r *reader) writers(at string, v any) {
+	list, ok := v.([]any)
+	if !ok || len(list) == 0 {
+		r.wrong(at, "writers must be a list of public keys, such as writers = [\"ssh-ed25519 AAAA… keeper-1\"]; leave it out where anybody may write who can")
+		return
+	}
+	for _, one := range list {
+		text, _ := one.(string)
+		if _, err := approval.Public(text); err != nil {
+			r.wrong(at, "writers: %s: %v", value.Plain(one), err)
+		}
+	}
 }
 
 // approval checks who must sign, as it holds in the section's environment.

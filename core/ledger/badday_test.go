@@ -158,7 +158,7 @@ func TestMoveGoesOn(t *testing.T) {
 		r := begin(t, l, fmt.Sprint("run-", i))
 		enact(t, r, i, fmt.Sprint("medina.bucket/", i), value.Map{})
 		r.mu.Lock()
-		require.NoError(t, l.checkpoint(ctx, r.state))
+		require.NoError(t, l.checkpoint(ctx, r.state, nil))
 		r.mu.Unlock()
 		end(t, r)
 		if i == 1 {
@@ -172,7 +172,7 @@ func TestMoveGoesOn(t *testing.T) {
 	require.NoError(t, m.Finish(ctx, "the new place"))
 	s, err := l.LoadAt(ctx, 0)
 	require.NoError(t, err)
-	require.NoError(t, l.checkpoint(ctx, s))
+	require.NoError(t, l.checkpoint(ctx, s, nil))
 	var moved *MovedError
 	_, err = open(t, from, "keeper-2").Load(ctx)
 	require.ErrorAs(t, err, &moved)

@@ -38,14 +38,19 @@ type checkpointHeader struct {
 	Latest    *RunSummary         `json:"latest,omitempty"`
 	Approval  *approval.Policy    `json:"approval,omitempty"`
 	Readers   *Readers            `json:"readers,omitempty"`
+	Former    []Generation        `json:"former,omitempty"`
+	Writers   *Writers            `json:"writers,omitempty"`
+	Pruned    []Pruned            `json:"pruned,omitempty"`
+	Key       *RunKey             `json:"key,omitempty"` // that signs the checkpoint
+	Run       string              `json:"run,omitempty"` // and whose it is
 	Accepted  []Acceptance        `json:"acceptances,omitempty"`
 	Moved     string              `json:"moved,omitempty"`
 	Records   int                 `json:"records"`
 	Frames    []int               `json:"frames"` // bytes of each frame
 }
 
-func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
+func (c *codec) encodeCheckpoint(s *State, run string, key *RunKey) ([]byte, error) {
+	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run, Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -74,7 +79,8 @@ func (c *codec) encodeCheckpoint(s *State) ([]byte, error) {
 	return append([]byte(hash(out)+"\n"), out...), nil
 }
 
-func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
+// decodeCheckpoint reads a checkpoint. check holds its header against its signature.
+func (c *codec) decodeCheckpoint(seq int64, body []byte, check func(*checkpointHeader) error) (*State, error) {
 	sum, body, ok := bytes.Cut(body, []byte("\n"))
 	if !ok || hash(body) != string(sum) {
 		return nil, errors.New("its digest is not that of what it holds")
@@ -90,6 +96,9 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	if h.Format != CheckpointFormat || h.Seq != seq {
 		return nil, fmt.Errorf("it is of format %q and entry %d", h.Format, h.Seq)
 	}
+	if err := check(&h); err != nil {
+		return nil, err
+	}
 	s := NewState()
 	s.Seq, s.Hash, s.Intents, s.Values = h.Seq, h.Hash, h.Intents, h.Values
 	for k, d := range h.Durations {
@@ -98,7 +107,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
-	s.Latest, s.Approval, s.Readers, s.Accepted, s.Moved = h.Latest, h.Approval, h.Readers, h.Accepted, h.Moved
+	s.Latest, s.Approval, s.Readers, s.Former, s.Writers, s.Pruned, s.Accepted, s.Moved = h.Latest, h.Approval, h.Readers, h.Former, h.Writers, h.Pruned, h.Accepted, h.Moved
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}
@@ -148,15 +157,19 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte) (*State, error) {
 
 // checkpoint writes the state as a checkpoint and drops all but the two
 // newest. Any writer may do so at any time; one that exists already is fine.
-func (l *Ledger) checkpoint(ctx context.Context, s *State) error {
-	body, err := l.codec.encodeCheckpoint(s)
+func (l *Ledger) checkpoint(ctx context.Context, s *State, by *signer) error {
+	key, run := l.checkpointKey(s.Seq), ""
+	if by != nil {
+		run = by.run
+	}
+	body, err := l.codec.encodeCheckpoint(s, run, by.publicOf())
 	if err == nil {
-		body, err = l.sealed(l.checkpointKey(s.Seq), body, s.Readers)
+		body, err = l.sealed(key, by.sign(key, body), s.Readers, nil)
 	}
 	if err != nil {
 		return err
 	}
-	if err := l.store.PutIfAbsent(ctx, l.checkpointKey(s.Seq), body); err != nil && !errors.Is(err, store.ErrExists) {
+	if err := l.store.PutIfAbsent(ctx, key, body); err != nil && !errors.Is(err, store.ErrExists) {
 		return fmt.Errorf("the checkpoint at entry %d could not be written: %w", s.Seq, err)
 	}
 	s.sinceEntries, s.sinceLines, s.sinceBytes = 0, 0, 0

@@ -69,6 +69,8 @@ type Begin struct {
 	Kept     bool     `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
 	Process  Process  `json:"process"`
 	Readers  *Readers `json:"readers,omitempty"` // of a sealed ledger, in its first entry
+	Writers  *Writers `json:"writers,omitempty"` // who may write it, in its first entry
+	Key      *RunKey  `json:"key,omitempty"`     // that signs what the run writes
 }
 
 // Readers are those to whom everything from an entry on is sealed. The estate
@@ -169,8 +171,9 @@ type Values struct {
 
 // Break takes a lock away from a run that is dead.
 type Break struct {
-	Run string `json:"run"`
-	Why string `json:"why"`
+	Run string  `json:"run"`
+	Why string  `json:"why"`
+	Key *RunKey `json:"key,omitempty"` // that signs the entry
 }
 
 // Note records a change that is no call.
@@ -183,6 +186,10 @@ type Note struct {
 	Approval *approval.Policy `json:"approval,omitempty"`
 	// Readers are new ones. The entry that says so is sealed to them alone.
 	Readers *Readers `json:"readers,omitempty"`
+	// Writers are new ones. One who was among the old ones and is among these signs it.
+	Writers *Writers `json:"writers,omitempty"`
+	// Pruned says which entries are about to be blanked, and what they were.
+	Pruned *Pruned `json:"pruned,omitempty"`
 	// Accepted is how earlier versions wrote an Acceptance: its entry alone.
 	Accepted int64 `json:"accepted,omitempty"`
 	// Acceptance excuses machines that have seen more of a log than there is now.
@@ -198,6 +205,9 @@ type Entry struct {
 	Size   int    // of its stored bytes
 	Hash   string // SHA-256 of its stored bytes, in hexadecimal
 	Sealed bool
+
+	sig *signature
+	own bool // this run has just written it
 }
 
 // readers are those that the entry makes the ledger's, if it does.

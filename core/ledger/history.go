@@ -60,7 +60,7 @@ type Call struct {
 func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64, err error) {
 	open := map[string]*RunSummary{}
 	calls := map[string]int{} // run and intent -> index into the run's calls
-	for e, err := range l.entries(ctx, 0, 0) {
+	for e, err := range l.entries(ctx, 0, 0, nil) {
 		if errors.Is(err, seal.ErrNoIdentity) {
 			unread++
 			continue
@@ -209,7 +209,7 @@ func (l *Ledger) LastChange(ctx context.Context, address, attribute string) (*Ru
 	var last *RunSummary
 	runs := map[string]*RunSummary{}
 	var before *Record
-	for e, err := range l.entries(ctx, 0, 0) {
+	for e, err := range l.entries(ctx, 0, 0, nil) {
 		if errors.Is(err, store.ErrBlank) || errors.Is(err, seal.ErrNoIdentity) {
 			continue
 		}

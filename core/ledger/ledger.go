@@ -7,6 +7,8 @@ import (
 	"iter"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"kasbah/core/seal"
 	"kasbah/store"
 )
@@ -23,6 +25,8 @@ type Ledger struct {
 	box       *seal.Box // nil when nothing is sealed
 	unsealed  bool      // on purpose
 	memory    Memory    // nil when nothing is remembered
+	inClear   Memory    // of the time when it was not sealed; nil when nothing is remembered
+	writers   []string  // the public keys of those who may write; none: anybody who can
 	resealing bool      // what is not sealed yet may be read
 
 	clock func() time.Duration // upTime; tests have one of their own
@@ -34,6 +38,9 @@ type Identity struct {
 	Host    string
 	Program string // version of kasbah
 	Process Process
+	// Sign is the first key of this machine among some public ones, as in an
+	// authorized_keys file; nil for none.
+	Sign func(among []string) (ssh.Signer, error)
 }
 
 // New names the ledger of a ward in an environment of an estate.
@@ -78,6 +85,38 @@ func (l *Ledger) Load(ctx context.Context) (*State, error) {
 	return s, l.compareMemory(ctx, s, seen)
 }
 
+// standsOn is an error unless the newest state is proven by what kasbah.toml pins: the
+// estate's key in force, and one who may write.
+func (l *Ledger) standsOn(s *State) error {
+	if s.Seq == 0 || l.resealing {
+		return nil
+	}
+	if l.box != nil {
+		switch {
+		case s.Readers == nil:
+			return &NotSealedError{Ward: l.Ward, Seen: l.saw(l.inClear, s)}
+		case s.Readers.Estate == nil || !l.box.InForce(*s.Readers.Estate):
+			return &OldKeyError{Ward: l.Ward, Seen: l.saw(l.memory, s)}
+		}
+	}
+	err := l.writersAgree(s)
+	var unsigned *UnsignedError
+	if errors.As(err, &unsigned) {
+		unsigned.Seen = l.saw(l.memory, s)
+	}
+	return err
+}
+
+// saw reports whether a machine's memory says that a state is as it was when this machine
+// read it last.
+func (l *Ledger) saw(m Memory, s *State) bool {
+	if m == nil {
+		return false
+	}
+	seen, err := m.Newest(l.prefix)
+	return err == nil && seen.is(s)
+}
+
 // LoadAt reads the state as it was after entry seq, or the newest for 0. The
 // error wraps store.ErrNotFound when the log is shorter, and store.ErrBlank
 // when that part of it was pruned.
@@ -103,8 +142,10 @@ func (l *Ledger) loadOnce(ctx context.Context, seq int64) (*State, error) {
 	if err := l.advance(ctx, s, seq); err != nil {
 		return nil, err
 	}
-	if l.box != nil && s.Seq > 0 && seq == 0 && s.Readers == nil && !l.resealing {
-		return nil, &NotSealedError{l.Ward}
+	if seq == 0 {
+		if err := l.standsOn(s); err != nil {
+			return nil, err
+		}
 	}
 	if seq != 0 && s.Seq != seq {
 		return nil, fmt.Errorf("%w: the ledger of %s ends at entry %d", store.ErrNotFound, l.Ward, s.Seq)
@@ -138,7 +179,14 @@ func (l *Ledger) newestCheckpoint(ctx context.Context, seq int64) (*State, error
 
 // advance folds the entries after s.Seq, up to seq (0 for all).
 func (l *Ledger) advance(ctx context.Context, s *State, seq int64) error {
-	for e, err := range l.entries(ctx, s.Seq, seq) {
+	var ring *keyring
+	if s.Seq > 0 {
+		ring = &keyring{box: l.box}
+		if s.Readers != nil {
+			ring.now = s.Readers.Estate
+		}
+	}
+	for e, err := range l.entries(ctx, s.Seq, seq, ring) {
 		if err != nil {
 			return err
 		}
@@ -167,21 +215,62 @@ func (l *Ledger) readCheckpoint(ctx context.Context, key string) (*State, error)
 	if err != nil {
 		return nil, damaged(err)
 	}
-	s, err := l.codec.decodeCheckpoint(n, o.plain)
-	if err == nil {
-		err = o.prove(s.Readers)
+	signed, err := unsign(key, o.plain)
+	if err != nil {
+		return nil, damaged(err)
 	}
+	s, err := l.codec.decodeCheckpoint(n, signed.body, func(h *checkpointHeader) error { // nothing is decoded before it is proven
+		if err := l.proves(o, h.Readers); err != nil {
+			return err
+		}
+		return l.signedBy(signed, h)
+	})
 	if err != nil {
 		return nil, damaged(err)
 	}
 	return s, nil
 }
 
+// proves is an error unless a checkpoint's own key, which must be pinned, proves it.
+func (l *Ledger) proves(o *object, r *Readers) error {
+	if o.opened == nil {
+		return nil
+	}
+	if r == nil || r.Estate == nil {
+		return seal.ErrForged
+	}
+	if err := l.box.Learn(*r.Estate); err != nil {
+		return err
+	}
+	return o.opened.Prove(*r.Estate)
+}
+
+// signedBy is an error unless one of those who may write has signed a checkpoint.
+func (l *Ledger) signedBy(s *signature, h *checkpointHeader) error {
+	if h.Writers == nil {
+		return nil
+	}
+	if h.Key == nil {
+		return errors.New("it is not signed, and says who may write here")
+	}
+	if err := h.Key.proven(l.prefix, h.Run); err != nil {
+		return err
+	}
+	if err := s.by(h.Key); err != nil {
+		return err
+	}
+	if !h.Writers.lists(h.Key.By) {
+		return fmt.Errorf("it is signed with %s, which may not write here", fingerprint(h.Key.By))
+	}
+	return nil
+}
+
 // fetchAhead is how many entries are read at once.
 const fetchAhead = 8
 
-// entries reads the entries after one, up to another (0 for all), in order.
-func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry, error] {
+// entries reads the entries after one, up to another (0 for all), in order, and proves them
+// by the keys of a ring; nil for one that is made from what the ledger holds.
+func (l *Ledger) entries(ctx context.Context, after, to int64, ring *keyring) iter.Seq2[*Entry, error] {
 	return func(yield func(*Entry, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
@@ -190,8 +279,8 @@ func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry,
 			from = l.logKey(after)
 		}
 		keys, err := l.keys(ctx, l.prefix+"log/", from)
-		if err == nil && after == 0 {
-			err = l.learn(ctx)
+		if err == nil && ring == nil {
+			ring, err = l.keyring(ctx)
 		}
 		if err != nil {
 			yield(nil, err)
@@ -224,7 +313,7 @@ func (l *Ledger) entries(ctx context.Context, after, to int64) iter.Seq2[*Entry,
 				return
 			}
 			if f.err == nil { // in the order of entries: an earlier one may hold the key
-				if err := f.o.prove(f.e.readers()); err != nil {
+				if err := ring.prove(f.e, f.o); err != nil {
 					f.e, f.err = nil, l.damage(fmt.Sprintf("entry %d", f.e.Seq), err)
 				}
 			}
@@ -253,12 +342,16 @@ func (l *Ledger) entry(ctx context.Context, key string) (*Entry, *object, error)
 	}
 	o, err := l.open(key, body, false)
 	var e *Entry
+	var signed *signature
 	if err == nil {
-		e, err = l.codec.decode(seq, o.plain)
+		signed, err = unsign(key, o.plain)
+	}
+	if err == nil {
+		e, err = l.codec.decode(seq, signed.body)
 	}
 	if err != nil {
 		return nil, nil, l.damage(fmt.Sprintf("entry %d", seq), err)
 	}
-	e.Size, e.Hash, e.Sealed = len(body), hash(body), o.opened != nil
+	e.Size, e.Hash, e.Sealed, e.sig = len(body), hash(body), o.opened != nil, signed
 	return e, o, nil
 }

@@ -390,11 +390,11 @@ func FuzzEntry(f *testing.F) {
 			s := NewState()
 			s.Hash = e.Prev
 			require.NoError(t, s.fold(e))
-			_, err := c.encodeCheckpoint(s)
+			_, err := c.encodeCheckpoint(s, "", nil)
 			require.NoError(t, err)
 		}
 		_, _ = c.decode(1, plain) // not compressed at all
-		_, _ = c.decodeCheckpoint(1, append([]byte(hash(plain)+"\n"), plain...))
+		_, _ = c.decodeCheckpoint(1, append([]byte(hash(plain)+"\n"), plain...), func(*checkpointHeader) error { return nil })
 	})
 }
 

@@ -135,9 +135,14 @@ func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
 			Format: Format, Seq: s.Seq + 1, Prev: s.Hash, Time: time.Now().UTC(), Run: by,
 			Who: l.who.Who, Host: l.who.Host, Program: l.who.Program, Kind: KindBreak,
 		}
-		body, err := l.codec.encode(h, []Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why}}})
+		signer, err := l.newSigner(by, s)
+		if err != nil {
+			return err
+		}
+		key := l.logKey(h.Seq)
+		body, err := l.codec.encode(h, []Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why, Key: signer.publicOf()}}})
 		if err == nil {
-			body, err = l.sealed(l.logKey(h.Seq), body, s.Readers)
+			body, err = l.sealed(key, signer.sign(key, body), s.Readers, nil)
 		}
 		if err != nil {
 			return err

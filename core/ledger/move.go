@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"strings"
 
-	"kasbah/core/seal"
 	"kasbah/store"
 )
 
@@ -105,7 +104,7 @@ func (m *Moving) Finish(ctx context.Context, called string) error {
 	if err != nil {
 		return err
 	}
-	again := &Run{ID: m.r.ID, l: m.there, state: s, queue: make(chan *appending, 1), quit: make(chan struct{}), idle: make(chan struct{})}
+	again := &Run{ID: m.r.ID, l: m.there, state: s, signer: m.r.signer, queue: make(chan *appending, 1), quit: make(chan struct{}), idle: make(chan struct{})}
 	go again.write()
 	return again.End(ctx, End{Outcome: "done"})
 }
@@ -163,63 +162,4 @@ func (l *Ledger) on(s store.Store) *Ledger {
 	there := *l
 	there.store = s
 	return &there
-}
-
-// Prune takes the bodies of the oldest entries away and keeps so many of the
-// newest. It goes no further than the older of the two checkpoints, so that the
-// state can be had without the newest one. It reports up to which entry the log
-// is blank now; 0 when nothing was.
-func (l *Ledger) Prune(ctx context.Context, keep int64, o BeginOptions) (upTo int64, err error) {
-	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
-	if err != nil || len(keys) < 2 {
-		return 0, err
-	}
-	older, err := seqOf(keys[len(keys)-2])
-	if err != nil {
-		return 0, err
-	}
-	r, err := l.Begin(ctx, o)
-	if err != nil {
-		return 0, err
-	}
-	upTo = min(older, r.state.Seq-keep)
-	blanked := 0
-	for seq := int64(1); err == nil && seq <= upTo; seq++ {
-		if err = r.MayCall(ctx); err == nil {
-			if _, err = l.store.Get(ctx, l.logKey(seq)); errors.Is(err, store.ErrBlank) {
-				err = nil
-				continue
-			}
-		}
-		if err == nil {
-			err = l.store.Blank(ctx, l.logKey(seq))
-			blanked++
-		}
-	}
-	if s, ok := l.store.(store.Sweeper); ok && err == nil {
-		err = s.Sweep(ctx, l.prefix)
-	}
-	outcome := "done"
-	if err != nil {
-		outcome = "failed"
-	}
-	err = errors.Join(err, r.End(ctx, End{Outcome: outcome, Counts: map[string]int{"blanked": blanked}}))
-	return max(0, upTo), err
-}
-
-// pruned is the state at the older checkpoint when the log before it was
-// pruned, else an empty one.
-func (l *Ledger) pruned(ctx context.Context, checkpoints []string) (*State, error) {
-	_, err := l.store.Get(ctx, l.logKey(1))
-	if !errors.Is(err, store.ErrBlank) {
-		return NewState(), nil
-	}
-	if len(checkpoints) == 0 {
-		return nil, &DamageError{l.Ward, "entry 1", errors.New("it was pruned, and there is no checkpoint")}
-	}
-	s, err := l.readCheckpoint(ctx, checkpoints[0])
-	if err != nil && errors.Is(err, seal.ErrClear) {
-		return nil, l.damage("checkpoint", err)
-	}
-	return s, err
 }

@@ -2,9 +2,11 @@ package ledger_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"runtime"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -130,32 +132,59 @@ func TestPrune(t *testing.T) {
 	ctx := context.Background()
 	e, k := seal.NewEstate(), newKeeper(t)
 	s := memory.New()
-	other := newKeeper(t).public()
+	to := []string{k.public()}
 	for i := range 3 { // each resealing writes a checkpoint
-		work(t, k.ledger(t, s, e, k.public()), fmt.Sprint("run-", i), 2)
-		for j, to := range [][]string{{k.public(), other}, {k.public()}} {
+		work(t, k.ledger(t, s, e, to...), fmt.Sprint("run-", i), 2)
+		for j := range 2 {
+			to = append(to, newKeeper(t).public())
 			_, err := k.ledger(t, s, e, to...).Reseal(ctx, ledger.BeginOptions{ID: fmt.Sprint("reseal-", i, j)})
 			require.NoError(t, err)
 		}
 	}
-	before, err := k.ledger(t, s, e, k.public()).Load(ctx)
+	early := map[string]ledger.Head{}
+	for name := range k.seen {
+		body, err := s.Get(ctx, name+"log/0000000005")
+		require.NoError(t, err)
+		early[name] = ledger.Head{Seq: 5, Hash: fmt.Sprintf("%x", sha256.Sum256(body))}
+	}
+	before, err := k.ledger(t, s, e, to...).Load(ctx)
 	require.NoError(t, err)
-	upTo, err := k.ledger(t, s, e, k.public()).Prune(ctx, 1<<40, ledger.BeginOptions{ID: "keep all"})
+	upTo, err := k.ledger(t, s, e, to...).Prune(ctx, 1<<40, ledger.BeginOptions{ID: "keep all"})
 	require.NoError(t, err)
 	require.Zero(t, upTo)
-	upTo, err = k.ledger(t, s, e, k.public()).Prune(ctx, 0, ledger.BeginOptions{ID: "prune"})
+	upTo, err = k.ledger(t, s, e, to...).Prune(ctx, 0, ledger.BeginOptions{ID: "prune"})
 	require.NoError(t, err)
 	require.Greater(t, upTo, int64(20))
-	after, err := k.ledger(t, s, e, k.public()).Load(ctx)
+	after, err := k.ledger(t, s, e, to...).Load(ctx)
 	require.NoError(t, err)
 	require.Equal(t, before.Addresses(), after.Addresses())
-	_, err = k.ledger(t, s, e, k.public()).LoadAt(ctx, 3)
+	_, err = k.ledger(t, s, e, to...).LoadAt(ctx, 3)
 	require.ErrorIs(t, err, store.ErrBlank)
-	v, err := k.ledger(t, s, e, k.public()).Verify(ctx)
+	v, err := k.ledger(t, s, e, to...).Verify(ctx)
 	require.NoError(t, err)
 	require.Equal(t, upTo, v.Pruned)
-	runs, _, err := k.ledger(t, s, e, k.public()).History(ctx)
+	runs, _, err := k.ledger(t, s, e, to...).History(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, runs)
-	work(t, k.ledger(t, s, e, k.public()), "on", 1)
+	work(t, k.ledger(t, s, e, to...), "on", 1)
+
+	// what was pruned is still known by its hash, and a blank alone proves nothing
+	seen := ledger.Head{}
+	for name := range k.seen {
+		seen = early[name]
+	}
+	require.NoError(t, k.ledger(t, s, e, to...).Contains(ctx, seen.Seq, seen.Hash))
+	other := newKeeper(t)
+	other.id = k.id
+	other.seen["coast/live/shore/"] = ledger.Head{Seq: seen.Seq, Hash: strings.Repeat("0", 64)}
+	var back *ledger.RollbackError
+	_, err = other.ledger(t, s, e, to...).Load(ctx)
+	require.ErrorAs(t, err, &back, "another history, blanked at what this machine has seen")
+	key := ""
+	for name, err := range s.List(ctx, "coast/live/shore/pruned/", "") {
+		require.NoError(t, err)
+		key = name
+	}
+	require.NoError(t, s.Delete(ctx, key))
+	require.ErrorAs(t, k.ledger(t, s, e, to...).Contains(ctx, seen.Seq, seen.Hash), &back)
 }

@@ -37,7 +37,7 @@ func BenchmarkOpen(b *testing.B) {
 		}
 		put(Line{Kind: KindEnd, End: &End{Outcome: "done"}})
 		if r.state.wantsCheckpoint() {
-			require.NoError(b, l.checkpoint(ctx, r.state))
+			require.NoError(b, l.checkpoint(ctx, r.state, nil))
 		}
 	}
 	var lines []Line

@@ -34,11 +34,12 @@ var ErrBroken = errors.New("the lock of this run was taken away")
 type Run struct {
 	ID string
 
-	l     *Ledger
-	scope Scope
-	queue chan *appending
-	quit  chan struct{}
-	idle  chan struct{} // closed when the writer has ended
+	l      *Ledger
+	scope  Scope
+	signer *signer // nil where nothing says who may write
+	queue  chan *appending
+	quit   chan struct{}
+	idle   chan struct{} // closed when the writer has ended
 
 	last place // of the newest entry that this run has written; only the writer looks at it
 
@@ -81,10 +82,18 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 			return nil, err
 		}
 	}
-	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: o.Scope, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process}}
-	if s.Seq == 0 && l.box != nil {
-		if begin.Begin.Readers, err = l.wanted(ctx); err != nil {
-			return nil, err
+	if r.signer, err = l.newSigner(o.ID, s); err != nil {
+		return nil, err
+	}
+	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: o.Scope, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process, Key: r.signer.publicOf()}}
+	if s.Seq == 0 {
+		if l.box != nil {
+			if begin.Begin.Readers, err = l.wanted(ctx); err != nil {
+				return nil, err
+			}
+		}
+		if len(l.writers) > 0 {
+			begin.Begin.Writers = &Writers{Keys: l.writers}
 		}
 	}
 	a, err := newAppending(ctx, []Line{begin})

@@ -129,7 +129,7 @@ func (s Scope) exceeds(l *Line, now map[string]*Stored) string {
 		add(l.Result.Record)
 	case KindNote:
 		n := l.Note
-		if n.Approval != nil || n.Readers != nil || n.Accepted != 0 || n.Acceptance != nil || n.Moved != "" {
+		if n.wide() {
 			return "the whole ledger"
 		}
 		if n.Dropped != "" {
@@ -149,9 +149,14 @@ func (s Scope) exceeds(l *Line, now map[string]*Stored) string {
 	return ""
 }
 
+// wide reports whether a note says something of the whole ledger.
+func (n *Note) wide() bool {
+	return n.Approval != nil || n.Readers != nil || n.Writers != nil || n.Pruned != nil || n.Accepted != 0 || n.Acceptance != nil || n.Moved != ""
+}
+
 // onlySeen reports whether a note says nothing new of a record but how the thing is live.
 func (n *Note) onlySeen(now *Stored) bool {
-	if now == nil || n.Dropped != "" || n.Approval != nil || n.Readers != nil || n.Accepted != 0 || n.Acceptance != nil || n.Moved != "" {
+	if now == nil || n.Dropped != "" || n.wide() {
 		return false
 	}
 	was, err := now.Record()

@@ -251,7 +251,7 @@ func TestNobodyStarves(t *testing.T) {
 			both.Wait()
 			longest, row, last := 0, 0, ""
 			wrote := map[string]int{}
-			for e, err := range open(t, s.Store, "reader").entries(ctx, 2, 0) {
+			for e, err := range open(t, s.Store, "reader").entries(ctx, 2, 0, nil) {
 				require.NoError(t, err)
 				if row++; e.Run != last {
 					row, last = 1, e.Run

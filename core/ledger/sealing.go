@@ -18,7 +18,6 @@ func (l *Ledger) SealWith(b *seal.Box) { l.box = b }
 // object is a stored object that was opened and is yet to be proven.
 type object struct {
 	plain  []byte
-	box    *seal.Box
 	opened *seal.Opened // nil when it is not sealed
 }
 
@@ -53,45 +52,54 @@ func (l *Ledger) open(key string, body []byte, checkpoint bool) (*object, error)
 	if err != nil {
 		return nil, err
 	}
-	return &object{plain: o.Plain, box: l.box, opened: o}, nil
+	return &object{plain: o.Plain, opened: o}, nil
 }
 
-// prove learns the estate's key where the object holds it, and holds the
-// object against it.
-func (o *object) prove(r *Readers) error {
-	if o.opened == nil {
-		return nil
-	}
-	if r != nil && r.Estate != nil {
-		if err := o.box.Learn(*r.Estate); err != nil {
-			return err
-		}
-	}
-	return o.opened.Prove()
-}
-
-// learn finds the estate's key in the newest checkpoint, for those to whom the
-// first entries are not sealed. Where there is none the first entry holds it.
-func (l *Ledger) learn(ctx context.Context) error {
+// keyring is what proves the entries from the first on: what the newest checkpoint knows of
+// keys, for those to whom the first entries are not sealed. Where there is none, the
+// entries bring theirs along.
+func (l *Ledger) keyring(ctx context.Context) (*keyring, error) {
+	k := &keyring{box: l.box}
 	if l.box == nil {
-		return nil
+		return k, nil
 	}
-	if _, known := l.box.Estate(); known {
-		return nil
+	s, err := l.newestCheckpoint(ctx, 0)
+	if err != nil {
+		return nil, err
 	}
-	_, err := l.newestCheckpoint(ctx, 0)
-	return err
+	if s.Readers != nil && s.Readers.Estate != nil {
+		for _, g := range s.Former {
+			if err := l.box.Learn(g.Estate); err != nil {
+				return nil, err
+			}
+		}
+		k.former, k.known, k.last, k.now = s.Former, s.Seq, s.Readers.Estate, s.Readers.Estate
+	}
+	return k, nil
 }
 
-// sealed is an object as it is stored for readers; nil leaves it as it is.
-func (l *Ledger) sealed(key string, body []byte, to *Readers) ([]byte, error) {
+// sealed is an object as it is stored for those who read now, and for those who will when
+// the object changes them. Nothing is sealed where nobody is named; what opens a sealed
+// ledger is sealed itself, to those who could read before. A key proves it that was in
+// force before the object.
+func (l *Ledger) sealed(key string, body []byte, was, changed *Readers) ([]byte, error) {
+	to, by := was, was
+	if changed != nil && len(changed.Recipients) > 0 {
+		to = changed
+	}
 	if to == nil || len(to.Recipients) == 0 {
 		return body, nil
 	}
 	if l.box == nil {
 		return nil, l.sealedHere()
 	}
-	return l.box.Seal(key, body, to.Recipients)
+	if by == nil || by.Estate == nil {
+		by = to
+	}
+	if by.Estate == nil {
+		return nil, errors.New("the estate's key is not known")
+	}
+	return seal.Seal(*by.Estate, key, body, to.Recipients)
 }
 
 // damage names the object of an error, which is damage unless it only cannot be
@@ -108,11 +116,18 @@ func (l *Ledger) damage(object string, err error) error {
 }
 
 // NotSealedError is returned for a ledger that is to be sealed and is not yet.
-type NotSealedError struct{ Ward string }
+type NotSealedError struct {
+	Ward string
+	Seen bool // this machine has seen it as it is, when kasbah.toml did not ask for sealing
+}
 
-// Error says what to do.
+// Error says what that means, and what to do where that makes nothing worse.
 func (e *NotSealedError) Error() string {
-	return fmt.Sprintf("the ledger of %s is not sealed, and kasbah.toml says seal = \"all\": `kasbah ledger reseal` seals it", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is in clear, and kasbah.toml says seal = \"all\": nothing proves who wrote it, so nothing in it is believed", e.Ward)
+	if e.Seen {
+		s += ". This machine has seen it as it is, before it was to be sealed: `kasbah ledger reseal` seals it"
+	}
+	return s
 }
 
 // ReadersError is returned to a writer when the recipients of kasbah.toml are
@@ -137,15 +152,24 @@ func (e *ReadersError) Error() string {
 // MayWrite is an error when the ledger, as it is, takes no entries from here.
 func (l *Ledger) MayWrite(s *State) error { return l.agreed(s) }
 
-// agreed is an error unless the ledger's readers are those of kasbah.toml.
+// agreed is an error unless the ledger's readers and writers are those of kasbah.toml.
 func (l *Ledger) agreed(s *State) error {
+	if s.Seq == 0 {
+		return nil
+	}
+	return errors.Join(l.readersAgree(s), l.writersDiffer(s))
+}
+
+func (l *Ledger) readersAgree(s *State) error {
 	switch {
 	case l.box == nil && s.Readers == nil, s.Seq == 0:
 		return nil
 	case l.box == nil:
 		return l.sealedHere()
 	case s.Readers == nil:
-		return &NotSealedError{l.Ward}
+		return &NotSealedError{Ward: l.Ward}
+	case s.Readers.Estate == nil || !l.box.InForce(*s.Readers.Estate):
+		return &OldKeyError{Ward: l.Ward}
 	}
 	e := &ReadersError{Ward: l.Ward}
 	for _, r := range s.Readers.Recipients {
@@ -179,18 +203,72 @@ func (l *Ledger) wanted(ctx context.Context) (*Readers, error) {
 // anything was to be changed.
 func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
 	l.resealing = true
+	before, err := l.newestSeen() // what is read now proves nothing about itself
+	if err != nil {
+		return false, err
+	}
 	s, err := l.Load(ctx)
 	if err != nil || s.Seq == 0 || l.agreed(s) == nil {
 		return false, err
 	}
-	if l.box == nil {
-		return false, l.sealedHere()
-	}
-	to, err := l.wanted(ctx)
-	if err != nil {
+	if err := l.mayTakeOver(s, before.is(s)); err != nil {
 		return false, err
 	}
-	return true, l.changeReaders(ctx, to, o)
+	var to *Readers
+	if l.readersAgree(s) != nil {
+		if l.box == nil {
+			return false, l.sealedHere()
+		}
+		if to, err = l.wanted(ctx); err != nil {
+			return false, err
+		}
+		if s.Readers != nil && to.Estate.Is(*s.Readers.Estate) && l.lessRead(s) {
+			return false, &KeyInForceError{l.Ward}
+		}
+	}
+	var by *Writers
+	if l.writersDiffer(s) != nil {
+		by = &Writers{Keys: l.writers}
+	}
+	return true, l.change(ctx, to, by, o)
+}
+
+// mayTakeOver is an error when resealing would build on what nothing proves, and this
+// machine has not seen it before, as seen says of the time since it is to be sealed.
+func (l *Ledger) mayTakeOver(s *State, seen bool) error {
+	if l.box != nil {
+		switch {
+		case s.Readers == nil && !l.saw(l.inClear, s):
+			return &UnprovenError{l.Ward, "it is in clear"}
+		case s.Readers != nil && !l.box.InForce(*s.Readers.Estate) && !seen:
+			return &UnprovenError{l.Ward, "a key proves it that kasbah.toml has put out of force"}
+		}
+	}
+	if len(l.writers) == 0 {
+		return nil
+	}
+	switch trusted := (&Writers{Keys: l.writers}); {
+	case seen || l.saw(l.inClear, s):
+	case s.Writers == nil:
+		return &UnprovenError{l.Ward, "it is not signed"}
+	case !trusted.lists(s.Writers.By):
+		return &UnprovenError{l.Ward, "who may write it was last said by one whom kasbah.toml does not name"}
+	}
+	return nil
+}
+
+// lessRead reports whether somebody who reads the ledger now is to read it no more.
+func (l *Ledger) lessRead(s *State) bool {
+	return slices.ContainsFunc(s.Readers.Recipients, func(r string) bool { return !slices.Contains(l.box.Recipients, r) })
+}
+
+// KeyInForceError is returned to one who takes a reader away and leaves the estate's key,
+// which that reader knows.
+type KeyInForceError struct{ Ward string }
+
+// Error says what to do.
+func (e *KeyInForceError) Error() string {
+	return fmt.Sprintf("the ledger of %s: a reader is gone from kasbah.toml, and the estate's key is the one that they know, so they could go on forging entries. `kasbah key dismiss NAME` takes readers away and makes another key; put the reader back first", e.Ward)
 }
 
 // Unseal opens a sealed ledger: later entries stand in clear. b opens what is
@@ -204,19 +282,25 @@ func (l *Ledger) Unseal(ctx context.Context, b *seal.Box, o BeginOptions) (bool,
 	if err := l.nothingHidden(s); err != nil {
 		return false, err
 	}
-	return true, l.changeReaders(ctx, &Readers{}, o)
+	return true, l.change(ctx, &Readers{}, nil, o)
 }
 
-func (l *Ledger) changeReaders(ctx context.Context, to *Readers, o BeginOptions) error {
+// change makes others the ledger's readers and writers; nil leaves them as they are.
+func (l *Ledger) change(ctx context.Context, to *Readers, by *Writers, o BeginOptions) error {
 	o.Reseal = true
 	r, err := l.Begin(ctx, o)
 	if err != nil {
 		return err
 	}
-	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "readers", Readers: to}})
+	if to != nil {
+		err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "readers", Readers: to}})
+	}
+	if err == nil && by != nil {
+		err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "writers", Writers: by}})
+	}
 	if err == nil {
 		r.mu.Lock()
-		err = l.checkpoint(ctx, r.state) // new readers cannot read what is older
+		err = l.checkpoint(ctx, r.state, r.signer) // new readers cannot read what is older
 		r.mu.Unlock()
 	}
 	outcome := "done"
@@ -259,10 +343,16 @@ type Head struct {
 	Accepted int    `json:"accepted,omitempty"` // how many acceptances stood in the log up to it
 }
 
+// is reports whether it is the newest entry of a state.
+func (h Head) is(s *State) bool { return h.Seq > 0 && h.Seq == s.Seq && h.Hash == s.Hash }
+
 func (s *State) head() Head { return Head{s.Seq, s.Hash, len(s.Accepted)} }
 
 // RememberIn makes the ledger compare what it reads with what was seen before.
 func (l *Ledger) RememberIn(m Memory) { l.memory = m }
+
+// SeenOpen is what was seen of the ledger while it was not to be sealed.
+func (l *Ledger) SeenOpen(m Memory) { l.inClear = m }
 
 // RollbackError is returned for a ledger that lacks what was seen of it.
 type RollbackError struct {
@@ -309,8 +399,8 @@ func (l *Ledger) compareMemory(ctx context.Context, s *State, n Head) error {
 	return l.memory.Remember(l.prefix, s.head())
 }
 
-// holds reports whether the log up to a state holds an entry with a hash. One
-// that was pruned is vouched for by the checkpoint behind it.
+// holds reports whether the log up to a state holds an entry with a hash. Of one that was
+// pruned, the list that the pruning run has left says what it was; a blank alone says nothing.
 func (l *Ledger) holds(ctx context.Context, s *State, seq int64, hashed string) (bool, error) {
 	if seq >= s.Seq {
 		return seq == s.Seq && hashed == s.Hash, nil
@@ -318,7 +408,8 @@ func (l *Ledger) holds(ctx context.Context, s *State, seq int64, hashed string) 
 	body, err := l.store.Get(ctx, l.logKey(seq))
 	switch {
 	case errors.Is(err, store.ErrBlank):
-		return true, nil
+		was, err := l.prunedHash(ctx, s, seq)
+		return err == nil && was == hashed, err
 	case errors.Is(err, store.ErrNotFound):
 		return false, nil
 	case err != nil:

@@ -45,9 +45,24 @@ func (k *keeper) Remember(name string, newest ledger.Head) error {
 // ledger is the ledger as the keeper's machine sees it, with some recipients
 // in kasbah.toml.
 func (k *keeper) ledger(t *testing.T, s store.Store, e seal.Estate, to ...string) *ledger.Ledger {
+	return k.pinned(t, s, e.Pin(), e, to...)
+}
+
+// after is the pin of an estate's key that follows others.
+func after(now seal.Estate, former ...seal.Estate) seal.Pin {
+	p := now.Pin()
+	for _, e := range former {
+		p.Former = append(p.Former, e.Pin().Digest)
+	}
+	return p
+}
+
+// pinned is the ledger as the keeper's machine sees it, with some pins in kasbah.toml. e is
+// on the machine.
+func (k *keeper) pinned(t *testing.T, s store.Store, pin seal.Pin, e seal.Estate, to ...string) *ledger.Ledger {
 	l, err := ledger.New(s, "coast", "live", "shore", ledger.Identity{Who: "keeper", Host: "tower", Program: "test"})
 	require.NoError(t, err)
-	b, err := seal.NewBox(e.Pin(), to, func() ([]age.Identity, error) { return []age.Identity{k.id}, nil })
+	b, err := seal.NewBox(pin, to, func() ([]age.Identity, error) { return []age.Identity{k.id}, nil })
 	require.NoError(t, err)
 	b.Fetch = func(context.Context) (seal.Estate, error) { return e, nil }
 	l.SealWith(b)
@@ -134,20 +149,34 @@ func TestReaders(t *testing.T) {
 	require.Equal(t, int64(9), unread, "eight of the first run, and the reseal's begin")
 	require.Len(t, runs, 1, "the runs before are sealed to others")
 
-	l = first.ledger(t, s, e, first.public())
-	_, err = l.Reseal(ctx, ledger.BeginOptions{ID: "reseal-2"})
+	// who goes knows the estate's key, so it does not stay
+	_, err = first.ledger(t, s, e, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-2"})
+	require.ErrorContains(t, err, "the estate's key is the one that they know")
+	next := e.Rekeyed()
+	mine := func() *ledger.Ledger { return first.pinned(t, s, after(next, e), next, first.public()) }
+	var old *ledger.OldKeyError
+	fresh := &keeper{id: first.id, seen: map[string]ledger.Head{}}
+	_, err = fresh.pinned(t, s, after(next, e), next, first.public()).Load(ctx)
+	require.ErrorAs(t, err, &old)
+	require.NotContains(t, err.Error(), "reseal`", "nothing is advised about what was not seen here")
+	_, err = fresh.pinned(t, s, after(next, e), next, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-3"})
+	require.ErrorContains(t, err, "has not seen it as it is")
+	_, err = mine().Load(ctx)
+	require.ErrorContains(t, err, "`kasbah ledger reseal` brings it under the new key")
+	changed, err = mine().Reseal(ctx, ledger.BeginOptions{ID: "reseal-4"})
 	require.NoError(t, err)
-	work(t, first.ledger(t, s, e, first.public()), "three", 1)
+	require.True(t, changed)
+	work(t, mine(), "three", 1)
 	_, err = second.ledger(t, s, e, both...).Load(ctx)
-	require.ErrorIs(t, err, seal.ErrNoIdentity)
-	got, err = first.ledger(t, s, e, first.public()).Load(ctx)
+	require.Error(t, err)
+	got, err = mine().Load(ctx)
 	require.NoError(t, err)
 	require.Len(t, got.Records, 6)
 	for k, body := range everything(t, s) {
 		require.NotContains(t, string(body), hiddenText, k)
 		require.NotContains(t, k, hiddenText)
 	}
-	v, err := first.ledger(t, s, e, first.public()).Verify(ctx)
+	v, err := mine().Verify(ctx)
 	require.NoError(t, err)
 	require.Empty(t, v.Notes)
 }
@@ -157,16 +186,25 @@ func TestReaders(t *testing.T) {
 func TestSealLater(t *testing.T) {
 	ctx := context.Background()
 	s, e, k := memory.New(), seal.NewEstate(), newKeeper(t)
+	then := newKeeper(t) // what was seen in clear
 	clear := func() *ledger.Ledger {
 		l, err := ledger.New(s, "coast", "live", "shore", ledger.Identity{Who: "keeper"})
 		require.NoError(t, err)
+		l.RememberIn(then)
 		return l
 	}
 	work(t, clear(), "one", 2)
 	var not *ledger.NotSealedError
 	_, err := k.ledger(t, s, e, k.public()).Load(ctx)
 	require.ErrorAs(t, err, &not)
+	require.NotContains(t, err.Error(), "reseal", "nothing is advised about what was not seen here")
 	_, err = k.ledger(t, s, e, k.public()).Reseal(ctx, ledger.BeginOptions{ID: "seal"})
+	require.ErrorContains(t, err, "it is in clear, and this machine has not seen it as it is")
+	seen := k.ledger(t, s, e, k.public())
+	seen.SeenOpen(then)
+	_, err = seen.Load(ctx)
+	require.ErrorContains(t, err, "`kasbah ledger reseal` seals it")
+	_, err = seen.Reseal(ctx, ledger.BeginOptions{ID: "seal"})
 	require.NoError(t, err)
 	work(t, k.ledger(t, s, e, k.public()), "two", 2)
 	_, err = clear().Load(ctx)
@@ -230,7 +268,7 @@ func forge(t *testing.T, key string, e seal.Estate, to string) []byte {
 	require.NoError(t, err)
 	plain, err := open.Open("coast/live/shore/log/0000000001", body)
 	require.NoError(t, err)
-	out, err := b.Seal(key, plain.Plain, []string{to})
+	out, err := seal.Seal(other, key, plain.Plain, []string{to})
 	require.NoError(t, err)
 	return out
 }
@@ -241,19 +279,22 @@ func TestAttacks(t *testing.T) {
 	ctx := context.Background()
 	e, k := seal.NewEstate(), newKeeper(t)
 	s := memory.New()
+	to := []string{k.public()}
 	var copies []map[string][]byte // whole old copies
 	for i := range 3 {
-		work(t, k.ledger(t, s, e, k.public()), fmt.Sprintf("run-%d", i), 3)
+		work(t, k.ledger(t, s, e, to...), fmt.Sprintf("run-%d", i), 3)
 		if i == 1 {
-			_, err := k.ledger(t, s, e, k.public(), newKeeper(t).public()).Reseal(ctx, ledger.BeginOptions{ID: "r1"}) // writes a checkpoint
+			to = append(to, newKeeper(t).public())
+			_, err := k.ledger(t, s, e, to...).Reseal(ctx, ledger.BeginOptions{ID: "r1"}) // writes a checkpoint
 			require.NoError(t, err)
-			_, err = k.ledger(t, s, e, k.public()).Reseal(ctx, ledger.BeginOptions{ID: "r2"})
+			to = append(to, newKeeper(t).public())
+			_, err = k.ledger(t, s, e, to...).Reseal(ctx, ledger.BeginOptions{ID: "r2"})
 			require.NoError(t, err)
 		}
 		copies = append(copies, everything(t, s))
 	}
 	whole := copies[len(copies)-1]
-	state, err := k.ledger(t, s, e, k.public()).Load(ctx)
+	state, err := k.ledger(t, s, e, to...).Load(ctx)
 	require.NoError(t, err)
 	want := picture(t, state)
 	var keys []string
@@ -306,11 +347,11 @@ func TestAttacks(t *testing.T) {
 			machine.seen[name] = at
 		}
 		now := refilled(t, all)
-		got, loadErr := machine.ledger(t, now, e, k.public()).Load(ctx)
+		got, loadErr := machine.ledger(t, now, e, to...).Load(ctx)
 		if loadErr == nil {
 			require.Equal(t, want, picture(t, got), "%s %s: another state, and nobody noticed", kind, key)
 		}
-		_, verifyErr := machine.ledger(t, now, e, k.public()).Verify(ctx)
+		_, verifyErr := machine.ledger(t, now, e, to...).Verify(ctx)
 		err := errors.Join(loadErr, verifyErr)
 		same := len(all) == len(whole)
 		for key, body := range whole {

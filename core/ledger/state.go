@@ -27,6 +27,9 @@ type State struct {
 	Latest    *RunSummary         // the run that began last, without its calls; nil when none has
 	Approval  *approval.Policy    // in force; nil when nobody must sign
 	Readers   *Readers            // to whom it is sealed; nil when it is not
+	Former    []Generation        // keys of the estate that were in force before, oldest first
+	Writers   *Writers            // who may write it; nil when nothing says so
+	Pruned    []Pruned            // what was blanked, oldest first
 	Moved     string              // where the ledger has gone; "" while it is here
 	Accepted  []Acceptance        // of lost or restored ends, in their order
 
@@ -102,7 +105,7 @@ func NewState(records ...*Record) *State {
 func (s *State) snapshot() *State {
 	out := *s
 	out.Records, out.Durations, out.Intents, out.Notes = maps.Clone(s.Records), maps.Clone(s.Durations), slices.Clone(s.Intents), slices.Clone(s.Notes)
-	out.Accepted, out.held = slices.Clone(s.Accepted), nil
+	out.Accepted, out.Former, out.Pruned, out.held = slices.Clone(s.Accepted), slices.Clone(s.Former), slices.Clone(s.Pruned), nil
 	out.Open, out.Proposals = make(map[string]*OpenRun, len(s.Open)), make(map[string]*Use, len(s.Proposals))
 	for id, r := range s.Open {
 		run := *r
@@ -216,6 +219,9 @@ func (s *State) fold(e *Entry) error {
 	if s.Moved != "" {
 		return fmt.Errorf("entry %d follows the one that says that the ledger has moved", e.Seq)
 	}
+	if err := s.signedRight(e); err != nil {
+		return fmt.Errorf("entry %d: %w", e.Seq, err)
+	}
 	if err := s.sealedRight(e); err != nil {
 		return err
 	}
@@ -236,21 +242,23 @@ func (s *State) fold(e *Entry) error {
 }
 
 // sealedRight takes an entry's new readers, and is an error for one that is
-// sealed where nothing is, or the other way round: somebody else wrote it.
+// sealed where nothing is, or the other way round: somebody else wrote it. The entry that
+// opens a sealed ledger is the last that is sealed.
 func (s *State) sealedRight(e *Entry) error {
-	if r := e.readers(); r != nil {
-		if len(r.Recipients) == 0 {
-			r = nil
-		}
-		s.Readers = r
-	}
+	to := e.readers()
+	begins := to != nil && len(to.Recipients) > 0
 	switch {
-	case e.Sealed == (s.Readers != nil):
-		return nil
-	case e.Sealed:
+	case s.Readers != nil && !e.Sealed:
+		return fmt.Errorf("entry %d: %w", e.Seq, seal.ErrClear)
+	case s.Readers == nil && e.Sealed && !begins:
 		return fmt.Errorf("entry %d is sealed, and the ledger is not", e.Seq)
+	case s.Readers == nil && !e.Sealed && begins:
+		return fmt.Errorf("entry %d says in clear that the ledger is sealed", e.Seq)
 	}
-	return fmt.Errorf("entry %d: %w", e.Seq, seal.ErrClear)
+	if to != nil {
+		s.change(to, e.Seq)
+	}
+	return nil
 }
 
 func (s *State) line(e *Entry, l *Line) {
@@ -323,6 +331,9 @@ func (s *State) line(e *Entry, l *Line) {
 		}
 		if l.Note.Moved != "" {
 			s.Moved = l.Note.Moved
+		}
+		if l.Note.Pruned != nil {
+			s.Pruned = append(s.Pruned, *l.Note.Pruned)
 		}
 		if p := l.Note.Approval; p != nil {
 			if s.Approval = p; len(p.Keys) == 0 {

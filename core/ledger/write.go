@@ -55,7 +55,7 @@ func (b *batch) plain() bool {
 		switch l := &b.lines[i]; l.Kind {
 		case KindIntent, KindResult, KindBeat:
 		case KindNote:
-			if l.Note.Readers != nil || l.Note.Moved != "" || l.Note.Acceptance != nil {
+			if l.Note.wide() {
 				return false
 			}
 		default:
@@ -173,7 +173,7 @@ func (r *Run) fold(b *batch) error {
 	if r.state.Seq >= b.header.Seq {
 		return nil
 	}
-	return r.state.fold(&Entry{Header: b.header, Lines: b.lines, Size: len(b.stored), Hash: b.hash, Sealed: seal.IsSealed(b.stored)})
+	return r.state.fold(&Entry{Header: b.header, Lines: b.lines, Size: len(b.stored), Hash: b.hash, Sealed: seal.IsSealed(b.stored), own: true})
 }
 
 // fail says why nothing more can be written.
@@ -242,7 +242,7 @@ func (r *Run) pack(b *batch) error {
 		behind = place{r.state.Seq, r.state.Hash}
 	}
 	err := r.allowed(b.lines)
-	to := r.state.Readers
+	was := r.state.Readers
 	r.mu.Unlock()
 	if err != nil {
 		return err
@@ -251,24 +251,22 @@ func (r *Run) pack(b *batch) error {
 	for i, a := range b.callers {
 		bodies[i] = a.body
 	}
-	if first := b.lines[0].Begin; behind.seq > 0 && first != nil && first.Readers != nil { // somebody else wrote the first entry
+	if first := b.lines[0].Begin; behind.seq > 0 && first != nil && (first.Readers != nil || first.Writers != nil) { // somebody else wrote the first entry
 		begin := *first
-		begin.Readers = nil
+		begin.Readers, begin.Writers = nil, nil
 		b.lines[0].Begin = &begin
 		if bodies[0], err = linesOf(b.lines[:1]); err != nil { // it is the only one
 			return err
 		}
 	}
-	if changed := readersOf(b.lines); changed != nil {
-		to = changed
-	}
 	b.header = Header{
 		Format: Format, Seq: behind.seq + 1, Prev: behind.hash, Time: time.Now().UTC(), Run: r.ID,
 		Who: r.l.who.Who, Host: r.l.who.Host, Program: r.l.who.Program, Kind: b.lines[0].Kind,
 	}
+	key := r.l.logKey(b.header.Seq)
 	body, err := r.l.codec.pack(b.header, bodies...)
 	if err == nil {
-		body, err = r.l.sealed(r.l.logKey(b.header.Seq), body, to)
+		body, err = r.l.sealed(key, r.signer.sign(key, body), was, readersOf(b.lines))
 	}
 	if err != nil {
 		return err
@@ -359,7 +357,7 @@ func (r *Run) makeWay(rest time.Duration) {
 func (r *Run) checkpoint() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if err := r.l.checkpoint(context.Background(), r.state); err != nil {
+	if err := r.l.checkpoint(context.Background(), r.state, r.signer); err != nil {
 		r.state.Notes = append(r.state.Notes, err.Error())
 		r.state.sinceEntries, r.state.sinceLines, r.state.sinceBytes = 0, 0, 0 // try again after as many entries more
 	}

@@ -7,7 +7,9 @@
 //
 // Encrypting alone does not say who wrote: whoever knows the recipients can
 // encrypt to them. The estate's key stands inside sealed objects only, and its
-// digest is pinned outside the store, so that another one is noticed.
+// digest is pinned outside the store, so that another one is noticed. When somebody
+// is dismissed the estate gets another key; the digests of former ones stay pinned, for
+// what was written with them.
 package seal
 
 import (
@@ -40,7 +42,7 @@ var (
 	ErrForged     = errors.New("it was not written with the estate's key: it was forged, altered or put in another's place")
 	ErrDamaged    = errors.New("it cannot be decrypted: it was altered or cut")
 	ErrOtherKey   = errors.New("it holds the key of another estate than kasbah.toml pins")
-	ErrClear      = errors.New("it is not sealed, and everything here must be")
+	ErrClear      = errors.New("it is not sealed, and everything here must be: somebody without the estate's key wrote it")
 )
 
 // Estate is what makes objects an estate's own. Its key is secret.
@@ -62,7 +64,8 @@ func (e Estate) Pin() Pin { return Pin{ID: e.ID, Digest: digest(e.Key)} }
 // Pin names an estate and the digest of its key.
 type Pin struct {
 	ID     string
-	Digest string // `sha256:` and 64 digits
+	Digest string   // of the key in force: `sha256:` and 64 digits
+	Former []string // those of keys that were in force before
 }
 
 func digest(key []byte) string {
@@ -70,10 +73,21 @@ func digest(key []byte) string {
 	return "sha256:" + hex.EncodeToString(sum[:])
 }
 
-// Holds reports whether an estate is the pinned one.
+// Holds reports whether an estate is the pinned one, with the key in force.
 func (p Pin) Holds(e Estate) bool {
 	return e.ID == p.ID && len(e.Key) == KeyBytes && hmac.Equal([]byte(digest(e.Key)), []byte(p.Digest))
 }
+
+// Held reports whether an estate is the pinned one, with the key in force or a former one.
+func (p Pin) Held(e Estate) bool {
+	return p.Holds(e) || e.ID == p.ID && len(e.Key) == KeyBytes && slices.Contains(p.Former, digest(e.Key))
+}
+
+// Rekeyed is the estate with another key.
+func (e Estate) Rekeyed() Estate { return Estate{ID: e.ID, Key: NewEstate().Key} }
+
+// Is reports whether two are one estate with one key.
+func (e Estate) Is(o Estate) bool { return e.ID == o.ID && hmac.Equal(e.Key, o.Key) }
 
 // Box seals and opens for one estate. It is safe for use by many goroutines.
 type Box struct {
@@ -85,8 +99,8 @@ type Box struct {
 	// written; nil when only objects can tell.
 	Fetch func(context.Context) (Estate, error)
 
-	mu     sync.Mutex
-	estate *Estate // once it was found inside an object
+	mu    sync.Mutex
+	known map[string]Estate // keys found inside objects, by their digest
 
 	asking sync.Mutex // identities, one of which may ask a person for its passphrase
 }
@@ -118,7 +132,7 @@ func (e *IdentitiesError) Unwrap() error { return e.Err }
 // NewBox makes a box for recipients (age or SSH public keys). identities is
 // asked when something is to be opened, once.
 func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, error)) (*Box, error) {
-	b := &Box{Recipients: slices.Clone(recipients), pin: pin}
+	b := &Box{Recipients: slices.Clone(recipients), pin: pin, known: map[string]Estate{}}
 	b.identities = sync.OnceValues(func() ([]age.Identity, error) {
 		ids, err := identities()
 		var out []age.Identity
@@ -183,26 +197,29 @@ func shortened(s string) string {
 	return s
 }
 
-// Learn takes the estate's key that was found inside an object.
+// Learn takes a key of the estate that was found inside an object.
 func (b *Box) Learn(e Estate) error {
-	if !b.pin.Holds(e) {
+	if !b.pin.Held(e) {
 		return ErrOtherKey
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.estate = &e
+	b.known[digest(e.Key)] = e
 	return nil
 }
 
-// Estate is the estate, once its key is known.
+// Estate is the estate with the key in force, once that is known.
 func (b *Box) Estate() (Estate, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.estate == nil {
-		return Estate{ID: b.pin.ID}, false
+	if e, ok := b.known[b.pin.Digest]; ok {
+		return e, true
 	}
-	return *b.estate, true
+	return Estate{ID: b.pin.ID}, false
 }
+
+// InForce reports whether a key is the one that kasbah.toml pins now.
+func (b *Box) InForce(e Estate) bool { return b.pin.Holds(e) }
 
 // Need is the estate, found if need be.
 func (b *Box) Need(ctx context.Context) (Estate, error) {
@@ -217,37 +234,36 @@ func (b *Box) Need(ctx context.Context) (Estate, error) {
 	if err != nil {
 		return e, err
 	}
+	if !b.pin.Holds(e) {
+		return e, ErrOtherKey
+	}
 	return e, b.Learn(e)
 }
 
 // IsSealed reports whether an object looks sealed.
 func IsSealed(body []byte) bool { return bytes.HasPrefix(body, []byte(Magic)) }
 
-func (b *Box) mac(key string, sealed []byte) ([]byte, error) {
-	e, ok := b.Estate()
-	if !ok {
-		return nil, errors.New("the estate's key is not known")
-	}
-	h := hmac.New(sha256.New, e.Key)
+func mac(by Estate, key string, sealed []byte) []byte {
+	h := hmac.New(sha256.New, by.Key)
 	h.Write([]byte(key))
 	h.Write([]byte{0})
 	h.Write(sealed)
-	return h.Sum(nil), nil
+	return h.Sum(nil)
 }
 
-// Seal encrypts an object that is to stand under a store key to some
-// recipients. The estate's key must be known.
-func (b *Box) Seal(key string, plain []byte, to []string) ([]byte, error) {
+// Seal encrypts an object that is to stand under a store key to some recipients, and
+// proves it by a key of the estate.
+func Seal(by Estate, key string, plain []byte, to []string) ([]byte, error) {
+	if len(by.Key) != KeyBytes {
+		return nil, errors.New("the estate's key is not known")
+	}
 	sealed, err := Encrypt(plain, to)
 	if err != nil {
 		return nil, err
 	}
-	mac, err := b.mac(key, sealed)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]byte, 0, len(Magic)+len(mac)+len(sealed))
-	out = append(append(out, Magic...), mac...)
+	sum := mac(by, key, sealed)
+	out := make([]byte, 0, len(Magic)+len(sum)+len(sealed))
+	out = append(append(out, Magic...), sum...)
 	return append(out, sealed...), nil
 }
 
@@ -255,15 +271,14 @@ func (b *Box) Seal(key string, plain []byte, to []string) ([]byte, error) {
 type Opened struct {
 	Plain []byte
 
-	b    *Box
 	key  string
 	mac  []byte
 	body []byte // the age file
 }
 
 // Open decrypts the object under a store key. Nothing in it may be believed
-// before Prove says so; only the estate's key may be learnt from it, which is
-// held against the pin.
+// before Prove says so; only a key of the estate may be learnt from it, which is
+// held against the pins.
 func (b *Box) Open(key string, body []byte) (*Opened, error) {
 	rest, ok := bytes.CutPrefix(body, []byte(Magic))
 	if !ok {
@@ -272,11 +287,9 @@ func (b *Box) Open(key string, body []byte) (*Opened, error) {
 	if len(rest) < sha256.Size {
 		return nil, ErrDamaged
 	}
-	o := &Opened{b: b, key: key, mac: rest[:sha256.Size], body: rest[sha256.Size:]}
-	if _, known := b.Estate(); known { // what is forged is not worth decrypting
-		if err := o.Prove(); err != nil {
-			return nil, err
-		}
+	o := &Opened{key: key, mac: rest[:sha256.Size], body: rest[sha256.Size:]}
+	if !b.maybe(o) { // what is forged is not worth decrypting
+		return nil, ErrForged
 	}
 	var err error
 	if o.Plain, err = b.Decrypt(o.body); err != nil {
@@ -294,13 +307,22 @@ func (b *Box) Decrypt(body []byte) ([]byte, error) {
 	return Decrypt(body, ids)
 }
 
-// Prove holds the object against the estate's key.
-func (o *Opened) Prove() error {
-	want, err := o.b.mac(o.key, o.body)
-	if err != nil {
-		return err
+// maybe reports whether a key of the estate proves an object, or one that is not known
+// yet may.
+func (b *Box) maybe(o *Opened) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, e := range b.known {
+		if o.Prove(e) == nil {
+			return true
+		}
 	}
-	if !hmac.Equal(want, o.mac) {
+	return len(b.known) <= len(b.pin.Former)
+}
+
+// Prove holds the object against a key of the estate.
+func (o *Opened) Prove(by Estate) error {
+	if len(by.Key) != KeyBytes || !hmac.Equal(mac(by, o.key, o.body), o.mac) {
 		return ErrForged
 	}
 	return nil

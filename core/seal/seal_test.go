@@ -21,13 +21,14 @@ func box(t testing.TB) (*seal.Box, *age.X25519Identity) {
 
 func TestBox(t *testing.T) {
 	b, _ := box(t)
-	body, err := b.Seal("a/log/1", []byte("a word"), b.Recipients)
+	e, _ := b.Estate()
+	body, err := seal.Seal(e, "a/log/1", []byte("a word"), b.Recipients)
 	require.NoError(t, err)
 	require.True(t, seal.IsSealed(body))
 	o, err := b.Open("a/log/1", body)
 	require.NoError(t, err)
 	require.Equal(t, "a word", string(o.Plain))
-	require.NoError(t, o.Prove())
+	require.NoError(t, o.Prove(e))
 	_, err = b.Open("a/log/2", body)
 	require.ErrorIs(t, err, seal.ErrForged, "it stands under another key")
 	_, err = b.Open("a/log/1", []byte("a word"))
@@ -54,7 +55,8 @@ func TestRecipients(t *testing.T) {
 // FuzzOpen: no bytes make opening panic, and nothing opens that was not sealed.
 func FuzzOpen(f *testing.F) {
 	b, id := box(f)
-	good, err := b.Seal("a/log/1", []byte("a word"), b.Recipients)
+	e, _ := b.Estate()
+	good, err := seal.Seal(e, "a/log/1", []byte("a word"), b.Recipients)
 	require.NoError(f, err)
 	file, err := seal.SealFile([]byte("a word"), b.Recipients)
 	require.NoError(f, err)
