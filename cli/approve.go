@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -17,7 +16,6 @@ import (
 	"kasbah/core/approval"
 	"kasbah/core/enact"
 	"kasbah/core/propose"
-	"kasbah/core/seal"
 	"kasbah/render"
 )
 
@@ -60,10 +58,11 @@ func approveCommand() *command {
 }
 
 func (a *app) approve(ctx context.Context, path, key string) error {
-	p, e, readers, err := a.kept(path)
+	k, _, err := a.kept(ctx, path)
 	if err != nil {
 		return err
 	}
+	p, e := k.proposal, k.envelope
 	if !a.json && !a.quiet {
 		signed, err := signatures(p, e)
 		if err != nil {
@@ -97,17 +96,7 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 		return err
 	}
 	if added {
-		body, err := json.MarshalIndent(e.Envelope, "", "  ")
-		if err != nil {
-			return err
-		}
-		body = append(body, '\n')
-		if readers != nil {
-			if body, err = seal.SealFile(body, readers); err != nil {
-				return err
-			}
-		}
-		if err := replaceFile(path, body, 0o600); err != nil {
+		if err := k.keep(); err != nil {
 			return fmt.Errorf("the signature could not be kept: %w", err)
 		}
 	}
@@ -134,17 +123,17 @@ func signedFor(p *propose.Proposal, x propose.Approval, e *approval.Envelope, id
 	if err != nil {
 		return w, err
 	}
-	who := ""
+	who, proposer := "", p.Proposer(e, x.Keys)
 	for name, text := range x.Keys {
 		if k, err := approval.Public(text); err == nil && approval.Fingerprint(k) == id {
 			who = name
 		}
 	}
-	w.By = append(w.By, slices.DeleteFunc(signed.By, func(n string) bool { return n == p.By })...)
+	w.By = append(w.By, slices.DeleteFunc(signed.By, func(n string) bool { return n == proposer })...)
 	switch who {
 	case "":
 		w.Why = "the key is not listed there"
-	case p.By:
+	case proposer:
 		w.Why = who + " proposed it, whose own signature does not count"
 	default:
 		w.Counts = true

@@ -137,28 +137,11 @@ func isFile(s string) bool {
 }
 
 func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
-	proposal, envelope, _, err := a.kept(path)
+	k, p, err := a.kept(ctx, path)
 	if err != nil {
 		return err
 	}
-	var wards []string
-	for _, w := range proposal.Wards {
-		wards = append(wards, w.Ward)
-	}
-	if a.env != "" && a.env != proposal.Env {
-		return usage("%s was proposed for %s, and -env is %s", path, proposal.Env, a.env)
-	}
-	a.env = proposal.Env
-	p, err := a.open(ctx, wards)
-	if err != nil {
-		return err
-	}
-	if err := a.rulesFor(ctx, p); err != nil {
-		return err
-	}
-	if proposal.Estate != p.estate.Name {
-		return fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, proposal.Estate, p.estate.Name)
-	}
+	proposal, envelope := k.proposal, k.envelope
 	for _, w := range proposal.Wards {
 		err := p.ledgers[w.Ward].Contains(ctx, w.Entry, w.Hash)
 		var other *ledger.RollbackError

@@ -175,7 +175,9 @@ func keyAdmitCommand() *command {
 	return &command{
 		name: "key admit", line: "let somebody read the ledger, or write it, from its next reseal on", args: "NAME PUBLIC",
 		examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-2 -writer \"$(cat keeper-2.pub)\""},
-		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&writer, "writer", false, "the key signs what they write; without it, it opens what they read") },
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&writer, "writer", false, "the key signs what they write; without it, it opens what they read")
+		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 2 {
 				return usage("key admit wants a name and a public key")

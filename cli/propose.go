@@ -1,18 +1,13 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"io/fs"
-	"os"
 	"slices"
 
 	"kasbah/core/approval"
 	"kasbah/core/declare"
-	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
@@ -77,7 +72,7 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 		return err
 	}
 	if f.keep != "" {
-		if err := p.keep(f.keep, proposal, f.readers); err != nil {
+		if err := a.keep(ctx, p, f.keep, proposal, f.readers); err != nil {
 			return err
 		}
 	}
@@ -107,7 +102,7 @@ func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) err
 }
 
 // propose makes a proposal for the project's wards.
-func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose.Proposal, error) {
+func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (_ *propose.Proposal, err error) {
 	var d *declare.Declared
 	var g *graph.Graph
 	var states map[string]*ledger.State
@@ -129,7 +124,11 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 		if err := read.Wait(); err != nil {
 			return nil, err
 		}
-		proposal, err := again.was.Again(a.proposeOptions(ctx, p, nil, nil, states, live, f))
+		o := a.proposeOptions(ctx, p, nil, nil, states, live, f)
+		if o.ByKey, err = a.proposerKey(p, states); err != nil {
+			return nil, err
+		}
+		proposal, err := again.was.Again(o)
 		if proposal != nil {
 			a.tellRemarks(again.was.Remarks)
 			if a.verbose {
@@ -140,7 +139,6 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 		a.forgot(err)
 	}
 	if !f.raze {
-		var err error
 		if d, g, err = a.declaredWithSecrets(ctx, p); err != nil {
 			return nil, err
 		}
@@ -152,6 +150,9 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (*propose
 		return nil, err
 	}
 	o := a.proposeOptions(ctx, p, d, g, states, live, f)
+	if o.ByKey, err = a.proposerKey(p, states); err != nil {
+		return nil, err
+	}
 	proposal, err := propose.Propose(ctx, o)
 	if err == nil {
 		a.remember(p, again, proposal, o)
@@ -173,7 +174,11 @@ func (a *app) compareNow(ctx context.Context, p *project, d *declare.Declared, g
 	if err != nil {
 		return nil, err
 	}
-	return propose.Propose(ctx, a.proposeOptions(ctx, p, d, g, states, live, f))
+	o := a.proposeOptions(ctx, p, d, g, states, live, f)
+	if o.ByKey, err = a.proposerKey(p, states); err != nil {
+		return nil, err
+	}
+	return propose.Propose(ctx, o)
 }
 
 func (a *app) proposeOptions(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, live propose.Live, f proposeFlags) propose.Options {
@@ -216,20 +221,37 @@ func (a *app) page(p *propose.Proposal, o render.ProposalOptions) error {
 	return err
 }
 
-// keep writes a proposal to a file, whole or not at all. It is sealed as the
-// ledger is, and readable by some more who have no key to that.
-func (p *project) keep(path string, proposal *propose.Proposal, more []string) error {
-	body, err := proposal.Seal()
+// keep writes a proposal to a file, whole or not at all, signed by who proposes it. It is
+// sealed as the ledger is, and readable by some more who have no key to that.
+func (a *app) keep(ctx context.Context, p *project, path string, proposal *propose.Proposal, more []string) error {
+	payload, err := proposal.Seal()
 	if err != nil {
 		return err
 	}
+	body := payload
+	if proposal.ByKey != "" {
+		s, err := a.signer([]string{proposal.ByKey})
+		if err != nil {
+			return err
+		}
+		e := approval.Wrap(payload)
+		if _, err := e.Sign(s); err != nil {
+			return err
+		}
+		if body, err = enveloped(e); err != nil {
+			return err
+		}
+	}
 	switch {
 	case p.box != nil:
-		to := slices.Clone(p.box.Recipients)
+		head := seal.FileHead{Recipients: slices.Clone(p.box.Recipients)}
 		for _, r := range more {
-			to = append(to, estate.Key(r))
+			head.Recipients = append(head.Recipients, estate.Key(r))
 		}
-		if body, err = seal.SealFile(body, to); err != nil {
+		if head.Proof, err = p.box.Proof(ctx, payload); err != nil {
+			return fmt.Errorf("the proposal could not be proven: %w", err)
+		}
+		if body, err = seal.SealFile(body, head); err != nil {
 			return fmt.Errorf("the proposal could not be sealed: %w", err)
 		}
 	case len(more) > 0:
@@ -239,45 +261,4 @@ func (p *project) keep(path string, proposal *propose.Proposal, more []string) e
 		return fmt.Errorf("the proposal could not be kept: %w", err)
 	}
 	return nil
-}
-
-const maxProposal = 1 << 30
-
-// kept reads a proposal from a file, with its signatures and to whom it is
-// sealed. What is not as it was kept is refused.
-func (a *app) kept(path string) (p *propose.Proposal, e *approval.Envelope, readers []string, err error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, nil, fmt.Errorf("there is no file %s: `kasbah propose -o FILE` keeps a proposal", path)
-	}
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	if info.Size() > maxProposal {
-		return nil, nil, nil, fmt.Errorf("%s is larger than any proposal", path)
-	}
-	body, err := os.ReadFile(path)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	if seal.IsSealedFile(body) {
-		home, err := a.home()
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		if body, readers, err = seal.OpenFile(body, home.Identities); err != nil {
-			if errors.Is(err, seal.ErrDamaged) {
-				return nil, nil, nil, &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", path, err)}}
-			}
-			return nil, nil, nil, fmt.Errorf("%s: %w", path, err)
-		}
-	}
-	if !bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) {
-		return nil, nil, nil, fmt.Errorf("%s is no proposal", path)
-	}
-	p, e, err = propose.ReadKept(body)
-	if err != nil {
-		return nil, nil, nil, &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", path, err)}}
-	}
-	return p, e, readers, nil
 }

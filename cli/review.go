@@ -29,7 +29,7 @@ func reviewCommand() *command {
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.IntVar(&fit, "fit", 0, "shorten Markdown to so many `bytes`, from the harmless end")
 		},
-		run: func(_ context.Context, a *app, args []string) error {
+		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
 				return usage("review wants one file, which propose -o has kept")
 			}
@@ -43,10 +43,11 @@ func reviewCommand() *command {
 			if err != nil {
 				return err
 			}
-			p, e, _, err := a.kept(args[0])
+			k, _, err := a.kept(ctx, args[0])
 			if err != nil {
 				return err
 			}
+			p, e := k.proposal, k.envelope
 			signed, err := signatures(p, e)
 			if err != nil {
 				return err

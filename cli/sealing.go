@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/oklog/ulid/v2"
@@ -246,7 +247,46 @@ func (a *app) signer(among []string) (ssh.Signer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return home.Writer(among)
+	k, err := home.Writer(among)
+	if err != nil || k == nil {
+		return nil, err
+	}
+	return k.Signer()
+}
+
+// proposer is the key of this machine that signs what is proposed: one of those who may
+// sign proposals, else one of those who may write, else the person's own; nil for none.
+func (a *app) proposer(p *project, states map[string]*ledger.State) (*keys.SigningKey, error) {
+	var sign, write []string
+	for _, w := range p.wards {
+		if s := states[w]; s != nil && s.Approval != nil {
+			for _, who := range value.Keys(s.Approval.Keys) {
+				sign = append(sign, s.Approval.Keys[who])
+			}
+		}
+		write = append(write, p.estate.Writers(p.env, w)...)
+	}
+	if len(sign)+len(write) == 0 {
+		return nil, nil
+	}
+	home, err := a.home()
+	if err != nil {
+		return nil, err
+	}
+	own, err := home.WriterPublic()
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	both := slices.DeleteFunc(slices.Clone(sign), func(k string) bool { return !(&ledger.Writers{Keys: write}).Lists(k) })
+	if len(write) == 0 {
+		both = sign
+	}
+	for _, among := range [][]string{both, write, {own}} {
+		if k, err := home.Writer(among); err != nil || k != nil {
+			return k, err
+		}
+	}
+	return nil, nil
 }
 
 // keyName is what a key of the person is called where it is listed.

@@ -256,13 +256,23 @@ func (h *Home) WriterPublic() (string, error) {
 	return authorized(k), nil
 }
 
+// SigningKey is a private key that signs what a person writes.
+type SigningKey struct {
+	Public string // as in an authorized_keys file
+	body   []byte
+	ask    func() ([]byte, error)
+}
+
+// Signer opens the key, and asks for its passphrase where it has one.
+func (k *SigningKey) Signer() (ssh.Signer, error) { return approval.Private(k.body, k.ask) }
+
 // Writer is the first private key of this machine among some public ones: that of
-// KASBAH_WRITER, else the person's own and their SSH keys. It is nil when there is none. A
-// key with a passphrase asks for it once it is to sign.
-func (h *Home) Writer(among []string) (ssh.Signer, error) {
+// KASBAH_WRITER, else the person's own and their SSH keys. It is nil when there is none.
+func (h *Home) Writer(among []string) (*SigningKey, error) {
+	named := os.Getenv(WriterVariable)
 	paths := []string{h.WriterFile()}
-	if v := os.Getenv(WriterVariable); v != "" {
-		paths = []string{v}
+	if named != "" {
+		paths = []string{named}
 	} else if home, err := os.UserHomeDir(); err == nil {
 		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
 			paths = append(paths, filepath.Join(home, ".ssh", name))
@@ -276,18 +286,15 @@ func (h *Home) Writer(among []string) (ssh.Signer, error) {
 	}
 	for i, path := range paths {
 		public, body, err := h.signingKey(path)
-		if err != nil {
-			if i == 0 && !errors.Is(err, fs.ErrNotExist) || os.Getenv(WriterVariable) != "" {
-				return nil, fmt.Errorf("the key that signs what is written: %w", err)
-			}
-			continue // an SSH key of another kind is not ours to judge
-		}
-		if listed[approval.Fingerprint(public)] {
-			return approval.Private(body, func() ([]byte, error) {
+		switch {
+		case err == nil && listed[approval.Fingerprint(public)]:
+			return &SigningKey{authorized(public), body, func() ([]byte, error) {
 				pass, err := h.Ask("Passphrase of " + path + ":")
 				return []byte(pass), err
-			})
-		}
+			}}, nil
+		case err != nil && (named != "" || i == 0 && !errors.Is(err, fs.ErrNotExist)):
+			return nil, fmt.Errorf("the key that signs what is written: %w", err)
+		} // an SSH key of another kind is not ours to judge
 	}
 	return nil, nil
 }

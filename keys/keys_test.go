@@ -40,7 +40,7 @@ func home(t *testing.T, passphrases ...string) *Home {
 
 // opens reports whether the home can open what is sealed to a key.
 func opens(t *testing.T, h *Home, public string) error {
-	body, err := seal.SealFile([]byte("a word"), []string{public})
+	body, err := seal.SealFile([]byte("a word"), seal.FileHead{Recipients: []string{public}})
 	require.NoError(t, err)
 	got, to, err := seal.OpenFile(body, h.Identities)
 	if err == nil {

@@ -131,6 +131,38 @@ func verified(k ssh.PublicKey, sig string, payload []byte) bool {
 	return err == nil && Verify(k, PayloadType, payload, b)
 }
 
+// SignedWith reports whether a public key has signed what is in the envelope.
+func (e *Envelope) SignedWith(key string) bool {
+	k, err := Public(key)
+	if e == nil || err != nil {
+		return false
+	}
+	payload, err := e.DecodeB64Payload()
+	if err != nil {
+		return false
+	}
+	for _, s := range e.Signatures {
+		if s.KeyID == Fingerprint(k) && verified(k, s.Sig, payload) {
+			return true
+		}
+	}
+	return false
+}
+
+// Holder is who holds a public key, by names and keys; "" for nobody.
+func Holder(keys map[string]string, key string) string {
+	k, err := Public(key)
+	if err != nil {
+		return ""
+	}
+	for _, who := range value.Keys(keys) {
+		if o, err := Public(keys[who]); err == nil && Fingerprint(o) == Fingerprint(k) {
+			return who
+		}
+	}
+	return ""
+}
+
 // Signed is what the signatures of an envelope come to under some keys.
 type Signed struct {
 	By        []string // who signed, by the names of the keys

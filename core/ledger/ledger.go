@@ -259,7 +259,7 @@ func (l *Ledger) signedBy(s *signature, h *checkpointHeader) error {
 	if err := s.by(h.Key); err != nil {
 		return err
 	}
-	if !h.Writers.lists(h.Key.By) {
+	if !h.Writers.Lists(h.Key.By) {
 		return fmt.Errorf("it is signed with %s, which may not write here", fingerprint(h.Key.By))
 	}
 	return nil

@@ -251,7 +251,7 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 	case seen || l.saw(l.inClear, s):
 	case s.Writers == nil:
 		return &UnprovenError{l.Ward, "it is not signed"}
-	case !trusted.lists(s.Writers.By):
+	case !trusted.Lists(s.Writers.By):
 		return &UnprovenError{l.Ward, "who may write it was last said by one whom kasbah.toml does not name"}
 	}
 	return nil

@@ -41,8 +41,8 @@ type Writers struct {
 	At   int64    `json:"at,omitempty"` // the entry that says so; By and At are folded, never written
 }
 
-// lists reports whether a public key is one of the writers'.
-func (w *Writers) lists(key string) bool {
+// Lists reports whether a public key is one of the writers'.
+func (w *Writers) Lists(key string) bool {
 	return w != nil && slices.ContainsFunc(w.Keys, func(k string) bool { return sameKey(k, key) })
 }
 
@@ -95,7 +95,7 @@ func (l *Ledger) newSigner(run string, s *State) (*signer, error) {
 	switch {
 	case s.Writers == nil:
 	case l.resealing && len(l.writers) > 0: // who changes the writers was one and stays one
-		allowed = slices.DeleteFunc(slices.Clone(l.writers), func(k string) bool { return !s.Writers.lists(k) })
+		allowed = slices.DeleteFunc(slices.Clone(l.writers), func(k string) bool { return !s.Writers.Lists(k) })
 		if len(allowed) == 0 {
 			return nil, fmt.Errorf("the ledger of %s: none of [ledger] writers in kasbah.toml may write it by now, so none of them can make themselves a writer: one of those that the ledger notes must stay in the list", l.Ward)
 		}
@@ -218,7 +218,7 @@ func (s *State) signedRight(e *Entry) error {
 	if k == nil {
 		return errors.New("its run has no key")
 	}
-	if s.Writers != nil && len(s.Writers.Keys) > 0 && !s.Writers.lists(k.By) {
+	if s.Writers != nil && len(s.Writers.Keys) > 0 && !s.Writers.Lists(k.By) {
 		return fmt.Errorf("it is signed with %s, which may not write here", fingerprint(k.By))
 	}
 	if to == nil {
@@ -228,7 +228,7 @@ func (s *State) signedRight(e *Entry) error {
 		s.Writers = nil
 		return nil
 	}
-	if !to.lists(k.By) {
+	if !to.Lists(k.By) {
 		return fmt.Errorf("it says who may write here and is signed with %s, which is none of them", fingerprint(k.By))
 	}
 	s.Writers = &Writers{Keys: to.Keys, By: k.By, At: e.Seq}
@@ -278,7 +278,7 @@ func (l *Ledger) writersAgree(s *State) error {
 		return nil
 	case s.Writers == nil:
 		return &UnsignedError{Ward: l.Ward}
-	case !(&Writers{Keys: l.writers}).lists(s.Writers.By):
+	case !(&Writers{Keys: l.writers}).Lists(s.Writers.By):
 		return fmt.Errorf("the ledger of %s: entry %d says who may write it and is signed with %s, which is not among [ledger] writers in kasbah.toml: somebody else made this ledger, or that writer was dismissed and nobody has resealed it since", l.Ward, s.Writers.At, fingerprint(s.Writers.By))
 	}
 	return nil
@@ -346,13 +346,13 @@ func (l *Ledger) writersDiffer(s *State) error {
 	e := &WritersError{Ward: l.Ward}
 	if s.Writers != nil {
 		for _, k := range s.Writers.Keys {
-			if !(&Writers{Keys: l.writers}).lists(k) {
+			if !(&Writers{Keys: l.writers}).Lists(k) {
 				e.Missing = append(e.Missing, k)
 			}
 		}
 	}
 	for _, k := range l.writers {
-		if !s.Writers.lists(k) {
+		if !s.Writers.Lists(k) {
 			e.Extra = append(e.Extra, k)
 		}
 	}

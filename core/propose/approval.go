@@ -26,7 +26,7 @@ func (w *proposer) approvals() {
 		}
 		if because := w.p.asks(at, force); len(because) > 0 {
 			w.p.Approvals = append(w.p.Approvals, Approval{
-				Ward: at.Ward, Policy: force.Digest(), Signatures: force.Signatures, Keys: force.Keys, Because: because, Until: force.Ends(w.p.Made),
+				Ward: at.Ward, Policy: force.Digest(), Signatures: w.p.wanted(force), Keys: force.Keys, Because: because, Until: force.Ends(w.p.Made),
 			})
 		}
 	}
@@ -71,25 +71,71 @@ func (p *Proposal) Approve(ward string, force *approval.Policy, e *approval.Enve
 	if err != nil {
 		return "", err
 	}
-	own := slices.Contains(signed.By, p.By)
-	counting := slices.DeleteFunc(signed.By, func(who string) bool { return who == p.By })
-	if len(counting) >= force.Signatures {
+	proposer, wanted := p.Proposer(e, force.Keys), force.Signatures
+	if proposer == "" {
+		wanted++
+	}
+	counting := slices.DeleteFunc(signed.By, func(who string) bool { return who == proposer })
+	if len(counting) >= wanted {
 		return "", nil
 	}
-	s := fmt.Sprintf("%s asks for %s (%s), and ", ward, count(force.Signatures, "signature"), strings.Join(because, ", "))
+	s := fmt.Sprintf("%s asks for %s (%s)", ward, count(wanted, "signature"), strings.Join(because, ", "))
+	if proposer == "" {
+		s += ", one more because who proposed it is none of those who may sign"
+	}
+	s += ", and "
 	switch n := len(counting); {
 	case n > 0:
 		s += "only " + strings.Join(counting, ", ") + " signed"
 	case len(signed.Wrong) > 0:
 		s += "that of " + strings.Join(signed.Wrong, ", ") + " is not over this proposal"
-	case own:
-		s += p.By + " proposed it, whose own does not count"
-	case len(signed.Strangers) > 0:
-		s += "it is signed by a key that is not listed, " + strings.Join(signed.Strangers, ", ")
+	case len(strangers(signed, p.ByKey)) > 0:
+		s += "it is signed by a key that is not listed, " + strings.Join(strangers(signed, p.ByKey), ", ")
+	case proposer != "":
+		s += "nobody but " + proposer + " signed, who proposed it"
 	default:
 		s += "nobody signed"
 	}
 	return s, nil
+}
+
+// strangers are the fingerprints of signatures by no listed key, but for the proposer's.
+func strangers(s approval.Signed, proposer string) []string {
+	k, err := approval.Public(proposer)
+	return slices.DeleteFunc(slices.Clone(s.Strangers), func(f string) bool { return err == nil && f == approval.Fingerprint(k) })
+}
+
+// Proposer is who proposed p among those who may sign, proven by their key's signature; ""
+// where that is nobody of them. A name proves nothing.
+func (p *Proposal) Proposer(e *approval.Envelope, keys map[string]string) string {
+	if p.proposedBy(e.SignedWith) != nil {
+		return ""
+	}
+	return approval.Holder(keys, p.ByKey)
+}
+
+// wanted is how many signatures a policy asks for: one more than it says where who proposes
+// is none of those who may sign, and so may hold one of their keys as well.
+func (p *Proposal) wanted(force *approval.Policy) int {
+	if approval.Holder(force.Keys, p.ByKey) == "" {
+		return force.Signatures + 1
+	}
+	return force.Signatures
+}
+
+// WrittenBy is an error unless one of some public keys has signed p as who proposed it.
+func (p *Proposal) WrittenBy(e *approval.Envelope, among []string) error {
+	if err := p.proposedBy(e.SignedWith); err != nil {
+		return err
+	}
+	keys := map[string]string{}
+	for i, k := range among {
+		keys[fmt.Sprint(i)] = k
+	}
+	if approval.Holder(keys, p.ByKey) == "" {
+		return errors.New("who proposed it is not among [ledger] writers in kasbah.toml")
+	}
+	return nil
 }
 
 func count(n int, what string) string {

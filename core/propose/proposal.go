@@ -38,6 +38,7 @@ type Proposal struct {
 	Env     string    `json:"env"`
 	Made    time.Time `json:"made"`
 	By      string    `json:"by"`
+	ByKey   string    `json:"by_key,omitempty"` // public key of who proposed it, which signs it in a file
 	Program string    `json:"program"`
 	Offline bool      `json:"offline"` // live was not read
 	Raze    bool      `json:"raze,omitempty"`

@@ -181,7 +181,7 @@ func (m *Remembered) Again(o Options) (*Proposal, error) {
 	if err := g.Wait(); err != nil || slices.Contains(moved, true) {
 		return nil, err
 	}
-	p.ID, p.Made, p.By, p.Program = ulid.Make().String(), time.Now().UTC().Truncate(time.Second), o.By, o.Program
+	p.ID, p.Made, p.By, p.ByKey, p.Program = ulid.Make().String(), time.Now().UTC().Truncate(time.Second), o.By, o.ByKey, o.Program
 	return p, nil
 }
 

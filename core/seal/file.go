@@ -2,6 +2,8 @@ package seal
 
 import (
 	"bytes"
+	"context"
+	"crypto/hmac"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,20 +13,48 @@ import (
 	"filippo.io/age/armor"
 )
 
-// fileHead is the first line inside a sealed file: to whom it is sealed, so
-// that whoever changes it can seal it to the same ones again.
-type fileHead struct {
+// FileHead is the first line inside a sealed file.
+type FileHead struct {
+	// Recipients are those to whom it is sealed, so that whoever changes it can seal it to
+	// the same ones again.
 	Recipients []string `json:"recipients"`
+	// Proof is HMAC-SHA-256 with the estate's key over what the file was made for: who
+	// reads it without that key can prove nothing, and changes nothing unnoticed.
+	Proof []byte `json:"proof,omitempty"`
 }
 
-// SealFile makes a file that only some recipients can read: an age file in its
-// text form, with a line of JSON and then the body inside.
-func SealFile(body []byte, to []string) ([]byte, error) {
-	head, err := json.Marshal(fileHead{to})
+// fileKey is the store key under which what a file holds would stand, for its proof.
+const fileKey = "file"
+
+// Proof proves with the estate's key that somebody of the estate made a payload.
+func (b *Box) Proof(ctx context.Context, payload []byte) ([]byte, error) {
+	e, err := b.Need(ctx)
 	if err != nil {
 		return nil, err
 	}
-	sealed, err := Encrypt(append(append(head, '\n'), body...), to)
+	return mac(e, fileKey, payload), nil
+}
+
+// Proves is ErrForged unless a proof is one of a payload, by the key in force.
+func (b *Box) Proves(ctx context.Context, payload, proof []byte) error {
+	want, err := b.Proof(ctx, payload)
+	if err != nil {
+		return err
+	}
+	if !hmac.Equal(want, proof) {
+		return ErrForged
+	}
+	return nil
+}
+
+// SealFile makes a file that only some recipients can read: an age file in its
+// text form, with its head as a line of JSON and then the body inside.
+func SealFile(body []byte, h FileHead) ([]byte, error) {
+	head, err := json.Marshal(h)
+	if err != nil {
+		return nil, err
+	}
+	sealed, err := Encrypt(append(append(head, '\n'), body...), h.Recipients)
 	if err != nil {
 		return nil, err
 	}
@@ -44,8 +74,8 @@ func IsSealedFile(body []byte) bool {
 	return bytes.HasPrefix(bytes.TrimSpace(body), []byte(armor.Header))
 }
 
-// OpenFile reads what SealFile made, and to whom it is sealed.
-func OpenFile(file []byte, identities func() ([]age.Identity, error)) (body []byte, to []string, err error) {
+// OpenFile reads what SealFile made.
+func OpenFile(file []byte, identities func() ([]age.Identity, error)) (body []byte, head *FileHead, err error) {
 	ids, err := identities()
 	if err != nil {
 		return nil, nil, err
@@ -59,9 +89,9 @@ func OpenFile(file []byte, identities func() ([]age.Identity, error)) (body []by
 		return nil, nil, err
 	}
 	line, body, ok := bytes.Cut(plain, []byte("\n"))
-	var head fileHead
-	if err := json.Unmarshal(line, &head); err != nil || !ok {
+	head = &FileHead{}
+	if err := json.Unmarshal(line, head); err != nil || !ok {
 		return nil, nil, errors.New("what is sealed in it is not what kasbah keeps")
 	}
-	return body, head.Recipients, nil
+	return body, head, nil
 }

@@ -58,7 +58,7 @@ func FuzzOpen(f *testing.F) {
 	e, _ := b.Estate()
 	good, err := seal.Seal(e, "a/log/1", []byte("a word"), b.Recipients)
 	require.NoError(f, err)
-	file, err := seal.SealFile([]byte("a word"), b.Recipients)
+	file, err := seal.SealFile([]byte("a word"), seal.FileHead{Recipients: b.Recipients})
 	require.NoError(f, err)
 	f.Add(good)
 	f.Add(file)
