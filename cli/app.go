@@ -108,12 +108,18 @@ func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
 // commonNames are the flags of commonFlags, for the help.
 var commonNames = map[string]bool{"env": true, "input": true, "inputs": true, "with": true, "json": true, "quiet": true, "verbose": true, "colour": true, "yes": true, "C": true}
 
+// maxWho is more than the name of any person or program takes.
+const maxWho = 200
+
 // prepareOutput finds widths and colours.
 func (a *app) prepareOutput() error {
 	switch a.colour {
 	case "auto", "always", "never":
 	default:
 		return usage("-colour is %q, and must be auto, always or never", a.colour)
+	}
+	if who := a.acting(); who != render.Clean(who) || len(who) > maxWho {
+		return usage("KASBAH_WHO is %q: who acts is at most %d bytes, without characters that cannot be seen", who, maxWho)
 	}
 	if a.fixedOutput {
 		return nil
@@ -170,10 +176,20 @@ func (a *app) flush() error { return a.buffer.Flush() }
 
 // document writes a result as JSON.
 func (a *app) document(v any) error {
-	enc := json.NewEncoder(a.buffer)
+	enc := json.NewEncoder(jsonOut{a.buffer})
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
+}
+
+// jsonOut writes JSON in which nothing is hidden from who looks at it in a terminal.
+type jsonOut struct{ w io.Writer }
+
+func (o jsonOut) Write(p []byte) (int, error) {
+	if _, err := o.w.Write(render.Escaped(p)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }
 
 // interactive reports whether a person can be asked.
@@ -215,7 +231,7 @@ func (a *app) acting() string {
 
 func (a *app) identity() ledger.Identity {
 	host, err := os.Hostname()
-	if err != nil {
+	if host = render.Clean(host); err != nil {
 		host = "unknown-host"
 	}
 	return ledger.Identity{Who: a.acting(), Host: host, Program: version(), Process: ledger.ThisProcess()}

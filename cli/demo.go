@@ -180,7 +180,7 @@ func (s *story) command(w io.Writer, by string) *app {
 	b.dir, b.colour, b.who = s.dir, s.a.colour, by
 	b.outWidth, b.errWidth = s.a.outWidth, s.a.outWidth
 	b.outProfile, b.errProfile = s.a.outProfile, s.a.outProfile
-	b.fixedOutput = true
+	b.fixedOutput, b.buffer.inner, b.errors.inner = true, true, true
 	return b
 }
 

@@ -64,7 +64,7 @@ func newDriver(at driverSetting, s value.Map) (driver.Driver, error) {
 }
 
 // newProcess reads the settings of a driver that is a program of its own: all but
-// kind and run are the program's.
+// kind, run and env are the program's.
 func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	command, err := textList("run", s["run"])
 	if err != nil {
@@ -73,13 +73,18 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	if len(command) == 0 {
 		return nil, errors.New(`a driver of kind process needs run, such as ["python3", "drivers/tide.py"]`)
 	}
+	env, err := textList("env", s["env"])
+	if err != nil {
+		return nil, err
+	}
 	settings, err := at.p.filledIn(context.Background(), s)
 	if err != nil {
 		return nil, err
 	}
-	delete(settings, "kind")
-	delete(settings, "run")
-	return process.New(process.Options{Name: at.name, Command: command, Dir: at.p.estate.Dir, Settings: settings, From: at.from, Log: at.log})
+	for _, ours := range []string{"kind", "run", "env"} {
+		delete(settings, ours)
+	}
+	return process.New(process.Options{Name: at.name, Command: command, Dir: at.p.estate.Dir, Env: env, Settings: settings, From: at.from, Log: at.log})
 }
 
 // newPostgres reads the settings of a driver of kind postgres.
@@ -142,7 +147,7 @@ func textList(name string, v any) ([]string, error) {
 }
 
 // openAPIKeys are the settings of a driver of kind openapi.
-var openAPIKeys = []string{"kind", "spec", "overlay", "api", "rate", "bearer", "user", "password", "headers", "oauth", "ca", "cert", "key"}
+var openAPIKeys = []string{"kind", "spec", "overlay", "api", "rate", "bearer", "user", "password", "headers", "oauth", "ca", "cert", "key", "hosts"}
 
 // known is an error for a setting that nothing has use for.
 func known(what string, s value.Map, all []string) error {
@@ -180,6 +185,10 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
+	hosts, err := textList("hosts", s["hosts"])
+	if err != nil {
+		return nil, err
+	}
 	auth, err := at.p.auth(s)
 	if err != nil {
 		return nil, err
@@ -195,7 +204,7 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 		return nil, err
 	}
 	t.MaxIdleConnsPerHost = 64
-	return openapi.New(openapi.Options{Document: body, Overlays: overlays, Rate: rate, From: at.from, Auth: auth, Client: &http.Client{Transport: t}, Base: func(context.Context) (string, error) { return api, nil }})
+	return openapi.New(openapi.Options{Document: body, Overlays: overlays, Rate: rate, Hosts: hosts, From: at.from, Auth: auth, Client: &http.Client{Transport: t}, Base: func(context.Context) (string, error) { return api, nil }})
 }
 
 // overlays reads the Overlay files that a driver lays over its document: one, or

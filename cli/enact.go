@@ -438,7 +438,7 @@ func (a *app) progress(p *propose.Proposal) progressView {
 	nothing := func() {}
 	switch {
 	case a.json:
-		enc := json.NewEncoder(a.buffer)
+		enc := json.NewEncoder(jsonOut{a.buffer})
 		return progressView{close: nothing, event: func(e enact.Event) {
 			if err := errors.Join(enc.Encode(newEventDocument(e)), a.flush()); err != nil && a.verbose {
 				a.say("an event could not be written: %v", err)

@@ -132,7 +132,7 @@ func once(list problem.List) problem.List {
 func (a *app) sarif(list problem.List) error {
 	body, err := render.SARIF(list, version())
 	if err == nil {
-		_, err = a.buffer.Write(body)
+		_, err = jsonOut{a.buffer}.Write(body)
 	}
 	return err
 }

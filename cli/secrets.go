@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kasbah/core/declare"
+	"kasbah/core/environ"
 	"kasbah/core/estate"
 	"kasbah/core/graph"
 	"kasbah/core/nearest"
@@ -67,7 +68,7 @@ func (p *project) fetch(ctx context.Context, src estate.SecretSource) (string, e
 	case "file":
 		return p.secretFile(src.From)
 	case "run":
-		return p.secretRun(ctx, src.Run)
+		return p.secretRun(ctx, src.Run, src.Env)
 	}
 	home, err := p.home()
 	if err != nil {
@@ -103,12 +104,12 @@ func (p *project) secretFile(name string) (string, error) {
 // secretTime bounds a program that gives a secret.
 const secretTime = 30 * time.Second
 
-func (p *project) secretRun(ctx context.Context, args []string) (string, error) {
+func (p *project) secretRun(ctx context.Context, args, names []string) (string, error) {
 	asked := ctx
 	ctx, cancel := context.WithTimeout(ctx, secretTime)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Dir = p.estate.Dir
+	cmd.Dir, cmd.Env = p.estate.Dir, environ.For(names...)
 	out, err := cmd.Output() // what it says on standard error may hold the secret as well
 	switch {
 	case asked.Err() != nil:

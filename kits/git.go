@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/mod/semver"
 
+	"kasbah/core/environ"
 	"kasbah/core/estate"
 )
 
@@ -28,7 +29,7 @@ func git(ctx context.Context, dir string, args ...string) (string, error) {
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.autocrlf=false", "-c", "advice.detachedHead=false"}, args...)...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=", "LC_ALL=C")
+	cmd.Env = append(environ.For(), "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=", "LC_ALL=C")
 	var out, said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &said
 	err := cmd.Run()

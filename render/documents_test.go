@@ -202,7 +202,7 @@ func TestMarkdown(t *testing.T) {
 	out := string(Markdown(p, ProposalOptions{}, 0))
 	require.NotContains(t, out, "hidden")
 	require.Contains(t, out, "| `notes` (security) | `(secret)` | `(secret)` |")
-	require.Contains(t, out, `\[click\](http://evil.example) &lt;b>`)
+	require.Contains(t, out, "`[click](http://evil.example)` &lt;b>")
 	require.Contains(t, out, "### edit ``shore:medina.machine/`x`|y``\n")
 	for _, line := range strings.Split(out, "\n") {
 		if strings.HasPrefix(line, "|") {

@@ -95,9 +95,22 @@ func markdownAction(p *propose.Proposal, a *propose.Action) []byte {
 	return b.Bytes()
 }
 
-// markdownText takes the meaning out of characters that Markdown would read.
+// markdownText takes the meaning out of characters that Markdown would read. A word that
+// would be a mention or a link, to whatever reads it, is code.
 func markdownText(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", "|", `\|`, "#", `\#`).Replace(Clean(s))
+	words := strings.Split(Clean(s), " ")
+	for i, w := range words {
+		if strings.Contains(w, "@") || strings.Contains(w, "://") || strings.Contains(strings.ToLower(w), "www.") {
+			words[i] = markdownCode(w)
+		} else {
+			words[i] = markdownWord(w)
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+func markdownWord(s string) string {
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", "|", `\|`, "#", `\#`).Replace(s)
 }
 
 // markdownCode writes a text as code, whatever backticks it holds.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"unicode"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/muesli/termenv"
@@ -51,7 +50,7 @@ func (o *Out) Action(word, text string) string {
 
 // Paint colours a text.
 func (o *Out) Paint(c Colour, s string) string {
-	return termenv.String(s).Foreground(o.profile.Color(string(c))).String()
+	return control(termenv.String(s).Foreground(o.profile.Color(string(c))).String())
 }
 
 // Bold makes a text bold, where colours are on.
@@ -59,21 +58,21 @@ func (o *Out) Bold(s string) string {
 	if o.profile == termenv.Ascii {
 		return s
 	}
-	return termenv.String(s).Bold().String()
+	return control(termenv.String(s).Bold().String())
 }
 
 // Printf writes formatted text. Failures to write show at the end of the
 // command, when standard output is closed.
 func (o *Out) Printf(format string, args ...any) { fmt.Fprintf(o.W, format, args...) }
 
-// Clean takes control characters out of a text from outside, so that nothing
-// read from a cloud or a file can move the cursor.
+// Clean makes one line of a text from outside, in which no character hides or changes how
+// others are shown.
 func Clean(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '\n' || r == '\t' {
 			return ' '
 		}
-		if unicode.IsControl(r) || r == '\u202e' || r == '\u202d' || r == '\u2066' || r == '\u2067' {
+		if hidden(r) {
 			return '\ufffd'
 		}
 		return r

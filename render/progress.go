@@ -100,7 +100,7 @@ func (b *Bar) Event(e enact.Event) {
 		delete(b.running, key)
 	}
 	if line := b.o.eventLine(e); line != "" {
-		b.o.Printf("\r\x1b[K%s\n", line)
+		b.o.Printf("%s%s\n", clearLine, line)
 		b.draw()
 	}
 }
@@ -132,12 +132,15 @@ func (b *Bar) draw() {
 			break
 		}
 	}
-	b.o.Printf("\r\x1b[K%s", Fit(Clean(line), b.o.Width-4))
+	b.o.Printf("%s%s", clearLine, Fit(Clean(line), b.o.Width-4))
 }
 
 // Close takes the live line away.
 func (b *Bar) Close() {
 	close(b.quit)
 	b.done.Wait()
-	b.o.Printf("\r\x1b[K")
+	b.o.Printf("%s", clearLine)
 }
+
+// clearLine goes back to the line's begin and clears it.
+var clearLine = control("\r\x1b[K")

@@ -2,10 +2,12 @@ package render
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/muesli/termenv"
@@ -176,9 +178,10 @@ func TestEvents(t *testing.T) {
 	bar.Event(enact.Event{Kind: enact.EventStart, Ward: "shore", Address: "medina.machine/gauge", Counts: counts})
 	bar.Event(enact.Event{Kind: enact.EventDone, Ward: "shore", Address: "medina.network/coast", Action: propose.New, Counts: counts})
 	bar.Close()
-	require.Contains(t, b.String(), "[======              ] 12/40")
-	require.Contains(t, b.String(), "medina.machine/gauge 0s")
-	for _, line := range strings.Split(strings.ReplaceAll(b.String(), "\r\x1b[K", "\n"), "\n") {
+	shown := string(Visible(b.Bytes()))
+	require.Contains(t, shown, "[======              ] 12/40")
+	require.Contains(t, shown, "medina.machine/gauge 0s")
+	for _, line := range strings.Split(strings.ReplaceAll(shown, "\r\x1b[K", "\n"), "\n") {
 		require.Less(t, runewidth.StringWidth(line), 64)
 	}
 }
@@ -190,4 +193,51 @@ func TestWrapAndFit(t *testing.T) {
 	require.Equal(t, "then\n  `kasbah check`\n  `now and long\n  then`", Wrap("then `kasbah check` `now and long then`", 15, "  "), "a command stays whole where it fits")
 	require.Equal(t, "long…", Fit("longer", 5))
 	require.Equal(t, "灯台  ", Pad("灯台", 6))
+}
+
+// TestVisible: of all characters that show nothing or change how others are shown, only
+// those get through that the program means; JSON keeps them, as escapes.
+func TestVisible(t *testing.T) {
+	o := NewOut(nil, 80, termenv.TrueColor)
+	require.Equal(t, "\x1b[1mbold\x1b[0m", string(Visible([]byte(o.Bold("bold")))))
+	require.Equal(t, "\x1b[1m\ufffd[2Jbold\x1b[0m", string(Visible([]byte(o.Bold("\ufffd[2Jbold")))))
+	for r := rune(0); r <= 0xe01ff; r++ {
+		if !utf8.ValidRune(r) || !hidden(r) {
+			continue
+		}
+		text := "a" + string(r) + "b"
+		if r != '\n' && r != '\t' {
+			require.Equal(t, "a\ufffdb", string(Visible([]byte(text))), "%U", r)
+		}
+		require.NotContains(t, Clean(text), string(r), "%U", r)
+		require.Regexp(t, "^a[ \ufffd]b$", Clean(text), "%U", r)
+		body, err := json.Marshal(text)
+		require.NoError(t, err)
+		var again string
+		require.NoError(t, json.Unmarshal(Escaped(body), &again))
+		require.Equal(t, text, again)
+		require.Equal(t, string(Escaped(body)), string(Visible(Escaped(body))), "%U", r)
+	}
+	require.Equal(t, "a\ufffdb", string(Visible([]byte("a\x9bb"))), "no UTF-8")
+	require.Equal(t, "\ufffd[31mred", string(Visible([]byte("\x1b[31mred"))))
+	require.Equal(t, "灯台 é\n\tb", string(Visible([]byte("灯台 é\n\tb"))))
+}
+
+// TestMarkdownIsText: nothing from outside is a mention, a link, a picture or markup.
+func TestMarkdownIsText(t *testing.T) {
+	for in, want := range map[string]string{
+		"a @keepers/all.star:1 b":        "a `@keepers/all.star:1` b",
+		"see https://coast.example/x":    "see `https://coast.example/x`",
+		"www.coast.example":              "`www.coast.example`",
+		"![x](http://y)":                 "`![x](http://y)`",
+		"# `a` <b> *c* [d]":              "\\# \\`a\\` &lt;b> \\*c\\* \\[d\\]",
+		"mail keeper@coast.example, now": "mail `keeper@coast.example,` now",
+		"``@x``":                         "",
+	} {
+		if strings.HasPrefix(in, "``") {
+			require.Regexp(t, "^```+ ``@x`` ```+$", markdownText(in))
+			continue
+		}
+		require.Equal(t, want, markdownText(in), in)
+	}
 }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"kasbah/core/ledger"
+	"kasbah/core/propose"
 	"kasbah/core/value"
 )
 
@@ -30,7 +32,22 @@ func Release(ctx context.Context, full []string, o Options) error {
 	return errors.Join(err, e.end(ctx, outcome, nil))
 }
 
+// mayBeUnsigned refuses a change past the code where a policy asks for signatures for such
+// ones: there is no proposal that anybody could sign.
+func (e *executor) mayBeUnsigned(kind propose.Kind, instead string) error {
+	for _, ward := range value.Keys(e.runs) {
+		force := e.runs[ward].State().Approval
+		if because := force.Asks(map[string]bool{string(kind): true}); len(because) > 0 {
+			return &Refused{Reasons: []string{fmt.Sprintf("%s asks for signatures (%s), and nothing that is done past the code can be signed: %s, `kasbah propose -o FILE` and `kasbah approve FILE -key KEY`", ward, strings.Join(because, ", "), instead)}}
+		}
+	}
+	return nil
+}
+
 func (e *executor) releaseRecords(ctx context.Context, full []string) error {
+	if err := e.mayBeUnsigned(propose.Release, `declare it with care(at_drop = "let-go"), enact that and take it out of the code`); err != nil {
+		return err
+	}
 	if err := e.allResolved(); err != nil {
 		return err
 	}

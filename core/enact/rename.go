@@ -131,6 +131,9 @@ func (e *executor) allResolved() error {
 }
 
 func (e *executor) renameRecord(ctx context.Context, from, to, address string) error {
+	if err := e.mayBeUnsigned(propose.Rename, "declare it with care(renamed_from = …)"); err != nil {
+		return err
+	}
 	if err := e.allResolved(); err != nil {
 		return err
 	}

@@ -165,7 +165,7 @@ func (e *executor) try(ctx context.Context, c *call, within time.Duration) (driv
 			c.sent = sent
 			e.pace.faster()
 			return live, nil
-		case outcome == driver.NotDone && !passing, outcome == driver.Unknown && !e.repeatable(c), ctx.Err() != nil,
+		case outcome == driver.NotDone && !passing, outcome == driver.Unknown && !e.repeatable(c), ctx.Err() != nil, e.stopped(),
 			outcome == driver.Unknown && !passing && tries >= unknownTries:
 			return live, backoff.Permanent(err)
 		}

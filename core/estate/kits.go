@@ -113,6 +113,7 @@ type SecretSource struct {
 	Kind     string   // env, key, file or run
 	From     string   // the variable, key or file
 	Run      []string // of kind run: the program and its arguments
+	Env      []string // and the names of environment variables that it gets besides the usual ones
 	Position problem.Position
 }
 
@@ -159,7 +160,20 @@ func (r *reader) secrets(section string, v any) map[string]SecretSource {
 func ReadSource(v any) (SecretSource, bool) {
 	var s SecretSource
 	one, ok := v.(map[string]any)
-	if !ok || len(one) != 1 {
+	if !ok || len(one) == 0 {
+		return s, false
+	}
+	if names, besides := one["env"].([]any); besides && one["run"] != nil && len(one) == 2 { // what the program gets
+		for _, x := range names {
+			name, isText := x.(string)
+			if !isText {
+				return s, false
+			}
+			s.Env = append(s.Env, name)
+		}
+		one = map[string]any{"run": one["run"]}
+	}
+	if len(one) != 1 {
 		return s, false
 	}
 	for _, kind := range []string{"env", "key", "file", "run"} {

@@ -38,6 +38,10 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, o BeginOptions) (*Mov
 	if err != nil {
 		return nil, err
 	}
+	if force := r.State().Approval; len(force.Asks(map[string]bool{"move": true})) > 0 {
+		err := fmt.Errorf("%s asks for signatures for every change, and a move cannot be signed: let [approval] in kasbah.toml ask for some changes only, have that signed and enacted, and move then", l.Ward)
+		return nil, errors.Join(err, r.End(ctx, End{Outcome: "failed"}))
+	}
 	m := &Moving{l: l, there: l.on(to), r: r}
 	m.there.memory = nil
 	if err := m.copy(ctx); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync/atomic"
 	"testing"
 
@@ -126,10 +127,18 @@ func TestAuthStaysAtHome(t *testing.T) {
 	}))
 	defer api.Close()
 	var fetched atomic.Int32
-	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: openapi.Auth{Bearer: counting(&fetched)}, Base: func(context.Context) (string, error) { return api.URL, nil }})
-	require.NoError(t, err)
-	defer d.Close()
-	_, err = d.Create(context.Background(), "lamp", nil, "")
+	open := func(hosts ...string) *openapi.Driver {
+		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Hosts: hosts, Auth: openapi.Auth{Bearer: counting(&fetched)}, Base: func(context.Context) (string, error) { return api.URL, nil }})
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, d.Close()) })
+		return d
+	}
+	host := strings.TrimPrefix(foreign.URL, "http://")
+	_, err := open().Create(context.Background(), "lamp", nil, "")
+	require.ErrorContains(t, err, fmt.Sprintf("would leave the API for %s, which is not asked; hosts = [%q]", host, host))
+	require.Equal(t, driver.Unknown, driver.OutcomeOf(err), "the create was accepted")
+	require.Empty(t, heard, "nobody else was asked")
+	_, err = open(host).Create(context.Background(), "lamp", nil, "")
 	require.NoError(t, err)
 	require.Empty(t, (<-heard).Get("Authorization"))
 }
@@ -151,4 +160,41 @@ func TestNotBelieved(t *testing.T) {
 		require.EqualError(t, err, want)
 		require.NoError(t, d.Close())
 	}
+}
+
+// TestLedAway: neither a redirect nor a link to the next page leads a read to another host.
+func TestLedAway(t *testing.T) {
+	foreign := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { t.Error("it was asked " + r.URL.Path) }))
+	defer foreign.Close()
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/v1/lamps":
+			w.Header().Set("Link", "<"+foreign.URL+`/v1/lamps?p=2>; rel="next"`)
+			fmt.Fprint(w, `[{"serial": "l-1", "power": 1}]`)
+		default:
+			http.Redirect(w, r, foreign.URL+r.URL.Path, http.StatusFound)
+		}
+	}))
+	defer api.Close()
+	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string, error) { return api.URL, nil }})
+	require.NoError(t, err)
+	defer d.Close()
+	_, err = d.Read(context.Background(), "lamp", "l-1")
+	require.ErrorContains(t, err, "which is not followed")
+	for _, e := range d.List(context.Background(), "lamp") {
+		err = e
+	}
+	require.ErrorContains(t, err, "would leave the API for ")
+}
+
+// TestUnfit: a name that no header can carry is refused once, and not tried again.
+func TestUnfit(t *testing.T) {
+	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), From: "keeper\x07", Base: func(context.Context) (string, error) { return "http://127.0.0.1:1", nil }})
+	require.NoError(t, err)
+	defer d.Close()
+	_, err = d.Create(context.Background(), "lamp", nil, "")
+	require.ErrorContains(t, err, `the header "From" holds a character that no request can carry`)
+	passing, _ := driver.IsPassing(err)
+	require.False(t, passing)
+	require.Equal(t, driver.NotDone, driver.OutcomeOf(err))
 }

@@ -12,11 +12,15 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+
+	"golang.org/x/net/http/httpguts"
 
 	"kasbah/driver"
 )
@@ -53,6 +57,9 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 		target = base + path
 	}
 	asked := method + " " + path
+	if host := d.strange(base, target); host != "" {
+		return nil, &driver.Error{Message: fmt.Sprintf("%s would leave the API for %s, which is not asked; hosts = [%q] in the driver's settings allows it", asked, host, host)}
+	}
 	res, err := d.authorized(ctx, method, target, header, body, false)
 	if err == nil && res.StatusCode == http.StatusUnauthorized && !d.o.Auth.none() { // a credential that was good once may have ended
 		res.Body.Close()
@@ -88,6 +95,35 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 	return r, nil
 }
 
+// strange is the host of a request that is neither the API's own address nor one that the
+// settings allow: an answer may lead anywhere, such as to an address that only this machine
+// can reach. It is "" for none.
+func (d *Driver) strange(base, target string) string {
+	home, err1 := url.Parse(base)
+	to, err2 := url.Parse(target)
+	switch {
+	case err1 != nil || err2 != nil:
+		return "an address that cannot be read"
+	case to.Scheme == home.Scheme && strings.EqualFold(to.Host, home.Host):
+		return ""
+	case (to.Scheme == "https" || to.Scheme == home.Scheme) && slices.ContainsFunc(d.o.Hosts, func(h string) bool { return strings.EqualFold(h, to.Host) }):
+		return ""
+	}
+	return to.Host
+}
+
+// unfit is an error for a header that no request can carry: it would never succeed.
+func unfit(h http.Header) error {
+	for name, values := range h {
+		for _, v := range values {
+			if !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(v) {
+				return driver.Refuse("the header %s holds a character that no request can carry", strconv.Quote(name))
+			}
+		}
+	}
+	return nil
+}
+
 // authorized makes one request with credentials; again says that those of before
 // were refused. They go to the API alone, wherever it sends us.
 func (d *Driver) authorized(ctx context.Context, method, target string, header http.Header, body []byte, again bool) (*http.Response, error) {
@@ -115,6 +151,9 @@ func (d *Driver) authorized(ctx context.Context, method, target string, header h
 		if err := d.auth.sign(ctx, req, again); err != nil {
 			return nil, driver.Unsent(err)
 		}
+	}
+	if err := unfit(req.Header); err != nil {
+		return nil, err
 	}
 	var left atomic.Bool // a connection stood, so that some of the request may have left
 	req = req.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { left.Store(true) }}))

@@ -29,6 +29,7 @@ type Options struct {
 	From   string
 	Auth   Auth
 	Rate   float64      // requests a second at most; 0 for what the document says
+	Hosts  []string     // besides the API's own, to which its answers may lead: links, redirects and work to follow
 	Client *http.Client // nil for one of its own
 	Close  func() error // ends what Base started; may be nil
 }

@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -18,6 +17,7 @@ import (
 
 	"github.com/sourcegraph/jsonrpc2"
 
+	"kasbah/core/environ"
 	"kasbah/driver"
 )
 
@@ -55,7 +55,7 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	c := &child{name: d.o.Name, began: time.Now(), ended: make(chan struct{})}
 	c.cmd = exec.Command(d.o.Command[0], d.o.Command[1:]...)
 	c.cmd.Dir = d.o.Dir
-	c.cmd.Env = environment()
+	c.cmd.Env = environ.For(d.o.Env...)
 	ownGroup(c.cmd)
 	in, err := c.cmd.StdinPipe()
 	if err != nil {
@@ -104,12 +104,6 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	}
 	c.offer = hello.Offers
 	return c, nil
-}
-
-// environment is what a child gets to know of ours: everything but what is
-// Kasbah's own, secrets and keys among it.
-func environment() []string {
-	return slices.DeleteFunc(os.Environ(), func(s string) bool { return strings.HasPrefix(s, "KASBAH_") })
 }
 
 func exitWords(err error) string {

@@ -24,6 +24,7 @@ type Options struct {
 	Name     string    // of the driver, for its log
 	Command  []string  // the program and its arguments
 	Dir      string    // where it runs
+	Env      []string  // names of environment variables that it gets besides those of environ.For
 	Settings value.Map // are given to it as they are
 	From     string    // who acts
 	Log      func(line string)

@@ -53,7 +53,7 @@ func serveMedina() error {
 }
 
 func opened(t *testing.T, o Options) *Driver {
-	o.Name, o.From = "tide", "tester"
+	o.Name, o.From, o.Env = "tide", "tester", []string{"DRIVER_ROLE"}
 	d, err := New(o)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
