@@ -28,6 +28,7 @@ func (s Settings) client() (*http.Client, error) {
 // call makes one request that is about Medina itself, and reads its answer into an
 // object, or where into is a writer, copies it there.
 func (s Settings) call(ctx context.Context, method, path string, body io.Reader, into any) (err error) {
+	s.own()
 	start, stop := s.base()
 	defer func() { err = errors.Join(err, stop()) }()
 	base, err := start(ctx)

@@ -40,8 +40,7 @@ func (s *Server) console(r chi.Router) {
 	r.Get("/", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/console/", http.StatusSeeOther) })
 	r.Get("/console", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/console/", http.StatusSeeOther) })
 	r.Route("/console/", func(r chi.Router) {
-		guard := http.NewCrossOriginProtection()
-		r.Use(guard.Handler, func(next http.Handler) http.Handler {
+		r.Use(func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				h := w.Header()
 				h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")

@@ -197,7 +197,7 @@ func read(a *schema.Attribute, text string) (any, error) {
 // api makes a request to this server itself, for whom the console acts.
 func (c *console) api(r *http.Request, method, path string, body value.Map, revision string) (int, value.Map) {
 	ctx := context.WithValue(r.Context(), chi.RouteCtxKey, nil) // it begins at the first route again
-	in, err := http.NewRequestWithContext(ctx, method, "http://medina"+path, bytes.NewReader(value.JSON(body)))
+	in, err := http.NewRequestWithContext(ctx, method, "http://localhost"+path, bytes.NewReader(value.JSON(body)))
 	if err != nil {
 		return http.StatusBadRequest, value.Map{"detail": err.Error()}
 	}

@@ -58,6 +58,9 @@ func openDatabase(path string) (*database, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
 	}
+	if err := private(path); err != nil {
+		return nil, err
+	}
 	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: url.Values{
 		"_pragma": {"busy_timeout(20000)", "journal_mode(wal)", "synchronous(normal)", "temp_store(memory)"},
 		"_txlock": {"immediate"},
@@ -82,6 +85,20 @@ func openDatabase(path string) (*database, error) {
 		return nil, err
 	}
 	return &database{sql: db}, nil
+}
+
+// private makes the file one that only its owner can read; those that SQLite puts beside it
+// are like it.
+func private(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err == nil && info.Mode().Perm()&0o077 != 0 {
+		err = f.Chmod(0o600)
+	}
+	return errors.Join(err, f.Close())
 }
 
 // older adds what a database of before does not have.

@@ -47,6 +47,9 @@ func ListenTLS(address string, o Options) (l *Listener, certificate string, err 
 }
 
 func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
+	if host, _, err := net.SplitHostPort(address); err == nil && host != "" {
+		o.Hosts = append(slices.Clone(o.Hosts), strings.ToLower(host))
+	}
 	s, err := Open(o)
 	if err != nil {
 		return nil, err
@@ -58,7 +61,7 @@ func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
 	ended := make(chan error, 1)
 	out := &Listener{
 		URL: "http://" + l.Addr().String(), Ended: ended, Server: s,
-		server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, TLSConfig: secure, ErrorLog: log.New(io.Discard, "", 0)},
+		server: &http.Server{Handler: s, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime, IdleTimeout: 2 * time.Minute, TLSConfig: secure, ErrorLog: log.New(io.Discard, "", 0)},
 	}
 	if secure != nil {
 		out.URL = "https://" + l.Addr().String()
@@ -84,7 +87,7 @@ func ownCertificate(address, path string) (tls.Certificate, string, error) {
 	if err == nil && time.Now().Before(cert.Leaf.NotAfter.AddDate(0, 0, -7)) && cert.Leaf.VerifyHostname(names[len(names)-1]) == nil {
 		return cert, certPath, nil
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return cert, "", err
 	}
 	now := time.Now()
@@ -214,6 +217,7 @@ func (s Settings) base() (start func(context.Context) (string, error), stop func
 // Driver is the OpenAPI driver on Medina's own description. from says who
 // acts.
 func (s Settings) Driver(from string) (driver.Driver, error) {
+	s.own()
 	start, stop := s.base()
 	client, err := s.client()
 	if err != nil {

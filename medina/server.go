@@ -24,6 +24,9 @@ type Options struct {
 	Quotas map[string]int64 // things of a type that one zone holds; none by default
 	Tokens bool             // whoever asks must have a token
 	Rate   float64          // requests a second, beyond which they are put off; 0 for no bound
+	Hosts  []string         // names under which it is asked, besides localhost and addresses; in small letters
+
+	own string // the token of the program that it is embedded in; "" for one on its own
 }
 
 // Server is the simulated cloud as an HTTP handler.
@@ -50,7 +53,7 @@ func Open(o Options) (*Server, error) {
 	}
 	s := &Server{db: db, o: o, kinds: kinds(), by: map[string]*kind{}, types: map[string]bool{}}
 	r := chi.NewRouter()
-	r.Use(s.throttled(), s.known)
+	r.Use(s.guarded, s.throttled(), s.known)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		refuseWith(w, &refusal{status: 404, title: "not found", detail: "there is nothing at " + r.URL.Path})
 	})

@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 )
 
 // Snapshots of all that Medina holds, and beginning anew. They are SQLite files;
@@ -53,7 +56,10 @@ func (s *Server) snapshot(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) error {
-	f, err := os.Create(path)
+	if err := http.NewResponseController(w).SetReadDeadline(time.Now().Add(snapshotTime)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -63,6 +69,9 @@ func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) e
 	}
 	no := func(err error) error {
 		return &refusal{status: 422, title: "not acceptable", detail: "the body is no snapshot of a Medina: " + err.Error()}
+	}
+	if err := foreign(r.Context(), path); err != nil {
+		return no(err)
 	}
 	theirs, err := openDatabase(path) // makes what an older one lacks
 	if err != nil {
@@ -80,6 +89,42 @@ func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) e
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// foreign is an error unless a file holds nothing but tables and indexes of a Medina: a
+// view or a trigger would run what somebody else has written. Nothing of the file runs here.
+func foreign(ctx context.Context, path string) error {
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=ro&immutable=1&_pragma=trusted_schema(off)&_pragma=query_only(on)&_pragma=cell_size_check(on)"}
+	db, err := sql.Open("sqlite", u.String())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	rows, err := db.QueryContext(ctx, `select type, name, tbl_name, coalesce(sql, '') from sqlite_master`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	n := 0
+	for rows.Next() {
+		var typ, name, table, text string
+		if err := rows.Scan(&typ, &name, &table, &text); err != nil {
+			return err
+		}
+		known := table == "tokens" || table == "sqlite_sequence" || slices.Contains(kept, table)
+		plain := typ == "table" && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(text)), "create virtual") || typ == "index"
+		if !known || !plain {
+			return fmt.Errorf("it holds a %s %q, which no Medina has", typ, name)
+		}
+		n++
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if n == 0 {
+		return errors.New("it is empty")
+	}
 	return nil
 }
 

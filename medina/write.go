@@ -59,6 +59,10 @@ type request struct {
 // write answers a request that changes something, once per idempotency key.
 func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(*tx, request) (answer, error)) error {
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	var large *http.MaxBytesError
+	if err != nil && !errors.As(err, &large) {
+		return &refusal{status: 400, title: "not readable", detail: "the body did not come whole: " + err.Error()}
+	}
 	if err != nil {
 		return &refusal{status: 413, title: "too large", detail: fmt.Sprintf("a body is at most %d bytes", maxBody)}
 	}

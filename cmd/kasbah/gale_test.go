@@ -246,7 +246,7 @@ func (g *gale) calm(run []string) (asked int) {
 
 func (g *gale) list(f *drivertest.Front, plural string) []map[string]any {
 	rec := httptest.NewRecorder()
-	f.API.ServeHTTP(rec, httptest.NewRequest("GET", "/"+plural+"?limit=1000", nil))
+	f.API.ServeHTTP(rec, httptest.NewRequest("GET", "http://127.0.0.1/"+plural+"?limit=1000", nil))
 	var v any
 	require.NoError(g.t, json.Unmarshal(rec.Body.Bytes(), &v), rec.Body.String())
 	if m, ok := v.(map[string]any); ok {
