@@ -129,6 +129,9 @@ func (ev *evaluator) wrapUniverse(env starlark.StringDict) {
 				if p, ok := a.(*pending); ok {
 					return nil, p.cannot(name)
 				}
+				if s, ok := a.(starlark.String); ok && name == "int" && len(s) > maxBits/2 {
+					return nil, fmt.Errorf("int: a text of %d bytes goes over the limit of a whole number", len(s))
+				}
 				if err := ev.elementsKnown(name, a); err != nil {
 					return nil, err
 				}

@@ -16,14 +16,15 @@ import (
 // the evaluation's bounds.
 func (ev *evaluator) operators() starlark.StringDict {
 	out := starlark.StringDict{
-		opMod:  ev.operator(opMod, ev.mod),
-		opMul:  ev.operator(opMul, ev.mul),
-		opAdd:  ev.operator(opAdd, ev.add),
-		"%+=":  ev.operator("%+=", ev.addInPlace),
-		opIn:   ev.operator(opIn, ev.in),
-		opLook: starlark.NewBuiltin(opLook, ev.look("a condition")),
-		opEach: starlark.NewBuiltin(opEach, ev.look("a loop")),
-		opAttr: starlark.NewBuiltin(opAttr, ev.attr),
+		opMod:   ev.operator(opMod, ev.mod),
+		opMul:   ev.operator(opMul, ev.mul),
+		opShift: ev.operator(opShift, ev.shift),
+		opAdd:   ev.operator(opAdd, ev.add),
+		"%+=":   ev.operator("%+=", ev.addInPlace),
+		opIn:    ev.operator(opIn, ev.in),
+		opLook:  starlark.NewBuiltin(opLook, ev.look("a condition")),
+		opEach:  starlark.NewBuiltin(opEach, ev.look("a loop")),
+		opAttr:  starlark.NewBuiltin(opAttr, ev.attr),
 		opNotIn: ev.operator(opNotIn, func(x, y starlark.Value) (starlark.Value, error) {
 			v, err := ev.in(x, y)
 			if err != nil {
@@ -98,6 +99,9 @@ func (ev *evaluator) mul(x, y starlark.Value) (starlark.Value, error) {
 			return nil, p.cannot("arithmetic (*)")
 		}
 	}
+	if err := bitsOf(x, y); err != nil {
+		return nil, err
+	}
 	seq, times := x, y
 	if _, ok := x.(starlark.Int); ok {
 		seq, times = y, x
@@ -115,6 +119,38 @@ func (ev *evaluator) mul(x, y starlark.Value) (starlark.Value, error) {
 		}
 	}
 	return starlark.Binary(syntax.STAR, x, y)
+}
+
+// maxBits is how many bits a whole number may have. A few more steps of a product take all
+// memory and time there is, before anybody looks.
+const maxBits = 1 << 16
+
+// bitsOf is an error when the product of two whole numbers is larger than one may be.
+func bitsOf(x, y starlark.Value) error {
+	a, ok1 := x.(starlark.Int)
+	b, ok2 := y.(starlark.Int)
+	if ok1 && ok2 && bits(a)+bits(b) > maxBits {
+		return fmt.Errorf("a whole number of more than %d bits goes over the limit", maxBits)
+	}
+	return nil
+}
+
+// bits is how many bits a whole number has, or 64 where it has fewer.
+func bits(i starlark.Int) int {
+	if _, small := i.Int64(); small {
+		return 64
+	}
+	return i.BigInt().BitLen()
+}
+
+func (ev *evaluator) shift(x, y starlark.Value) (starlark.Value, error) {
+	if err := ev.known("arithmetic (<<)", x, y); err != nil {
+		return nil, err
+	}
+	if a, ok := x.(starlark.Int); ok && bits(a) > maxBits {
+		return nil, fmt.Errorf("a whole number of more than %d bits goes over the limit", maxBits)
+	}
+	return starlark.Binary(syntax.LTLT, x, y)
 }
 
 func (ev *evaluator) add(x, y starlark.Value) (starlark.Value, error) {

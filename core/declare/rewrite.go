@@ -19,6 +19,7 @@ const (
 	opLook  = "%look"
 	opAttr  = "%attr"
 	opEach  = "%each"
+	opShift = "%shift"
 )
 
 var comparisons = map[syntax.Token]string{
@@ -88,7 +89,7 @@ func (r *rewriter) params(list []syntax.Expr) {
 	}
 }
 
-var inPlace = map[syntax.Token]string{syntax.PLUS_EQ: opAdd, syntax.PERCENT_EQ: opMod, syntax.STAR_EQ: opMul}
+var inPlace = map[syntax.Token]string{syntax.PLUS_EQ: opAdd, syntax.PERCENT_EQ: opMod, syntax.STAR_EQ: opMul, syntax.LTLT_EQ: opShift}
 
 // assign rewrites `x op= y`. A plain name becomes `x = op(x, y)`; lists keep
 // growing in place because the built-in for + is told so. An indexed target
@@ -278,6 +279,8 @@ func (r *rewriter) binary(e *syntax.BinaryExpr) syntax.Expr {
 		name = opMod
 	case syntax.STAR:
 		name = opMul
+	case syntax.LTLT:
+		name = opShift
 	case syntax.PLUS:
 		name = opAdd
 	case syntax.IN:
