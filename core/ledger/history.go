@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"kasbah/core/seal"
@@ -111,7 +112,7 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 // Verified is what Verify found.
 type Verified struct {
 	Entries     int64    `json:"entries"`
-	Pruned      int64    `json:"pruned,omitempty"` // entries that only a checkpoint vouches for
+	Pruned      int64    `json:"pruned,omitempty"` // entries that only a checkpoint vouches for: pruned, or sealed to others
 	Checkpoints int      `json:"checkpoints"`
 	Records     int      `json:"records"`
 	Notes       []string `json:"notes"` // what a reader ignores
@@ -130,11 +131,12 @@ func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := l.pruned(ctx, keys)
+	s, err := l.provable(ctx, keys)
 	if err != nil {
 		return nil, err
 	}
 	v.Pruned = s.Seq
+	keys = slices.DeleteFunc(keys, func(k string) bool { n, err := seqOf(k); return err == nil && n < s.Seq })
 	for _, k := range keys {
 		n, err := seqOf(k)
 		if err != nil {

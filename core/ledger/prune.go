@@ -136,19 +136,25 @@ func (r *Run) blank(ctx context.Context, upTo int64) (blanked int, err error) {
 	return blanked, nil
 }
 
-// pruned is the state at the older checkpoint when the log before it was
-// pruned, else an empty one.
-func (l *Ledger) pruned(ctx context.Context, checkpoints []string) (*State, error) {
-	_, err := l.store.Get(ctx, l.logKey(1))
-	if !errors.Is(err, store.ErrBlank) {
+// provable is the state from which on every entry can be read here, at a checkpoint when the
+// log before it was pruned or is sealed to others, else an empty one.
+func (l *Ledger) provable(ctx context.Context, checkpoints []string) (*State, error) {
+	_, _, err := l.entry(ctx, l.logKey(1))
+	if !errors.Is(err, store.ErrBlank) && !errors.Is(err, seal.ErrNoIdentity) {
 		return NewState(), nil
 	}
 	if len(checkpoints) == 0 {
-		return nil, &DamageError{l.Ward, "entry 1", errors.New("it was pruned, and there is no checkpoint")}
+		return nil, &DamageError{l.Ward, "entry 1", fmt.Errorf("nothing but a checkpoint could stand for it, and there is none: %w", err)}
 	}
-	s, err := l.readCheckpoint(ctx, checkpoints[0])
-	if err != nil && errors.Is(err, seal.ErrClear) {
-		return nil, l.damage("checkpoint", err)
+	for i, key := range checkpoints {
+		s, err := l.readCheckpoint(ctx, key)
+		switch {
+		case errors.Is(err, seal.ErrNoIdentity) && i+1 < len(checkpoints):
+			continue
+		case errors.Is(err, seal.ErrClear):
+			return nil, l.damage("checkpoint", err)
+		}
+		return s, err
 	}
-	return s, err
+	return nil, nil // not reached: the last one returns
 }

@@ -273,9 +273,9 @@ func forge(t *testing.T, key string, e seal.Estate, to string) []byte {
 	return out
 }
 
-// TestAttacks tampers with what is stored, 1 000 times: it is always noticed
+// TestTampering tampers with what is stored, 1 000 times: it is always noticed
 // with words that name the object, or makes no difference at all.
-func TestAttacks(t *testing.T) {
+func TestTampering(t *testing.T) {
 	ctx := context.Background()
 	e, k := seal.NewEstate(), newKeeper(t)
 	s := memory.New()
