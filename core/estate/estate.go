@@ -112,6 +112,9 @@ func Load(dir string) (*Estate, error) {
 
 // Parse reads the text of a kasbah.toml that stands in dir.
 func Parse(dir string, body []byte) (*Estate, error) {
+	if err := bounded(File, body); err != nil {
+		return nil, err
+	}
 	var raw map[string]any
 	if err := toml.Unmarshal(body, &raw); err != nil {
 		return nil, tomlProblem(File, err)

@@ -208,6 +208,9 @@ type Kit struct {
 
 // ParseKit reads the text of a kit.toml. file is how messages call it.
 func ParseKit(file string, body []byte) (*Kit, error) {
+	if err := bounded(file, body); err != nil {
+		return nil, err
+	}
 	var raw map[string]any
 	if err := toml.Unmarshal(body, &raw); err != nil {
 		return nil, tomlProblem(file, err)

@@ -602,8 +602,12 @@ func (h *history) suffers(p *person, s *memory.Store, who string) bool {
 		require.NotContains(t, err.Error(), hiddenText)
 	}
 	// whatever is advised makes nothing worse
-	l := h.ledger(same(), s)
-	if changed, rerr := l.Reseal(ctx, ledger.BeginOptions{ID: "reseal"}); rerr == nil && changed {
+	machine := same()
+	for try := range 2 {
+		changed, rerr := h.ledger(machine, s).Reseal(ctx, ledger.BeginOptions{ID: fmt.Sprint("reseal-", try)})
+		if rerr != nil || !changed {
+			continue
+		}
 		after, err := h.ledger(same(), s).Load(ctx)
 		require.NoError(t, err)
 		var genuine []string

@@ -393,7 +393,7 @@ func (l *Ledger) compareMemory(ctx context.Context, s *State, n Head) error {
 			return &RollbackError{l.Ward, n.Seq, s.Seq}
 		}
 	}
-	if s.Seq == 0 || s.head() == n {
+	if s.Seq == 0 || s.head() == n || l.resealing { // what was read to be resealed is not proven yet
 		return nil
 	}
 	return l.memory.Remember(l.prefix, s.head())

@@ -219,11 +219,11 @@ func (s *State) fold(e *Entry) error {
 	if s.Moved != "" {
 		return fmt.Errorf("entry %d follows the one that says that the ledger has moved", e.Seq)
 	}
-	if err := s.signedRight(e); err != nil {
-		return fmt.Errorf("entry %d: %w", e.Seq, err)
-	}
 	if err := s.sealedRight(e); err != nil {
 		return err
+	}
+	if err := s.signedRight(e); err != nil {
+		return fmt.Errorf("entry %d: %w", e.Seq, err)
 	}
 	s.Seq, s.Hash = e.Seq, e.Hash
 	s.sinceEntries++

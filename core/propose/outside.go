@@ -251,6 +251,9 @@ func (w *proposer) leftOutUsers(gone, moved map[string]*Action) {
 
 // few names the first three of some addresses.
 func few(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
 	if len(list) > 3 {
 		return fmt.Sprintf("%s and %d more", strings.Join(list[:3], ", "), len(list)-3)
 	}
