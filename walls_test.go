@@ -62,12 +62,12 @@ func forbidden(from, to, full string) string {
 		return "stores know nothing of what they keep"
 	case in(from, "transport"):
 		return "a connection knows nothing of what uses it"
-	case in(from, "keys") && !in(to, "core/seal", "core/ledger"):
-		return "what a machine keeps is for the core's sealing and ledgers, and for cli"
+	case in(from, "keys") && !in(to, "core/seal", "core/ledger", "core/approval"):
+		return "what a machine keeps is for the core's sealing, signing and ledgers, and for cli"
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
-	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest"):
-		return "drivers know values and schemas only"
+	case in(from, "driver") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest", "core/environ"):
+		return "drivers know values, schemas and what a program gets, only"
 	case in(from, "medina") && !in(to, "driver", "transport", "core/schema", "core/value", "core/nearest"):
 		return "the simulated cloud knows nothing of what uses it"
 	case in(to, "cli") && from != "cmd/kasbah":
