@@ -242,7 +242,7 @@ func keyDismissCommand() *command {
 					c.leaving = c.leaving || list == "recipients"
 				}
 				if len(c.lists) == 0 {
-					return &usageError{msg: "nobody is called " + who + " among recipients and writers", hint: nearest.Hint(who, names)}
+					return &usageError{msg: "no recipient and no writer is called " + who, hint: nearest.Hint(who, names)}
 				}
 				return nil
 			})

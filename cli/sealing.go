@@ -173,9 +173,15 @@ func ledgerResealCommand() *command {
 						return p.ledgers[w].Unseal(ctx, opens, o)
 					}
 				}
+				var unsigned *ledger.UnsignedError
+				_, before := p.ledgers[w].Load(ctx)
+				_ = errors.As(before, &unsigned) // anything else the reseal tells itself
 				changed, err := reseal(ctx, o)
 				if err != nil {
 					return err
+				}
+				if changed && unsigned != nil {
+					a.say("%s, %s: what stands in it by now is not signed: that this machine has seen it before is all that speaks for it.", w, p.env)
 				}
 				doc.Wards = append(doc.Wards, resealed{w, changed, n})
 				if a.json {
@@ -184,6 +190,10 @@ func ledgerResealCommand() *command {
 				switch {
 				case !changed:
 					a.out().Printf("%s, %s: nothing to do.\n", w, p.env)
+				case n == 0 && opens == nil && len(p.estate.Writers(p.env, w)) == 0:
+					a.out().Printf("%s, %s: later entries are signed by nobody, and anybody may write who can.\n", w, p.env)
+				case n == 0 && opens == nil:
+					a.out().Printf("%s, %s: later entries are signed by those who may write.\n", w, p.env)
 				case n == 0:
 					a.out().Printf("%s, %s: later entries are not sealed. Older ones need their keys until they are pruned.\n", w, p.env)
 				default:
