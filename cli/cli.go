@@ -227,7 +227,7 @@ func flagError(fs *flag.FlagSet, err error) error {
 	if name, ok := strings.CutPrefix(msg, "flag provided but not defined: -"); ok {
 		var names []string
 		fs.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-		e := &usageError{msg: fmt.Sprintf("kasbah %s has no flag -%s", fs.Name(), name)}
+		e := &usageError{msg: fmt.Sprintf("kasbah %s has no flag -%s", fs.Name(), render.Clean(name))}
 		if n := nearest.To(name, names); n != "" {
 			e.hint = "did you mean -" + n + "?"
 		} else {

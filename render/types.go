@@ -143,7 +143,7 @@ func (o *Out) Types(list []TypeDoc) {
 
 // Type writes one type with its attributes and an example.
 func (o *Out) Type(t TypeDoc) {
-	o.Printf("%s: %s\n\n", o.Bold(t.Type), t.Help)
+	o.Printf("%s: %s\n\n", o.Bold(t.Type), Clean(t.Help))
 	section := func(head string, outputs bool) {
 		rows := [][]string{}
 		for _, a := range t.Attributes {

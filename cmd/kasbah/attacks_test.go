@@ -8,6 +8,8 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +17,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
@@ -362,4 +365,84 @@ func TestBombs(t *testing.T) {
 			require.Less(t, time.Since(began), time.Minute)
 		})
 	}
+}
+
+const hostileText = "quiet\x1b[31m\u202eda\u200bngerous\u2028\x9b2J\nFAKE: all is well\r\n"
+
+// TestHostileTexts: what a cloud, its document and people say reaches a terminal as text,
+// on the line where it belongs.
+func TestHostileTexts(t *testing.T) {
+	text, err := json.Marshal(hostileText)
+	require.NoError(t, err)
+	hostile := string(text)
+	hostile = strings.ReplaceAll(hostile, "\u009b", `\u009b`)
+	document := `{"openapi": "3.1.0", "info": {"title": ` + hostile + `, "version": "1"}, "paths": {
+"/lamps": {"get": {"responses": {"200": {"description": "", "content": {"application/json": {"schema": {"type": "array", "items": {"$ref": "#/components/schemas/lamp"}}}}}}},
+  "post": {"requestBody": {"content": {"application/json": {"schema": {"$ref": "#/components/schemas/lamp"}}}}, "responses": {"201": {"description": ""}}}},
+"/lamps/{id}": {"get": {"responses": {"200": {"description": ""}}}, "patch": {"requestBody": {"content": {"application/merge-patch+json": {"schema": {"$ref": "#/components/schemas/lamp"}}}}, "responses": {"200": {"description": ""}}}, "delete": {"responses": {"204": {"description": ""}}}}},
+"components": {"schemas": {"lamp": {"type": "object", "description": ` + hostile + `, "x-kasbah": {"type": "lamp", "path": "/lamps", "id": "id"}, "required": ["label"], "properties": {
+  "label": {"type": "string", "description": ` + hostile + `, "pattern": "^[a-z]+$"}, "says": {"type": "string", "readOnly": true, "description": ` + hostile + `}, "id": {"type": "string", "readOnly": true}}}}}}`
+	lamps := map[string]map[string]any{}
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		id := strings.TrimPrefix(r.URL.Path, "/lamps/")
+		switch {
+		case r.Method == "GET" && r.URL.Path == "/lamps":
+			list := []map[string]any{}
+			for _, l := range lamps {
+				list = append(list, l)
+			}
+			_ = json.NewEncoder(w).Encode(list)
+		case r.Method == "POST":
+			var l map[string]any
+			_ = json.NewDecoder(r.Body).Decode(&l)
+			if l["label"] == "refused" {
+				w.WriteHeader(http.StatusUnprocessableEntity)
+				_ = json.NewEncoder(w).Encode(map[string]any{"title": hostileText, "detail": hostileText})
+				return
+			}
+			l["id"], l["says"] = fmt.Sprintf("l-%d", len(lamps)), hostileText
+			lamps[l["id"].(string)] = l
+			w.WriteHeader(http.StatusCreated)
+			_ = json.NewEncoder(w).Encode(l)
+		case lamps[id] == nil:
+			w.WriteHeader(http.StatusNotFound)
+		default:
+			_ = json.NewEncoder(w).Encode(lamps[id])
+		}
+	}))
+	defer api.Close()
+	p := &program{t: t, dir: t.TempDir()}
+	p.file("beacon.json", document)
+	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.beacon]\nkind = \"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", api.URL))
+	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\")\npublish(\"says\", west.says)\n")
+	clean := func(args ...string) string {
+		t.Helper()
+		out, _ := p.run(args...)
+		for _, r := range out {
+			if r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp)) {
+				t.Errorf("%v shows %U:\n%q", args, r, out)
+				break
+			}
+		}
+		if regexp.MustCompile(`(?m)^\s*FAKE`).MatchString(out) {
+			t.Errorf("%v: a line of its own\n%s", args, out)
+		}
+		return out
+	}
+	for _, args := range [][]string{
+		{"types"}, {"types", "beacon.lamp"}, {"types", "-json"}, {"types", "-from", "beacon.json"}, {"check"}, {"propose"}, {"propose", "-json"}, {"propose", "-form", "markdown"},
+		{"enact", "-yes", "-why", hostileText}, {"propose"}, {"survey"}, {"ledger", "show"}, {"ledger", "show", "beacon.lamp/west"}, {"ledger", "log"}, {"ledger", "log", "-full"},
+		{"ledger", "log", "-json"}, {"published"}, {"why", "beacon.lamp/west"}, {"why", "beacon.lamp/west.label"}, {"map"}, {"ledger", "export"}, {},
+	} {
+		clean(args...)
+	}
+	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"other\", label = \"refused\")\n")
+	require.Contains(t, clean("enact", "-yes"), "quiet")
+	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\", wrong = 1)\n")
+	clean("check")
+	clean("check", "-form", "sarif")
+	clean("enact", "-yes", "-"+hostileText)
+	clean("propose", hostileText)
+	clean(hostileText)
 }
