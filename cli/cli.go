@@ -19,6 +19,8 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+
+	"kasbah/render"
 )
 
 // Exit codes.
