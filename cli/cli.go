@@ -19,7 +19,6 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
-
 	"kasbah/render"
 )
 
