@@ -356,7 +356,7 @@ func (p *project) forgotten(ctx context.Context) error {
 		if p.estate.HasWard(ward) {
 			continue
 		}
-		l, err := ledger.New(p.store, estateName, envName, ward, ledger.Identity{})
+		l, err := p.ledgerOf(p.env, ward, ledger.Identity{})
 		if err != nil {
 			return err
 		}

@@ -119,12 +119,10 @@ func (p *project) estateKey(ctx context.Context, home *keys.Home, id string) (se
 	}
 	for _, env := range p.estate.Environments() {
 		for _, ward := range p.estate.Wards {
-			estateName, envName := p.estate.LedgerNames(env)
-			l, err := ledger.New(p.store, estateName, envName, ward, ledger.Identity{})
+			l, err := p.ledgerOf(env, ward, ledger.Identity{})
 			if err != nil {
 				return e, err
 			}
-			l.SealWith(p.box)
 			if _, err := l.Load(ctx); err != nil {
 				continue // another one may do
 			}

@@ -196,21 +196,32 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 	}
 	id := a.identity()
 	id.Sign = a.signer
-	estateName, envName := p.estate.LedgerNames(p.env)
 	for _, w := range p.estate.Wards {
-		l, err := ledger.New(p.store, estateName, envName, w, id)
+		l, err := p.ledgerOf(p.env, w, id)
 		if err != nil {
 			return err
 		}
 		l.RememberIn(&memory{Memory: seen, a: a})
 		l.SeenOpen(open)
-		l.WrittenBy(p.estate.Writers(p.env, w))
-		if p.box != nil {
-			l.SealWith(p.box)
-		} else if s["seal"] == "off" {
+		if s["seal"] == "off" {
 			l.OpenOnPurpose()
 		}
 		p.ledgers[w] = l
 	}
 	return nil
+}
+
+// ledgerOf is the ledger of a ward in an environment, as kasbah.toml says that it is sealed
+// and written; it remembers nothing.
+func (p *project) ledgerOf(env, ward string, who ledger.Identity) (*ledger.Ledger, error) {
+	estateName, envName := p.estate.LedgerNames(env)
+	l, err := ledger.New(p.store, estateName, envName, ward, who)
+	if err != nil {
+		return nil, err
+	}
+	l.WrittenBy(p.estate.Writers(env, ward))
+	if p.box != nil {
+		l.SealWith(p.box)
+	}
+	return l, nil
 }

@@ -380,3 +380,9 @@ func TestInterrupt(t *testing.T) {
 	p.must("enact", "-yes")
 	require.Contains(t, p.must("propose", "-exit-code"), "all 53 resources are as declared")
 }
+
+func (p *program) read(name string) string {
+	body, err := os.ReadFile(filepath.Join(p.dir, name))
+	require.NoError(p.t, err)
+	return string(body)
+}

@@ -476,18 +476,15 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 	seen := e.seenNow[ref.Address]
 	e.mu.Unlock()
 	if seen != nil {
-		v, _ := seen.At(ref.Path)
-		if ref.Secret {
-			e.confide(v)
-		}
-		return v, nil
+		v, known := seen.At(ref.Path)
+		return e.heard(ref, v, known)
 	}
 	if e.runs[ward] == nil {
 		v, err := e.outside.lookup(ref)
-		if ref.Secret {
-			e.confide(v)
+		if err != nil {
+			return nil, err
 		}
-		return v, err
+		return e.heard(ref, v, true)
 	}
 	r, err := e.recordOf(ref.Address, e.was[ref.Address])
 	if err != nil {
@@ -496,9 +493,22 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 	if r == nil || r.ID == "" {
 		return nil, value.ErrUnknown
 	}
-	v, _ := r.At(ref.Path)
-	if ref.Secret || len(r.Hidden) > 0 {
+	v, known := r.At(ref.Path)
+	if len(r.Hidden) > 0 {
 		e.confide(v)
 	}
+	return e.heard(ref, v, known)
+}
+
+// heard keeps a secret from being shown. One that the cloud has never shown is known to
+// nobody, and nothing is sent in its place.
+func (e *executor) heard(ref value.Ref, v any, known bool) (any, error) {
+	if !ref.Secret {
+		return v, nil
+	}
+	if !known || v == nil {
+		return nil, fmt.Errorf("%s of %s is a secret that the cloud has not shown, so nothing can be made from it", ref.Path, ref.Address)
+	}
+	e.confide(v)
 	return v, nil
 }

@@ -94,6 +94,11 @@ func (r *Record) conceal(t *schema.Type, live value.Map, as func(name string) an
 			out[name] = as(name)
 		}
 	}
+	for name := range r.Hidden { // the cloud has made it, and may show it once
+		if a := t.Attribute(name); a != nil && a.Output && live[name] == nil {
+			out[name] = as(name)
+		}
+	}
 	return out
 }
 

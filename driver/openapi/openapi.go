@@ -144,8 +144,8 @@ func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, 
 		delete(m, t.tag)
 	}
 	for name, v := range m {
-		// a cloud should not show a secret; one that does is not listened to
-		if a := t.Attribute(name); v == nil || a != nil && a.Secret {
+		// a cloud should not show a secret that it was given; one that does is not listened to
+		if a := t.Attribute(name); v == nil || a != nil && a.Secret && !a.Output {
 			delete(m, name)
 		}
 	}

@@ -167,8 +167,8 @@ func (d *Driver) live(typ, asked string, t thing) (driver.Live, error) {
 	}
 	is := d.catalog.Types[typ]
 	for name := range m {
-		if a := is.Attribute(name); a != nil && a.Secret {
-			delete(m, name) // nobody asked to see it
+		if a := is.Attribute(name); a != nil && a.Secret && !a.Output {
+			delete(m, name) // it was given, and nobody asked to see it
 		}
 	}
 	m[is.ID] = t.ID
