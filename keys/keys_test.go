@@ -45,7 +45,7 @@ func opens(t *testing.T, h *Home, public string) error {
 	got, to, err := seal.OpenFile(body, h.Identities)
 	if err == nil {
 		require.Equal(t, "a word", string(got))
-		require.Equal(t, []string{public}, to)
+		require.Equal(t, []string{public}, to.Recipients)
 	}
 	return err
 }

@@ -33,8 +33,10 @@ func newKey(t *testing.T) (ssh.Signer, string) {
 func signed(t *testing.T) (*coast, []byte) {
 	c := everyAction(t)
 	key, public := newKey(t)
+	own, ownPublic := newKey(t)
+	c.byKey = ownPublic
 	later := c.things["edited"].attrs["versions"]
-	c.approval = &approval.Policy{Signatures: 1, Keys: map[string]string{"keeper-2": public}, Valid: "1h"}
+	c.approval = &approval.Policy{Signatures: 1, Keys: map[string]string{"keeper-1": ownPublic, "keeper-2": public}, Valid: "1h"}
 	p := c.propose(false)
 	require.True(t, p.ChangesPolicy())
 	require.Empty(t, p.Approvals, "the policy that was asks for nothing")
@@ -47,6 +49,8 @@ func signed(t *testing.T) (*coast, []byte) {
 	p, e, err := propose.ReadKept(body)
 	require.NoError(t, err)
 	require.Len(t, p.Approvals, 1)
+	_, err = e.Sign(own)
+	require.NoError(t, err)
 	added, err := e.Sign(key)
 	require.NoError(t, err)
 	require.True(t, added)
@@ -186,7 +190,7 @@ func TestWhoMaySign(t *testing.T) {
 	two, twoPublic := newKey(t)
 	stranger, _ := newKey(t)
 	force := &approval.Policy{Signatures: 2, Keys: map[string]string{"keeper-1": onePublic, "keeper-2": twoPublic, "keeper-9": twoPublic}, Valid: "72h"}
-	p := &propose.Proposal{Format: propose.Format, By: "keeper-1", Wards: []propose.WardAt{{Ward: "shore"}},
+	p := &propose.Proposal{Format: propose.Format, By: "keeper-2", ByKey: onePublic, Wards: []propose.WardAt{{Ward: "shore"}},
 		Actions: []*propose.Action{{Ward: "shore", Address: "medina.bucket/a", Kind: propose.Drop}}}
 	e := approval.Wrap([]byte("{}"))
 	says := func() string {
@@ -194,7 +198,7 @@ func TestWhoMaySign(t *testing.T) {
 		require.NoError(t, err)
 		return s
 	}
-	require.Equal(t, "shore asks for 2 signatures (every change), and nobody signed", says())
+	require.Equal(t, "shore asks for 3 signatures (every change), one more because who proposed it is none of those who may sign, and nobody signed", says(), "nobody has signed as the proposer")
 	sign := func(s ssh.Signer) {
 		_, err := e.Sign(s)
 		require.NoError(t, err)
@@ -202,16 +206,17 @@ func TestWhoMaySign(t *testing.T) {
 	sign(stranger)
 	require.Contains(t, says(), "it is signed by a key that is not listed, SHA256:")
 	sign(one)
-	require.Contains(t, says(), "and keeper-1 proposed it, whose own does not count")
+	require.Equal(t, "shore asks for 2 signatures (every change), and it is signed by a key that is not listed, "+approval.Fingerprint(stranger.PublicKey()), says(), "one's own does not count, whatever name one goes by")
 	sign(two)
 	require.Contains(t, says(), "and only keeper-2 signed", "one key counts once")
 	force.Signatures = 1
 	require.Empty(t, says())
-	p.By = "keeper-3"
+	_, p.ByKey = newKey(t)
+	require.Empty(t, says(), "two have signed, one more than is asked for")
 	force.Signatures = 2
-	require.Empty(t, says())
+	require.Contains(t, says(), "shore asks for 3 signatures (every change), one more because who proposed it is none of those who may sign, and only keeper-1, keeper-2 signed")
 	force.For = []string{"new", "data"}
-	p.By = "keeper-2"
+	p.ByKey = twoPublic
 	require.Empty(t, says(), "a drop that loses nothing needs none")
 	p.Data = []string{"shore:medina.bucket/a"}
 	require.Contains(t, says(), "shore asks for 2 signatures (data), and only keeper-1 signed")

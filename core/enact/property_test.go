@@ -44,6 +44,7 @@ type coast struct {
 	runs    int
 
 	approval *approval.Policy // as kasbah.toml would have it
+	byKey    string           // public key of who proposes
 	offline  bool             // proposals compare with the ledger alone
 	only     []string         // patterns of what is proposed; all when empty
 	box      *seal.Box        // what seals the ledger; nil when nothing does
@@ -225,7 +226,7 @@ func (c *coast) ledger() *ledger.Ledger {
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", Sealed: c.box != nil, Secret: c.secret, Approval: c.approval, Only: c.only, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
+	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", ByKey: c.byKey, Sealed: c.box != nil, Secret: c.secret, Approval: c.approval, Only: c.only, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
 	if !raze {
 		e, err := estate.Load(c.dir)
 		require.NoError(c.t, err)
