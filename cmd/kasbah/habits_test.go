@@ -146,3 +146,100 @@ func TestMadeSecrets(t *testing.T) {
 		})
 	}
 }
+
+// TestEndlessList: a server that says for ever that there is more is believed until a page
+// is empty, or comes again.
+func TestEndlessList(t *testing.T) {
+	for name, past := range map[string]func(b *beacons) any{
+		"an empty page": func(*beacons) any { return []any{} },
+		"the same page": func(b *beacons) any { return []any{b.things["l-1"]} },
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBeacons(t)
+			b.habit = func(w http.ResponseWriter, r *http.Request, _ map[string]any) bool {
+				if r.Method != "GET" || r.URL.Path != "/lamps" {
+					return false
+				}
+				page := 1
+				_, _ = fmt.Sscan(r.URL.Query().Get("page"), &page)
+				w.Header().Set("Link", fmt.Sprintf(`</lamps?page=%d>; rel="next"`, page+1))
+				w.Header().Set("Content-Type", "application/json")
+				if l := b.things[fmt.Sprintf("l-%d", page)]; l != nil {
+					_ = json.NewEncoder(w).Encode([]any{l})
+				} else {
+					_ = json.NewEncoder(w).Encode(past(b))
+				}
+				return true
+			}
+			p := b.estate(t, beaconDocument("", ""))
+			p.file("beacon/beacon.star", "[beacon.lamp(\"lamp-%d\" % i, label = \"lamp %d\" % i) for i in range(3)]\n")
+			p.must("enact", "-yes", "-quiet")
+			b.asked = nil
+			require.Contains(t, p.must("survey", "-exit-code"), "3")
+			require.Contains(t, p.must("propose"), "Nothing to do: all 3")
+			require.Less(t, len(b.asked), 20, "%v", b.asked)
+		})
+	}
+}
+
+// TestQuietDeletion: a deletion that is accepted and says nothing more is followed by
+// reading the thing until it is gone.
+func TestQuietDeletion(t *testing.T) {
+	b := newBeacons(t)
+	going := 0
+	b.habit = func(w http.ResponseWriter, r *http.Request, _ map[string]any) bool {
+		id := strings.TrimPrefix(r.URL.Path, "/lamps/")
+		switch {
+		case r.Method == "DELETE" && b.things[id] != nil:
+			going = 3
+			w.WriteHeader(202)
+			return true
+		case going > 0:
+			if going--; going == 0 {
+				delete(b.things, "l-1")
+			}
+		}
+		return false
+	}
+	p := b.estate(t, beaconDocument("", ""))
+	p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"west\")\n")
+	p.must("enact", "-yes", "-quiet")
+	p.file("beacon/beacon.star", "")
+	require.Contains(t, p.must("enact", "-yes"), "1 done")
+	require.Empty(t, b.things)
+	require.Contains(t, p.must("propose"), "Nothing is declared and nothing is recorded")
+}
+
+// TestMediaTypes: things are made and edited in the media types that the document names.
+func TestMediaTypes(t *testing.T) {
+	for media, refuses := range map[string]string{"application/json": "application/merge-patch+json", "application/vnd.beacon.v2+json": "application/json", "application/merge-patch+json": "application/json"} {
+		t.Run(media, func(t *testing.T) {
+			b := newBeacons(t)
+			b.habit = func(w http.ResponseWriter, r *http.Request, _ map[string]any) bool {
+				if (r.Method == "PATCH" || r.Method == "POST" && strings.Contains(media, "vnd")) && r.Header.Get("Content-Type") != media {
+					w.WriteHeader(http.StatusUnsupportedMediaType)
+					return true
+				}
+				return false
+			}
+			document := strings.Replace(beaconDocument("", ""), `"patch": {"requestBody": {"content": {"application/merge-patch+json"`, `"patch": {"requestBody": {"content": {"`+media+`"`, 1)
+			if strings.Contains(media, "vnd") {
+				document = strings.Replace(document, `"post": {"requestBody": {"content": {"application/json"`, `"post": {"requestBody": {"content": {"`+media+`"`, 1)
+			}
+			p := b.estate(t, document)
+			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"west\")\n")
+			p.must("enact", "-yes", "-quiet")
+			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"far west\")\n")
+			p.must("enact", "-yes", "-quiet")
+			require.Equal(t, "far west", b.things["l-1"]["label"])
+
+			// an Overlay knows better
+			p.file("over.yaml", fmt.Sprintf("overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: $.components.schemas.lamp\n  update: {x-kasbah: {media: %s}}\n", refuses))
+			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "spec = \"beacon.json\"\n", "spec = \"beacon.json\"\noverlay = \"over.yaml\"\n", 1))
+			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"near\")\n")
+			out, code := p.run("enact", "-yes", "-quiet")
+			require.Equal(t, 1, code)
+			require.Contains(t, out, "415")
+		})
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"mime"
 	"slices"
 	"strings"
 
@@ -44,6 +45,8 @@ type typeInfo struct {
 	bare   []string // attributes that stand in the path and in no body
 	create string   // post or put
 	edit   string   // merge-patch, json-patch or put; "" where nothing can be edited
+	makes  string   // the media type in which things are made
+	edits  string   // and edited
 }
 
 // Components reads types that are described outside of any HTTP API: JSON Schemas
@@ -354,6 +357,13 @@ func (info *typeInfo) methods(list, item *v3.PathItem) error {
 			info.edit = editBy(item)
 		}
 	}
+	info.makes, info.edits = "application/json", cmp.Or(info.Media, standardMedia[info.edit])
+	if making := map[string]*v3.PathItem{"post": list, "put": item}[info.create]; making != nil {
+		info.makes = mediaOf(map[string]*v3.Operation{"post": making.Post, "put": making.Put}[info.create], info.makes)
+	}
+	if item != nil && info.Media == "" {
+		info.edits = mediaOf(map[string]*v3.Operation{"merge-patch": item.Patch, "json-patch": item.Patch, "put": item.Put}[info.edit], info.edits)
+	}
 	switch info.edit {
 	case "merge-patch", "json-patch", "put":
 	case "none":
@@ -368,6 +378,26 @@ const (
 	mergeType = "application/merge-patch+json" // RFC 7396
 	patchType = "application/json-patch+json"  // RFC 6902
 )
+
+// standardMedia are the media types of edits where a document does not say.
+var standardMedia = map[string]string{"merge-patch": mergeType, "json-patch": patchType, "put": "application/json"}
+
+// mediaOf is the media type in which an operation takes its body: the standard one where it
+// is offered or nothing is said, else JSON under another name.
+func mediaOf(o *v3.Operation, standard string) string {
+	if o == nil || o.RequestBody == nil || o.RequestBody.Content == nil || get(o.RequestBody.Content, standard) != nil {
+		return standard
+	}
+	if get(o.RequestBody.Content, "application/json") != nil {
+		return "application/json"
+	}
+	for name := range o.RequestBody.Content.KeysFromOldest() {
+		if media, _, err := mime.ParseMediaType(name); err == nil && strings.HasSuffix(media, "+json") && media != patchType {
+			return name
+		}
+	}
+	return standard
+}
 
 func editBy(item *v3.PathItem) string {
 	if item.Patch != nil {

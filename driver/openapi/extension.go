@@ -66,6 +66,7 @@ type habits struct {
 	SentIn *string          `yaml:"sent-in"` // where in a request's body it stands
 	Keys   string           `yaml:"keys"`
 	Edit   string           `yaml:"edit"`
+	Media  string           `yaml:"media"` // the media type of edits, where it is not the document's
 	Create string           `yaml:"create"`
 }
 
@@ -91,6 +92,9 @@ func (h habits) over(d habits) habits {
 	}
 	if h.Edit == "" {
 		h.Edit = d.Edit
+	}
+	if h.Media == "" {
+		h.Media = d.Media
 	}
 	if h.Create == "" {
 		h.Create = d.Create

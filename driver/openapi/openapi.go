@@ -395,7 +395,7 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 	if method == http.MethodPut {
 		header.Set("If-None-Match", "*") // RFC 9110, 13.1.2: it makes one and replaces none
 	}
-	return d.write(ctx, t, method, place, header, "application/json", t.body(inputs), known, "")
+	return d.write(ctx, t, method, place, header, t.makes, t.body(inputs), known, "")
 }
 
 // body is what is sent of some inputs: all but what stands in the path only.

@@ -32,6 +32,7 @@ func (d *Driver) pages(ctx context.Context, path string, query url.Values, how *
 	}
 	at := newPlace(path, query, how)
 	coming := fetch(at.String())
+	seen := map[string]bool{} // first things of pages
 	for range maxPages {
 		p := <-coming
 		if p.err != nil {
@@ -47,6 +48,12 @@ func (d *Driver) pages(ctx context.Context, path string, query url.Values, how *
 			failed(err)
 			return
 		}
+		// A list ends at an empty page, and at one that was there before, whatever the
+		// server says comes next: some say so for ever.
+		if len(items) == 0 || seen[items[0].key()] {
+			return
+		}
+		seen[items[0].key()] = true
 		if how != nil {
 			if next = at.next(p.r, v, len(items)); next != "" {
 				coming = fetch(next)

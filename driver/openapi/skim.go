@@ -38,6 +38,14 @@ type item struct {
 	id, tag string
 }
 
+// key tells a thing in a list from others.
+func (i item) key() string {
+	if i.whole == nil {
+		return i.id
+	}
+	return string(value.Encode(i.whole))
+}
+
 // skimmer reads pages, and of what it has seen enough of no more than id and tag.
 type skimmer struct {
 	id, tag string // the properties

@@ -160,13 +160,13 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 	}
 	switch t.edit {
 	case "merge-patch":
-		return send(http.MethodPatch, mergeType, tag, t.body(mergePatch(change.From, change.To)))
+		return send(http.MethodPatch, t.edits, tag, t.body(mergePatch(change.From, change.To)))
 	case "json-patch":
 		patch, err := jsonPatch(change.From, change.To)
 		if err != nil {
 			return driver.Live{}, driver.Unsent(err)
 		}
-		return send(http.MethodPatch, patchType, tag, patch)
+		return send(http.MethodPatch, t.edits, tag, patch)
 	case "put":
 		is, err := d.read(ctx, t, id)
 		if err != nil {
@@ -175,7 +175,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 		if tag != "" && is.Tag != tag {
 			return driver.Live{}, driver.ErrTag
 		}
-		return send(http.MethodPut, "application/json", is.Tag, t.body(t.whole(is.Attributes, change)))
+		return send(http.MethodPut, t.edits, is.Tag, t.body(t.whole(is.Attributes, change)))
 	}
 	return driver.Live{}, driver.Refuse("%s cannot be edited: the API has no way to", schema.A(typ))
 }
