@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"kasbah/core/ledger"
 	"kasbah/core/rules"
@@ -327,10 +328,14 @@ func plainOrHidden(c Change) string {
 
 // Reasons that follow from more than the action itself, by their form.
 var (
-	chainForm = regexp.MustCompile(`^ and [^;]+ is (swapped|new)( and [^;]+ is (swapped|new))*$`)
-	letForm   = regexp.MustCompile(`^[a-z0-9_]+ is required, and [^;]+ must go first$`)
-	movesForm = regexp.MustCompile(`^(if [^;]+ moves( and [^;]+ moves)*|[^;]+ of [^;]+ moved[^;]*)$`)
+	chainForm = form(`^ and [^;]+ is (swapped|new)( and [^;]+ is (swapped|new))*$`)
+	letForm   = form(`^[a-z0-9_]+ is required, and [^;]+ must go first$`)
+	movesForm = form(`^(if [^;]+ moves( and [^;]+ moves)*|[^;]+ of [^;]+ moved[^;]*)$`)
 )
+
+func form(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
 
 // becauseFits reports whether an action's reason is one that follows from what it does, and
 // says which would.
@@ -363,17 +368,17 @@ func (a *Action) becauseFits(changes []Change) (fits bool, wants string) {
 			return s.ID == "" || len(s.Leftovers) > 0 || s.Unfinished, fixed
 		case fixed != "":
 			rest, ok := strings.CutPrefix(said, fixed)
-			return ok && (rest == "" || chainForm.MatchString(rest)), fixed
+			return ok && (rest == "" || chainForm().MatchString(rest)), fixed
 		case a.Plan.Asked:
 			return said == "somebody asks for it", "somebody asks for it"
 		}
-		return letForm.MatchString(said), "what its type says"
+		return letForm().MatchString(said), "what its type says"
 	case Edit:
 		if len(a.Plan.LetGo) > 0 {
 			wants = "lets go of " + joinAnd(a.Plan.LetGo) + " first"
 			return said == wants, wants
 		}
-		return said == "" || movesForm.MatchString(said), ""
+		return said == "" || movesForm().MatchString(said), ""
 	}
 	return said == "", ""
 }
