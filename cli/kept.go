@@ -113,11 +113,11 @@ func (a *app) kept(ctx context.Context, path string) (*kept, *project, error) {
 // does. states are nil for one who cannot read them.
 func (k *kept) stands(ctx context.Context, p *project, states map[string]*ledger.State) error {
 	if p.box != nil && k.head == nil {
-		return k.refuse(errors.New("it is not sealed, and this estate seals what it keeps: somebody without its key may have made it; propose again"))
+		return k.refuse(errors.New("it is not sealed, and this estate seals its proposals: it may have been made without the estate's key; propose again"))
 	}
 	if p.box != nil && states != nil {
 		if err := p.box.Proves(ctx, k.payload, k.head.Proof); errors.Is(err, seal.ErrForged) {
-			return k.refuse(errors.New("it was not made with the estate's key in force: somebody else made it, or that key has changed since; propose again"))
+			return k.refuse(errors.New("it was not made with the estate's current key: another person made it, or the key has changed since; propose again"))
 		} else if err != nil {
 			return err
 		}

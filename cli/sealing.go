@@ -179,7 +179,7 @@ func ledgerResealCommand() *command {
 					return err
 				}
 				if changed && unsigned != nil {
-					a.say("%s, %s: what stands in it by now is not signed: that this machine has seen it before is all that speaks for it.", w, p.env)
+					a.say("%s, %s: its entries up to now are not signed. They are trusted because this machine has read them before.", w, p.env)
 				}
 				doc.Wards = append(doc.Wards, resealed{w, changed, n})
 				if a.json {
@@ -189,7 +189,7 @@ func ledgerResealCommand() *command {
 				case !changed:
 					a.out().Printf("%s, %s: nothing to do.\n", w, p.env)
 				case n == 0 && opens == nil && len(p.estate.Writers(p.env, w)) == 0:
-					a.out().Printf("%s, %s: later entries are signed by nobody, and anybody may write who can.\n", w, p.env)
+					a.out().Printf("%s, %s: later entries are not signed.\n", w, p.env)
 				case n == 0 && opens == nil:
 					a.out().Printf("%s, %s: later entries are signed by those who may write.\n", w, p.env)
 				case n == 0:

@@ -325,7 +325,7 @@ func (h *Home) signingKey(path string) (ssh.PublicKey, []byte, error) {
 		k, _, _, _, err := ssh.ParseAuthorizedKey(text)
 		return k, body, err
 	}
-	return nil, nil, fmt.Errorf("%s is no private key that can sign: Ed25519, ECDSA and RSA can", path)
+	return nil, nil, fmt.Errorf("%s cannot sign: it is not an Ed25519, ECDSA or RSA private key", path)
 }
 
 // write replaces a file below the folder, whole or not at all.

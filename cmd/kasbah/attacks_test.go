@@ -135,7 +135,7 @@ func TestLaundering(t *testing.T) {
 			last = clearEntry(t, len(all)+1+i, last, lines...)
 			p.putEntry("trial", "shore", len(all)+1+i, last)
 		}
-		p.refuses("is not sealed, and everything here must be")
+		p.refuses("is not sealed, so it was written without the estate's key")
 	})
 	t.Run("a ledger in clear", func(t *testing.T) {
 		p := fort(t)
@@ -145,7 +145,7 @@ func TestLaundering(t *testing.T) {
 			last = clearEntry(t, 1+i, last, lines...)
 			p.putEntry("trial", "shore", 1+i, last)
 		}
-		p.refuses("is in clear, and kasbah.toml says|was there, and now|nothing in it is believed|cannot be resealed here|not the one that this machine has seen")
+		p.refuses("is in clear, and kasbah.toml says|was there, and now|it is not trusted|cannot be resealed on this machine|not the one that this machine has seen")
 	})
 	t.Run("sealed with somebody's own key", func(t *testing.T) {
 		p := fort(t)
@@ -232,7 +232,7 @@ func TestShownIsDone(t *testing.T) {
 	f.file("plain.json", plain)
 	out, code := f.run("enact", "plain.json", "-yes")
 	require.Equal(t, 5, code, out)
-	require.Contains(t, strings.Join(strings.Fields(out), " "), "it is not sealed, and this estate seals what it keeps")
+	require.Contains(t, strings.Join(strings.Fields(out), " "), "it is not sealed, and this estate seals its proposals")
 	// somebody who knows to whom it is sealed seals one of their own
 	toml, err := os.ReadFile(filepath.Join(f.dir, "kasbah.toml"))
 	require.NoError(t, err)
@@ -247,7 +247,7 @@ func TestShownIsDone(t *testing.T) {
 	f.file("sealed.age", string(pem.EncodeToMemory(&pem.Block{Type: "AGE ENCRYPTED FILE", Bytes: sealed.Bytes()})))
 	out, code = f.run("enact", "sealed.age", "-yes")
 	require.Equal(t, 5, code, out)
-	require.Contains(t, strings.Join(strings.Fields(out), " "), "it was not made with the estate's key in force")
+	require.Contains(t, strings.Join(strings.Fields(out), " "), "it was not made with the estate's current key")
 	f.must("enact", "change.age", "-yes")
 }
 
@@ -307,7 +307,7 @@ func TestDismissedWrites(t *testing.T) {
 	out, code = gone.run("enact", "-yes", "-quiet", "-env", "trial", "-allow", "data")
 	t.Logf("who was dismissed, on an old copy: %d\n%s", code, out)
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "kasbah.toml"), after, 0o644))
-	p.refuses("put out of force|not the one that this machine has seen|it was not written with the estate's key")
+	p.refuses("former key of the estate|not the one that this machine has seen|it was not written with the estate's key")
 	require.NoError(t, os.RemoveAll(ledger))
 	require.NoError(t, os.Rename(ledger+".whole", ledger))
 	p.must("propose", "-env", "trial")

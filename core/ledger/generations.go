@@ -111,9 +111,9 @@ type OldKeyError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *OldKeyError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is proven by a key of the estate that kasbah.toml has put out of force: an old copy was put back, or it was not resealed since", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is proven by a former key of the estate: an old copy was put back, or it has not been resealed since the key changed", e.Ward)
 	if e.Seen {
-		s += ". This machine has seen it as it is: `kasbah ledger reseal` brings it under the new key"
+		s += ". This machine has read it in this state before: `kasbah ledger reseal` proves it by the new key"
 	}
 	return s
 }
@@ -123,5 +123,5 @@ type UnprovenError struct{ Ward, Why string }
 
 // Error says why.
 func (e *UnprovenError) Error() string {
-	return fmt.Sprintf("the ledger of %s cannot be resealed here: %s, and this machine has not seen it as it is before. Resealing it would make whatever somebody has put there the estate's own; do it on a machine that has read the ledger while kasbah.toml was as before", e.Ward, e.Why)
+	return fmt.Sprintf("the ledger of %s cannot be resealed on this machine: %s, and this machine has not read it in this state before. A reseal confirms whatever is there, also a forgery. Reseal it on a machine that read the ledger before kasbah.toml changed", e.Ward, e.Why)
 }

@@ -251,7 +251,7 @@ func (l *Ledger) signedBy(s *signature, h *checkpointHeader) error {
 		return nil
 	}
 	if h.Key == nil {
-		return errors.New("it is not signed, and says who may write here")
+		return errors.New("it is not signed, and this ledger has writers")
 	}
 	if err := h.Key.proven(l.prefix, h.Run); err != nil {
 		return err
@@ -260,7 +260,7 @@ func (l *Ledger) signedBy(s *signature, h *checkpointHeader) error {
 		return err
 	}
 	if !h.Writers.Lists(h.Key.By) {
-		return fmt.Errorf("it is signed with %s, which may not write here", fingerprint(h.Key.By))
+		return fmt.Errorf("it is signed by %s, which is not one of the writers", fingerprint(h.Key.By))
 	}
 	return nil
 }

@@ -123,9 +123,9 @@ type NotSealedError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *NotSealedError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is in clear, and kasbah.toml says seal = \"all\": nothing proves who wrote it, so nothing in it is believed", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is in clear, and kasbah.toml says seal = \"all\": nothing proves who wrote it, so it is not trusted", e.Ward)
 	if e.Seen {
-		s += ". This machine has seen it as it is, before it was to be sealed: `kasbah ledger reseal` seals it"
+		s += ". This machine read it in this state before it was to be sealed: `kasbah ledger reseal` seals it"
 	}
 	return s
 }
@@ -241,7 +241,7 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 		case s.Readers == nil && !l.saw(l.inClear, s):
 			return &UnprovenError{l.Ward, "it is in clear"}
 		case s.Readers != nil && !l.box.InForce(*s.Readers.Estate) && !seen:
-			return &UnprovenError{l.Ward, "a key proves it that kasbah.toml has put out of force"}
+			return &UnprovenError{l.Ward, "a former key of the estate proves it"}
 		}
 	}
 	if len(l.writers) == 0 {
@@ -252,7 +252,7 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 	case s.Writers == nil:
 		return &UnprovenError{l.Ward, "it is not signed"}
 	case !trusted.Lists(s.Writers.By):
-		return &UnprovenError{l.Ward, "who may write it was last said by one whom kasbah.toml does not name"}
+		return &UnprovenError{l.Ward, "its writers were last changed by a key that kasbah.toml does not list"}
 	}
 	return nil
 }
@@ -268,7 +268,7 @@ type KeyInForceError struct{ Ward string }
 
 // Error says what to do.
 func (e *KeyInForceError) Error() string {
-	return fmt.Sprintf("the ledger of %s: a reader is gone from kasbah.toml, and the estate's key is the one that they know, so they could go on forging entries. `kasbah key dismiss NAME` takes readers away and makes another key; put the reader back first", e.Ward)
+	return fmt.Sprintf("the ledger of %s: a reader was removed from kasbah.toml, but the estate still has the key that they know, so they could forge entries. Put the reader back, then `kasbah key dismiss NAME`, which also makes a new key", e.Ward)
 }
 
 // Unseal opens a sealed ledger: later entries stand in clear. b opens what is

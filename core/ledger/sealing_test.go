@@ -151,7 +151,7 @@ func TestReaders(t *testing.T) {
 
 	// who goes knows the estate's key, so it does not stay
 	_, err = first.ledger(t, s, e, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-2"})
-	require.ErrorContains(t, err, "the estate's key is the one that they know")
+	require.ErrorContains(t, err, "the estate still has the key that they know")
 	next := e.Rekeyed()
 	mine := func() *ledger.Ledger { return first.pinned(t, s, after(next, e), next, first.public()) }
 	var old *ledger.OldKeyError
@@ -160,13 +160,13 @@ func TestReaders(t *testing.T) {
 	require.ErrorAs(t, err, &old)
 	require.NotContains(t, err.Error(), "reseal`", "nothing is advised about what was not seen here")
 	_, err = fresh.pinned(t, s, after(next, e), next, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-3"})
-	require.ErrorContains(t, err, "has not seen it as it is")
+	require.ErrorContains(t, err, "has not read it in this state")
 	_, err = fresh.pinned(t, s, after(next, e), next, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-3"})
-	require.ErrorContains(t, err, "has not seen it as it is", "to have looked at it when it was refused is not to have seen it")
+	require.ErrorContains(t, err, "has not read it in this state", "to have looked at it when it was refused is not to have seen it")
 	_, err = first.ledger(t, s, e, both...).Load(ctx)
 	require.NoError(t, err)
 	_, err = mine().Load(ctx)
-	require.ErrorContains(t, err, "`kasbah ledger reseal` brings it under the new key")
+	require.ErrorContains(t, err, "`kasbah ledger reseal` proves it by the new key")
 	changed, err = mine().Reseal(ctx, ledger.BeginOptions{ID: "reseal-4"})
 	require.NoError(t, err)
 	require.True(t, changed)
@@ -203,7 +203,7 @@ func TestSealLater(t *testing.T) {
 	require.ErrorAs(t, err, &not)
 	require.NotContains(t, err.Error(), "reseal", "nothing is advised about what was not seen here")
 	_, err = k.ledger(t, s, e, k.public()).Reseal(ctx, ledger.BeginOptions{ID: "seal"})
-	require.ErrorContains(t, err, "it is in clear, and this machine has not seen it as it is")
+	require.ErrorContains(t, err, "it is in clear, and this machine has not read it in this state")
 	seen := k.ledger(t, s, e, k.public())
 	seen.SeenOpen(then)
 	_, err = seen.Load(ctx)

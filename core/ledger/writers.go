@@ -97,7 +97,7 @@ func (l *Ledger) newSigner(run string, s *State) (*signer, error) {
 	case l.resealing && len(l.writers) > 0: // who changes the writers was one and stays one
 		allowed = slices.DeleteFunc(slices.Clone(l.writers), func(k string) bool { return !s.Writers.Lists(k) })
 		if len(allowed) == 0 {
-			return nil, fmt.Errorf("the ledger of %s: none of [ledger] writers in kasbah.toml may write it by now, so none of them can make themselves a writer: one of those that the ledger notes must stay in the list", l.Ward)
+			return nil, fmt.Errorf("the ledger of %s: none of the writers in kasbah.toml is a writer of the ledger yet. Keep one of its present writers in the list, who can then reseal it", l.Ward)
 		}
 	default:
 		allowed = s.Writers.Keys
@@ -185,9 +185,9 @@ func unsign(key string, body []byte) (*signature, error) {
 func (s *signature) by(k *RunKey) error {
 	switch {
 	case s.sig == nil:
-		return errors.New("it is not signed, and kasbah.toml says who may write here")
+		return errors.New("it is not signed, and this ledger has writers")
 	case k == nil:
-		return errors.New("it belongs to no run that is open, so nothing proves who wrote it")
+		return errors.New("it belongs to a run that has ended, so nothing proves who wrote it")
 	case len(k.Public) != ed25519.PublicKeySize || !ed25519.Verify(k.Public, signedMessage(s.key, s.body), s.sig):
 		return errors.New("its signature is not that of its run: it was forged or altered")
 	}
@@ -219,7 +219,7 @@ func (s *State) signedRight(e *Entry) error {
 		return errors.New("its run has no key")
 	}
 	if s.Writers != nil && len(s.Writers.Keys) > 0 && !s.Writers.Lists(k.By) {
-		return fmt.Errorf("it is signed with %s, which may not write here", fingerprint(k.By))
+		return fmt.Errorf("it is signed by %s, which is not one of the writers", fingerprint(k.By))
 	}
 	if to == nil {
 		return nil
@@ -229,7 +229,7 @@ func (s *State) signedRight(e *Entry) error {
 		return nil
 	}
 	if !to.Lists(k.By) {
-		return fmt.Errorf("it says who may write here and is signed with %s, which is none of them", fingerprint(k.By))
+		return fmt.Errorf("it changes the writers and is signed by %s, which is not one of them", fingerprint(k.By))
 	}
 	s.Writers = &Writers{Keys: to.Keys, By: k.By, At: e.Seq}
 	return nil
@@ -279,7 +279,7 @@ func (l *Ledger) writersAgree(s *State) error {
 	case s.Writers == nil:
 		return &UnsignedError{Ward: l.Ward}
 	case !(&Writers{Keys: l.writers}).Lists(s.Writers.By):
-		return fmt.Errorf("the ledger of %s: entry %d says who may write it and is signed with %s, which is not among [ledger] writers in kasbah.toml: somebody else made this ledger, or that writer was dismissed and nobody has resealed it since", l.Ward, s.Writers.At, fingerprint(s.Writers.By))
+		return fmt.Errorf("the ledger of %s: entry %d names its writers and is signed by %s, which is not among [ledger] writers in kasbah.toml: the ledger was made by another person, or it has not been resealed since that writer was dismissed", l.Ward, s.Writers.At, fingerprint(s.Writers.By))
 	}
 	return nil
 }
@@ -292,9 +292,9 @@ type UnsignedError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *UnsignedError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is not signed, and kasbah.toml names writers: nothing proves who wrote it, so nothing in it is believed", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is not signed, and kasbah.toml names writers: nothing proves who wrote it, so it is not trusted", e.Ward)
 	if e.Seen {
-		s += ". This machine has seen it as it is: `kasbah ledger reseal` takes it over"
+		s += ". This machine has read it in this state before: `kasbah ledger reseal` takes it over"
 	}
 	return s
 }

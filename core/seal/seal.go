@@ -42,7 +42,7 @@ var (
 	ErrForged     = errors.New("it was not written with the estate's key: it was forged, altered or put in another's place")
 	ErrDamaged    = errors.New("it cannot be decrypted: it was altered or cut")
 	ErrOtherKey   = errors.New("it holds the key of another estate than kasbah.toml pins")
-	ErrClear      = errors.New("it is not sealed, and everything here must be: somebody without the estate's key wrote it")
+	ErrClear      = errors.New("it is not sealed, so it was written without the estate's key")
 )
 
 // Estate is what makes objects an estate's own. Its key is secret.
