@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -242,4 +243,49 @@ func TestMediaTypes(t *testing.T) {
 			require.Contains(t, out, "415")
 		})
 	}
+}
+
+// TestNeverShown: an input that the API never shows is compared with the record, and an
+// instant is one however it is written.
+func TestNeverShown(t *testing.T) {
+	b := newBeacons(t)
+	b.shown = func(l map[string]any, _ bool) map[string]any {
+		out := map[string]any{}
+		for k, v := range l {
+			out[k] = v
+		}
+		delete(out, "seed")
+		if at, ok := l["lit_at"].(string); ok {
+			parsed, err := time.Parse(time.RFC3339Nano, at)
+			if err == nil {
+				out["lit_at"] = parsed.In(time.FixedZone("", 3600)).Format("2006-01-02T15:04:05.000-07:00")
+			}
+		}
+		return out
+	}
+	p := b.estate(t, beaconDocument(`, "seed": {"type": "string", "x-kasbah": {"shown": false}}, "lit_at": {"type": "string", "format": "date-time"}`, ""))
+	star := func(seed, at string) {
+		p.file("beacon/beacon.star", fmt.Sprintf("beacon.lamp(\"west\", label = \"west\", seed = %q, lit_at = %q)\n", seed, at))
+	}
+	star("one", "2031-01-02T03:04:05Z")
+	p.must("enact", "-yes", "-quiet")
+	for range 2 {
+		require.Contains(t, p.must("propose"), "Nothing to do")
+		require.NotContains(t, p.must("survey", "-exit-code"), "seed")
+	}
+	star("one", "2031-01-02T05:04:05+02:00")
+	require.NotContains(t, p.must("propose"), "lit_at", "it is the same instant")
+	star("two", "2031-01-02T03:04:06Z")
+	out := p.must("propose")
+	require.Regexp(t, `seed +two`, out)
+	require.Contains(t, out, "lit_at")
+	p.must("enact", "-yes", "-quiet")
+	require.Equal(t, "two", b.things["l-1"]["seed"])
+	require.Contains(t, p.must("propose"), "Nothing to do")
+	b.mu.Lock()
+	b.things["l-1"]["lit_at"] = "2032-01-01T00:00:00Z" // by hand
+	b.mu.Unlock()
+	out, code := p.run("survey", "-exit-code")
+	require.Equal(t, 3, code, out)
+	require.NotContains(t, out, "seed")
 }

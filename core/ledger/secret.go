@@ -76,10 +76,20 @@ func (r *Record) conceal(t *schema.Type, live value.Map, as func(name string) an
 	for name := range live {
 		some = some || secret(name)
 	}
-	if !some {
+	unshown := false // what the cloud never shows is as recorded, too
+	for name := range r.Inputs {
+		a := t.Attribute(name)
+		unshown = unshown || a != nil && a.Unshown && live[name] == nil
+	}
+	if !some && !unshown {
 		return live
 	}
 	out := maps.Clone(live)
+	for name, v := range r.Inputs {
+		if a := t.Attribute(name); unshown && a != nil && a.Unshown && live[name] == nil {
+			out[name] = v
+		}
+	}
 	for name, v := range live {
 		switch {
 		case !secret(name), value.IsSecret(v): // the record itself answers for what has not changed

@@ -118,6 +118,7 @@ func (a *Attribute) check(v any) (any, []fault) {
 		if !utf8.ValidString(s) {
 			return v, wrong(" holds bytes that are no UTF-8")
 		}
+		v = a.Canonical(s)
 	case Int:
 		switch n := v.(type) {
 		case int64:

@@ -126,6 +126,7 @@ func (c *comparison) attribute(at string, was, is *Attribute) {
 	c.turned(at, was.Fixed, is.Fixed, "is fixed now: a change makes a swap", "can be changed in place now", &no)
 	c.turned(at, was.Secret, is.Secret, "is secret now", "is no secret any more", nil)
 	c.turned(at, was.Security, is.Security, "counts for security now", "does not count for security any more", nil)
+	c.turned(at, was.Unshown, is.Unshown, "is not shown any more", "is shown now", nil)
 	c.turned(at, was.Moves, is.Moves, "moves with the work on what refers to it now", "does not move with other work any more", nil)
 	if was.Refers != is.Refers {
 		c.note(at, true, "refers to %q, and did to %q", is.Refers, was.Refers)

@@ -4,6 +4,7 @@ package schema
 
 import (
 	"regexp"
+	"slices"
 	"sort"
 	"time"
 
@@ -69,6 +70,7 @@ type Attribute struct {
 	Secret   bool   `json:"secret,omitempty"`
 	Security bool   `json:"security,omitempty"` // a change touches security
 	Moves    bool   `json:"moves,omitempty"`    // an output that work on what refers to the thing moves
+	Unshown  bool   `json:"unshown,omitempty"`  // an input that the cloud never shows: the record answers for it
 	Refers   string `json:"refers,omitempty"`   // the type whose id this is
 
 	Default    any  `json:"default,omitempty"` // what the cloud uses when the attribute is left out
@@ -91,6 +93,39 @@ func (t *Type) Attribute(name string) *Attribute {
 		return linear(t.Attributes, name)
 	}
 	return t.byName[name]
+}
+
+// Canonical is a value of the attribute in the one form in which such values are compared:
+// an instant (format date-time, RFC 3339) in UTC, without zeros behind its seconds. A cloud
+// may write it otherwise than it was given.
+func (a *Attribute) Canonical(v any) any {
+	switch v := v.(type) {
+	case string:
+		if a.Kind != Text || a.Format != "date-time" {
+			return v
+		}
+		if at, err := time.Parse(time.RFC3339Nano, v); err == nil {
+			return at.UTC().Format(time.RFC3339Nano)
+		}
+	case []any:
+		if a.Elem != nil && a.Elem.instants() {
+			for i := range v {
+				v[i] = a.Elem.Canonical(v[i])
+			}
+		}
+	case map[string]any:
+		for name, x := range v {
+			if b := a.below(value.Key(name)); b != nil && b.instants() {
+				v[name] = b.Canonical(x)
+			}
+		}
+	}
+	return v
+}
+
+// instants reports whether values of the attribute hold instants.
+func (a *Attribute) instants() bool {
+	return a.Format == "date-time" || a.Elem != nil && a.Elem.instants() || slices.ContainsFunc(a.Fields, (*Attribute).instants)
 }
 
 // Leads reports whether an attribute refers to things: to one, or to a list of them.

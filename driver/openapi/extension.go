@@ -188,6 +188,7 @@ type propertyExtension struct {
 	Secret           bool   `yaml:"secret"`
 	Output           bool   `yaml:"output"`
 	Moves            bool   `yaml:"moves"` // work on what refers to the thing changes it
+	Shown            *bool  `yaml:"shown"` // false for an input that the API never shows
 	DefaultOnAbsence bool   `yaml:"default-on-absence"`
 }
 
@@ -196,6 +197,7 @@ func (x propertyExtension) on(a *schema.Attribute) {
 	a.Fixed, a.Security = a.Fixed || x.Fixed, a.Security || x.Security
 	a.Output, a.Secret = a.Output || x.Output, a.Secret || x.Secret
 	a.Moves = a.Moves || x.Moves
+	a.Unshown = a.Unshown || x.Shown != nil && !*x.Shown
 	a.Refers = cmp.Or(x.Refers, a.Refers)
 }
 

@@ -145,8 +145,11 @@ func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, 
 	}
 	for name, v := range m {
 		// a cloud should not show a secret that it was given; one that does is not listened to
-		if a := t.Attribute(name); v == nil || a != nil && a.Secret && !a.Output {
+		switch a := t.Attribute(name); {
+		case v == nil || a != nil && a.Secret && !a.Output:
 			delete(m, name)
+		case a != nil:
+			m[name] = a.Canonical(v)
 		}
 	}
 	return driver.Live{ID: t.identity(append(values, own)), Tag: tag, Attributes: m}, nil

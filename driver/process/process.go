@@ -166,8 +166,12 @@ func (d *Driver) live(typ, asked string, t thing) (driver.Live, error) {
 		return driver.Live{}, fmt.Errorf("its driver was asked about %s and shows %s", short(asked), short(t.ID))
 	}
 	is := d.catalog.Types[typ]
-	for name := range m {
-		if a := is.Attribute(name); a != nil && a.Secret && !a.Output {
+	for name, v := range m {
+		a := is.Attribute(name)
+		if a != nil {
+			m[name] = a.Canonical(v)
+		}
+		if a != nil && a.Secret && !a.Output {
 			delete(m, name) // it was given, and nobody asked to see it
 		}
 	}
