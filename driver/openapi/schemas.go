@@ -285,8 +285,10 @@ func (r *reader) attribute(name string, proxy *base.SchemaProxy) (*schema.Attrib
 	a.Output = s.ReadOnly != nil && *s.ReadOnly
 	a.Secret = s.WriteOnly != nil && *s.WriteOnly
 	var x propertyExtension
-	if err := extended(s.Extensions, &x); err != nil {
-		return nil, err
+	if !isType(s.Extensions) { // a type that stands in another one says nothing about the property
+		if err := extended(s.Extensions, &x); err != nil {
+			return nil, err
+		}
 	}
 	x.on(a)
 	for _, n := range values(s) {
@@ -353,4 +355,18 @@ func length(n *int64) *int {
 	}
 	i := int(*n)
 	return &i
+}
+
+// isType reports whether a schema is that of a type, not of a property.
+func isType(extensions *orderedmap.Map[string, *yaml.Node]) bool {
+	n := get(extensions, extension)
+	if n == nil {
+		return false
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == "type" {
+			return true
+		}
+	}
+	return false
 }
