@@ -74,6 +74,10 @@ func model(body []byte, overlays [][]byte) (*v3.Document, error) {
 	config.MergeReferencedProperties = false
 	config.SkipCircularReferenceCheck = true      // circles are allowed: what is read of one ends where it closes
 	config.Logger = slog.New(slog.DiscardHandler) // what counts of it is in the errors
+	body, err := upgraded(body)
+	if err != nil {
+		return nil, unreadable(err)
+	}
 	for _, o := range overlays {
 		o, err := uncommented(o)
 		if err != nil {
