@@ -526,12 +526,12 @@ func (h *history) attack(all map[string][]byte) (who string) {
 // effect. Who has no memory of the ledger may be shown an older state that was genuine, and
 // nothing else; a machine with a memory none that is older than it.
 func TestAttacks(t *testing.T) {
-	histories, attacks := 6, 40
+	histories, attacks := 4, 30
 	switch {
 	case os.Getenv("THOROUGH") != "":
 		histories, attacks = 40, 250
 	case testing.Short():
-		histories, attacks = 2, 20
+		histories, attacks = 1, 10
 	}
 	var mu sync.Mutex
 	noticed, harmless := map[string]int{}, map[string]int{}
