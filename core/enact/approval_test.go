@@ -123,6 +123,7 @@ func firstID(t *testing.T, body []byte) string {
 // every call, a run of a signed proposal goes on from there, without another
 // signature, to the same cloud as an undisturbed one.
 func TestGoOnUnderTheSameSignatures(t *testing.T) {
+	oneByOne(t)
 	c, body := signed(t)
 	r, err := c.carryOut("undisturbed", body, c.drv, c.store)
 	require.NoError(t, err)

@@ -302,6 +302,7 @@ func (c *coast) plain() *coast {
 // TestKillOnAPlainCloud is the same where what a dead run made is known by what
 // identifies it alone.
 func TestKillOnAPlainCloud(t *testing.T) {
+	oneByOne(t)
 	killEverywhere(t, func(t *testing.T) *coast { return newCoast(t, 1).plain().everyAction() }, 1, 30)
 }
 
@@ -372,7 +373,10 @@ func TestPlainCloud(t *testing.T) {
 
 // TestKillAroundCopies is the same for a run that keeps copies of what it drops
 // and swaps: each of them is made once.
-func TestKillAroundCopies(t *testing.T) { killEverywhere(t, copying, 1, 10) }
+func TestKillAroundCopies(t *testing.T) {
+	oneByOne(t)
+	killEverywhere(t, copying, 1, 10)
+}
 
 func killEverywhere(t *testing.T, estate func(*testing.T) *coast, stride, atLeast int) {
 	c := estate(t)

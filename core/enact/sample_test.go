@@ -17,3 +17,11 @@ func sample(all, usual, short int) int {
 	}
 	return usual
 }
+
+// oneByOne leaves a test out of the part of scripts/test that runs under the race detector:
+// it does one thing at a time, ten times slower there, and runs in the other part.
+func oneByOne(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing at a time")
+	}
+}
