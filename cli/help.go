@@ -57,7 +57,7 @@ func (a *app) overview() error {
 
 // groupLines say what commands with a common first word are for.
 var groupLines = map[string]string{
-	"kit": "reusable parts", "ledger": "recorded state and its history", "key": "credentials, and who can read the ledger", "medina": "the simulated cloud",
+	"kit": "reusable parts", "ledger": "recorded state and its history", "key": "credentials, and who can read and write the ledger", "medina": "the simulated cloud",
 }
 
 // groupNames are the second words of a group's commands.

@@ -292,7 +292,9 @@ func (h *Home) Writer(among []string) (*SigningKey, error) {
 				pass, err := h.Ask("Passphrase of " + path + ":")
 				return []byte(pass), err
 			}}, nil
-		case err != nil && (named != "" || i == 0 && !errors.Is(err, fs.ErrNotExist)):
+		case err != nil && named != "":
+			return nil, fmt.Errorf("%s: %w", WriterVariable, err)
+		case err != nil && (i == 0 && !errors.Is(err, fs.ErrNotExist)):
 			return nil, fmt.Errorf("the key that signs what is written: %w", err)
 		} // an SSH key of another kind is not ours to judge
 	}
