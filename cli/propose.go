@@ -224,6 +224,7 @@ func (a *app) page(p *propose.Proposal, o render.ProposalOptions) error {
 // keep writes a proposal to a file, whole or not at all, signed by who proposes it. It is
 // sealed as the ledger is, and readable by some more who have no key to that.
 func (a *app) keep(ctx context.Context, p *project, path string, proposal *propose.Proposal, more []string) error {
+	proposal.Commit = p.commit(ctx)
 	payload, err := proposal.Seal()
 	if err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
@@ -196,6 +197,7 @@ func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) 
 	}
 	id := a.identity()
 	id.Sign = a.signer
+	id.Commit = sync.OnceValue(func() string { return p.commit(ctx) })
 	for _, w := range p.estate.Wards {
 		l, err := p.ledgerOf(p.env, w, id)
 		if err != nil {

@@ -68,6 +68,7 @@ type Begin struct {
 	Proposal string   `json:"proposal,omitempty"` // id
 	Kept     bool     `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
 	Process  Process  `json:"process"`
+	Commit   string   `json:"commit,omitempty"`  // of the estate's repository; with `, changed` where its files are not as committed
 	Readers  *Readers `json:"readers,omitempty"` // of a sealed ledger, in its first entry
 	Writers  *Writers `json:"writers,omitempty"` // who may write it, in its first entry
 	Key      *RunKey  `json:"key,omitempty"`     // that signs what the run writes

@@ -21,6 +21,7 @@ type RunSummary struct {
 	Program string         `json:"program"`
 	Command string         `json:"command"`
 	Reason  string         `json:"reason,omitempty"`
+	Commit  string         `json:"commit,omitempty"` // of the estate's repository
 	Began   time.Time      `json:"began"`
 	Ended   *time.Time     `json:"ended,omitempty"`
 	Outcome string         `json:"outcome"`       // done, failed, stopped, broken, open
@@ -36,7 +37,7 @@ type RunSummary struct {
 
 // begun is a run of which nothing but its first entry is known.
 func begun(e *Entry, begin *Begin) *RunSummary {
-	return &RunSummary{Run: e.Run, Who: e.Who, Host: e.Host, Program: e.Program, Command: begin.Command, Reason: begin.Reason, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
+	return &RunSummary{Run: e.Run, Who: e.Who, Host: e.Host, Program: e.Program, Command: begin.Command, Reason: begin.Reason, Commit: begin.Commit, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
 }
 
 func (r *RunSummary) ended(e *Entry, end *End) {

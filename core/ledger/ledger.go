@@ -38,6 +38,8 @@ type Identity struct {
 	Host    string
 	Program string // version of kasbah
 	Process Process
+	// Commit is that of the estate's repository, as Begin has it; nil where there is none.
+	Commit func() string
 	// Sign is the first key of this machine among some public ones, as in an
 	// authorized_keys file; nil for none.
 	Sign func(among []string) (ssh.Signer, error)

@@ -86,6 +86,9 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 		return nil, err
 	}
 	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: o.Scope, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process, Key: r.signer.publicOf()}}
+	if l.who.Commit != nil {
+		begin.Begin.Commit = l.who.Commit()
+	}
 	if s.Seq == 0 {
 		if l.box != nil {
 			if begin.Begin.Readers, err = l.wanted(ctx); err != nil {

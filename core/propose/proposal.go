@@ -40,7 +40,8 @@ type Proposal struct {
 	By      string    `json:"by"`
 	ByKey   string    `json:"by_key,omitempty"` // public key of who proposed it, which signs it in a file
 	Program string    `json:"program"`
-	Offline bool      `json:"offline"` // live was not read
+	Commit  string    `json:"commit,omitempty"` // of the estate's repository, in a file
+	Offline bool      `json:"offline"`          // live was not read
 	Raze    bool      `json:"raze,omitempty"`
 
 	Wards   []WardAt  `json:"wards"`
