@@ -564,7 +564,7 @@ func TestAttacks(t *testing.T) {
 	t.Logf("noticed %v\nwithout effect %v", noticed, harmless)
 	for _, who := range []string{"store unseals in clear", "reader appends", "reader serves a history of their own", "dismissed appends", "dismissed serves a history of their own"} {
 		require.Zero(t, harmless[who], who)
-		if attacks > 20 {
+		if attacks > 100 { // fewer may miss one
 			require.NotZero(t, noticed[who], who)
 		}
 	}
