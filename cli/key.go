@@ -234,9 +234,9 @@ func keyDismissCommand() *command {
 					case len(stay) == len(was):
 						continue
 					case len(stay) == 0 && list == "recipients":
-						return errors.New("it is the only recipient: nobody could read the ledger any more")
+						return errors.New("it is the only recipient: without it the ledger could not be read any more")
 					case len(stay) == 0:
-						return errors.New("it is the only writer: nobody could write the ledger any more")
+						return errors.New("it is the only writer: without it the ledger could not be written any more")
 					}
 					c.lists[list] = stay
 					c.leaving = c.leaving || list == "recipients"

@@ -556,3 +556,23 @@ func TestLedgerGone(t *testing.T) {
 	require.Len(t, c.live(), 5, "nothing was made twice")
 	require.Zero(t, c.propose(false).Counts.Changing())
 }
+
+// TestStopEndsRepeats: one request to stop ends the repeats of a call that can never
+// succeed, long before its time is up.
+func TestStopEndsRepeats(t *testing.T) {
+	c, f := small(t)
+	stop := make(chan struct{})
+	var once sync.Once
+	f.before = func(call, typ, id string) error {
+		once.Do(func() { close(stop) })
+		return &driver.Error{Message: "too busy", Passing: true, NotDone: true}
+	}
+	began := time.Now()
+	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Timeout, o.Stop = 2*time.Minute, stop })
+	require.NoError(t, err)
+	require.Less(t, time.Since(began), time.Minute)
+	require.NotEqual(t, "done", r.Outcome)
+	s, err := c.ledger().Load(context.Background())
+	require.NoError(t, err)
+	require.Empty(t, s.Holders(), "the lock is given back")
+}
