@@ -9,15 +9,15 @@ import (
 	"sync/atomic"
 
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 	"kasbah/medina"
-	"kasbah/store/file"
+	"kasbah/stores/file"
 )
 
 // wards is how many wards the large estate has.

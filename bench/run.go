@@ -16,7 +16,7 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/value"
-	"kasbah/store/file"
+	"kasbah/stores/file"
 )
 
 // seconds are what the simulated cloud takes to make a thing at pace 1.

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -129,10 +130,13 @@ func (a *app) prepareOutput() error {
 	return nil
 }
 
-// terminal is the width and colours of a stream: 100 columns and none where
-// it is no terminal.
+// terminal is the width and colours of a stream. One that is not a terminal has none, and as
+// many columns as COLUMNS says, or 100.
 func (a *app) terminal(w io.Writer) (int, termenv.Profile) {
 	width, profile := 100, termenv.Ascii
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		width = max(30, min(n, 500))
+	}
 	f, ok := w.(*os.File)
 	if ok && term.IsTerminal(int(f.Fd())) {
 		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {

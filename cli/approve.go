@@ -81,13 +81,13 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 	switch {
 	case a.yes:
 	case !a.interactive():
-		return &enact.Refused{Reasons: []string{"nobody can be asked here; -yes signs it"}}
+		return &enact.Refused{Reasons: []string{"no terminal to ask at; -yes signs it"}}
 	default:
 		got, err := a.ask(ctx, fmt.Sprintf("Sign it with %s? Type y:", id))
 		if err != nil {
 			return err
 		}
-		if got != "y" {
+		if !isYes(got) {
 			return &enact.Refused{Reasons: []string{"not signed"}}
 		}
 	}
@@ -211,7 +211,7 @@ func (a *app) privateKey(path string) (ssh.Signer, error) {
 	s, err := approval.Private(body, func() ([]byte, error) {
 		f, ok := a.stdin.(*os.File)
 		if !ok || !a.interactive() {
-			return nil, errors.New("it has a passphrase, and nobody can be asked for it here")
+			return nil, errors.New("it has a passphrase, and there is no terminal to ask for it at")
 		}
 		fmt.Fprintf(a.errors, "Passphrase of %s: ", path)
 		defer fmt.Fprintln(a.errors)

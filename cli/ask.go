@@ -35,6 +35,11 @@ func (a *app) ask(ctx context.Context, question string) (string, error) {
 	}
 }
 
+// isYes reports whether an answer says yes.
+func isYes(answer string) bool {
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
+}
+
 // agree asks a yes-or-no question about writing files; -yes answers it.
 func (a *app) agree(ctx context.Context, question string) error {
 	return a.yesTo(ctx, question, "-yes writes it", "nothing is written")
@@ -50,10 +55,10 @@ func (a *app) yesTo(ctx context.Context, question, without, no string) error {
 		return nil
 	}
 	if !a.interactive() {
-		return &enact.Refused{Reasons: []string{"nobody can be asked here; " + without}}
+		return &enact.Refused{Reasons: []string{"no terminal to ask at; " + without}}
 	}
 	got, err := a.ask(ctx, question+" Type y:")
-	if err == nil && got != "y" {
+	if err == nil && !isYes(got) {
 		err = &enact.Refused{Reasons: []string{no}}
 	}
 	return err

@@ -19,6 +19,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/propose"
 	"kasbah/render"
 )
 
@@ -104,6 +105,10 @@ func (a *app) main(ctx context.Context, args []string) error {
 	if len(args) == 0 {
 		return a.bare(ctx)
 	}
+	if len(args) == 1 && (args[0] == "-json" || args[0] == "--json") { // how things stand, as JSON
+		a.json = true
+		return a.bare(ctx)
+	}
 	switch args[0] {
 	case "-h", "-help", "--help", "--h":
 		return a.overview()
@@ -126,6 +131,9 @@ func (a *app) main(ctx context.Context, args []string) error {
 	if err := a.prepareOutput(); err != nil {
 		return err
 	}
+	ctx = propose.TellReading(ctx, func(typ string, things int) {
+		a.say("Reading the list of %s: %s so far.", typ, render.Count(things, "thing"))
+	})
 	return cmd.run(ctx, a, rest)
 }
 

@@ -7,7 +7,7 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/value"
-	"kasbah/driver/openapi"
+	"kasbah/drivers/openapi"
 )
 
 // credential reads a credential: a text, or where one is to be had.

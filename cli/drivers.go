@@ -9,13 +9,13 @@ import (
 	"path/filepath"
 	"slices"
 
+	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/driver/dns"
-	"kasbah/driver/openapi"
-	"kasbah/driver/postgres"
-	"kasbah/driver/process"
+	"kasbah/drivers/dns"
+	"kasbah/drivers/openapi"
+	"kasbah/drivers/postgres"
+	"kasbah/drivers/process"
 	"kasbah/transport"
 )
 
@@ -84,7 +84,7 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	for _, ours := range []string{"kind", "run", "env"} {
 		delete(settings, ours)
 	}
-	return process.New(process.Options{Name: at.name, Command: command, Dir: at.p.estate.Dir, Env: env, Settings: settings, From: at.from, Log: at.log})
+	return process.New(process.Options{Name: at.name, Command: command, Dir: at.p.estate.Dir, Env: env, Settings: settings, From: at.from, Log: at.log, Redact: at.p.revealed.Text})
 }
 
 // newPostgres reads the settings of a driver of kind postgres.
@@ -165,33 +165,48 @@ func known(what string, s value.Map, all []string) error {
 }
 
 func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
-	if err := known("a driver of kind openapi", s, openAPIKeys); err != nil {
-		return nil, err
-	}
 	spec, ok1 := s["spec"].(string)
 	api, ok2 := s["api"].(string)
 	if !ok1 || !ok2 {
 		return nil, errors.New("a driver of kind openapi needs spec (a file) and api (a URL)")
 	}
-	body, err := openapi.Gather(at.p.below(spec))
+	o, err := openAPIOptions(at, s)
 	if err != nil {
 		return nil, err
 	}
-	overlays, err := at.p.overlays(s["overlay"])
+	if caches, err := os.UserCacheDir(); err == nil {
+		o.Cache = filepath.Join(caches, "kasbah", "documents")
+	}
+	if o.Document, err = openapi.Gather(at.p.below(spec), o.Cache); err != nil {
+		return nil, err
+	}
+	if o.Overlays, err = at.p.overlays(s["overlay"]); err != nil {
+		return nil, err
+	}
+	o.Base = func(context.Context) (string, error) { return api, nil }
+	d, err := openapi.New(o)
+	var unknown *openapi.UnknownSettingError
+	if errors.As(err, &unknown) {
+		return nil, known("a driver of kind openapi", value.Map{unknown.Name: nil}, slices.Concat(openAPIKeys, unknown.Known))
+	}
 	if err != nil {
 		return nil, err
 	}
-	rate, err := perSecond(s["rate"])
-	if err != nil {
-		return nil, err
+	return d, nil
+}
+
+// openAPIOptions are how a driver of kind openapi asks its API, without its document. What
+// is none of its settings may be one that the document names.
+func openAPIOptions(at driverSetting, s value.Map) (o openapi.Options, err error) {
+	o.From = at.from
+	if o.Rate, err = perSecond(s["rate"]); err != nil {
+		return o, err
 	}
-	hosts, err := textList("hosts", s["hosts"])
-	if err != nil {
-		return nil, err
+	if o.Hosts, err = textList("hosts", s["hosts"]); err != nil {
+		return o, err
 	}
-	auth, err := at.p.auth(s)
-	if err != nil {
-		return nil, err
+	if o.Auth, err = at.p.auth(s); err != nil {
+		return o, err
 	}
 	file := func(key string) string {
 		if name, _ := s[key].(string); name != "" {
@@ -201,10 +216,23 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 	}
 	t, err := transport.New(transport.Options{CA: file("ca"), Cert: file("cert"), Key: file("key")})
 	if err != nil {
-		return nil, err
+		return o, err
 	}
 	t.MaxIdleConnsPerHost = 64
-	return openapi.New(openapi.Options{Document: body, Overlays: overlays, Rate: rate, Hosts: hosts, From: at.from, Auth: auth, Client: &http.Client{Transport: t}, Base: func(context.Context) (string, error) { return api, nil }})
+	o.Client, o.Settings = &http.Client{Transport: t}, map[string]string{}
+	others := value.Map{}
+	for name, v := range s {
+		if !slices.Contains(openAPIKeys, name) {
+			others[name] = v
+		}
+	}
+	if others, err = at.p.filledIn(context.Background(), others); err != nil {
+		return o, err
+	}
+	for name, v := range others {
+		o.Settings[name] = value.Plain(v)
+	}
+	return o, nil
 }
 
 // overlays reads the Overlay files that a driver lays over its document: one, or

@@ -41,12 +41,13 @@ type enactFlags struct {
 }
 
 func (f *enactFlags) register(fs *flag.FlagSet) {
-	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "so many `calls` at once")
+	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "`calls` at the same time")
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
 	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish), go-on (do all that does not depend on it) or undo (take back what the run has done)")
 	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change), or both with a comma")
 	fs.StringVar(&f.summary, "o", "", "write what became of everything to this `file`, as JSON")
 	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
+	f.registerRehearse(fs)
 	f.registerRun(fs)
 }
 
@@ -78,6 +79,9 @@ func (f *enactFlags) check() error {
 		if s != "data" && s != "security" {
 			return usage("-allow is %q, and must be data or security", s)
 		}
+	}
+	if err := f.checkRehearse(); err != nil {
+		return err
 	}
 	switch enact.IfOneFails(f.ifOneFails) {
 	case enact.StopThen, enact.GoOn, enact.Undo:
@@ -170,7 +174,7 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 
 func (a *app) enactOptions(ctx context.Context, p *project, f enactFlags) enact.Options {
 	return enact.Options{
-		Sealed: p.box != nil, Secret: p.secretOf(ctx), Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
+		Sealed: p.box != nil, Secret: p.secretOf(ctx), Confide: p.revealed.Add, Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
 		Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails), Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
 	}
 }
@@ -246,6 +250,13 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return err
 	}
 	err = a.ended(p, proposal, f, r)
+	select {
+	case <-stop: // it was asked to stop, and did
+		if r.Outcome == "failed" {
+			return exitError(exitInterrupted)
+		}
+	default:
+	}
 	if ctx.Err() != nil {
 		return exitError(exitInterrupted)
 	}
@@ -349,7 +360,7 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 	if !a.interactive() {
 		switch {
 		case !a.yes:
-			return refused("nobody can be asked here; -yes carries it out")
+			return refused("no terminal to ask at; -yes goes ahead")
 		case data:
 			return refused("it loses data (%s); -allow data consents to it", strings.Join(p.Data, ", "))
 		case security:
@@ -359,6 +370,9 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 	}
 	ask := func(question, want string) error {
 		got, err := a.ask(ctx, question)
+		if want == "y" && isYes(got) {
+			got = want
+		}
 		if err == nil && strings.Join(strings.FieldsFunc(got, func(c rune) bool { return c == ' ' || c == ',' }), " ") != want {
 			err = refused("not carried out")
 		}

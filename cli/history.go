@@ -16,9 +16,9 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/render"
-	"kasbah/store"
 )
 
 func ledgerCompareCommand() *command {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -123,6 +124,7 @@ func inputFile(path string) ([]declare.Input, error) {
 	if err != nil {
 		return nil, usage("-inputs: %v", err)
 	}
+	body = bytes.TrimPrefix(body, []byte("\ufeff")) // a byte-order mark
 	doc := map[string]any{}
 	if strings.HasSuffix(path, ".json") {
 		dec := json.NewDecoder(strings.NewReader(string(body)))

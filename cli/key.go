@@ -17,7 +17,7 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/seal"
 	"kasbah/core/value"
-	"kasbah/keys"
+	"kasbah/home"
 	"kasbah/render"
 )
 
@@ -86,7 +86,7 @@ func keyKeepCommand() *command {
 			if len(args) != 1 {
 				return usage("key keep wants one name")
 			}
-			if err := keys.CheckName(args[0]); err != nil {
+			if err := home.CheckName(args[0]); err != nil {
 				return usage("%v", err)
 			}
 			var text string
@@ -183,7 +183,7 @@ func keyAdmitCommand() *command {
 				return usage("key admit wants a name and a public key")
 			}
 			name, public := args[0], estate.Key(strings.Join(args[1:], " "))
-			if err := keys.CheckName(name); err != nil {
+			if err := home.CheckName(name); err != nil {
 				return usage("%v", err)
 			}
 			list, what := "recipients", "a recipient"

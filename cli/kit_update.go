@@ -25,7 +25,7 @@ func kitUpdateCommand() *command {
 		flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&to, "to", "", "this `tag`; the newest version when left out")
 			fs.BoolVar(&f.offline, "offline", false, "compare with the ledger alone")
-			fs.BoolVar(&f.full, "full", false, "tell every action, also alike ones")
+			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {

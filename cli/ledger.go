@@ -4,28 +4,31 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"slices"
 	"sort"
+	"strings"
 
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/propose"
+	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/render"
-	"kasbah/store"
 )
 
 func ledgerLogCommand() *command {
 	var full bool
 	var last int
 	return &command{
-		name: "ledger log", line: "list the runs: who, when, what and how they ended", args: "[WARD…]", common: true,
+		name: "ledger log", line: "list the runs: who, when, what and how they ended", args: "[WARD|RUN…]", common: true,
 		examples: [2]string{"kasbah ledger log", "kasbah ledger log shore -full -last 3"},
 		flags: func(fs *flag.FlagSet) {
-			fs.BoolVar(&full, "full", false, "tell every call of each run")
+			fs.BoolVar(&full, "full", false, "list every call of each run")
 			fs.IntVar(&last, "last", 0, "only the newest `runs`")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
-			p, err := a.open(ctx, args)
+			wards, named := wardsAndRuns(args)
+			p, err := a.open(ctx, wards)
 			if err != nil {
 				return err
 			}
@@ -37,12 +40,17 @@ func ledgerLogCommand() *command {
 					return err
 				}
 				unread += more
-				runs = append(runs, list...)
+				for _, r := range list {
+					if len(named) == 0 || slices.ContainsFunc(named, func(s string) bool { return isRun(r.Run, s) }) {
+						runs = append(runs, r)
+					}
+				}
+			}
+			if len(named) > 0 && len(runs) == 0 {
+				return &usageError{msg: "no run is called " + strings.Join(named, " or "), hint: "`kasbah ledger log` lists them"}
 			}
 			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
-			if last > 0 && last < len(runs) {
-				runs = runs[len(runs)-last:]
-			}
+			runs = newestRuns(runs, last)
 			if a.json {
 				return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs, Unread: unread})
 			}
@@ -53,6 +61,35 @@ func ledgerLogCommand() *command {
 			return nil
 		},
 	}
+}
+
+// wardsAndRuns tells arguments that are ids of runs, which begin with a digit, from names of
+// wards, which do not.
+func wardsAndRuns(args []string) (wards, runs []string) {
+	for _, s := range args {
+		if s != "" && s[0] >= '0' && s[0] <= '9' {
+			runs = append(runs, s)
+		} else {
+			wards = append(wards, s)
+		}
+	}
+	return wards, runs
+}
+
+// newestRuns are the parts, in the order of time, of the last so many runs; of all for 0. A
+// run over several wards counts once.
+func newestRuns(parts []*ledger.RunSummary, last int) []*ledger.RunSummary {
+	if last <= 0 {
+		return parts
+	}
+	newest := map[string]bool{}
+	for _, r := range slices.Backward(parts) {
+		if !newest[r.Run] && len(newest) == last {
+			continue
+		}
+		newest[r.Run] = true
+	}
+	return slices.DeleteFunc(parts, func(r *ledger.RunSummary) bool { return !newest[r.Run] })
 }
 
 func ledgerShowCommand() *command {

@@ -75,12 +75,19 @@ func (a *app) printLocked(l *ledger.LockedError) {
 	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", render.ShortRun(h.Run), a.env)
 }
 
+// isRun reports whether a run is called so: by its id, its short form, or how either of them
+// begins or ends.
+func isRun(id, s string) bool {
+	s = strings.ToUpper(s)
+	return s == id || s == render.ShortRun(id) || len(s) >= 4 && (strings.HasPrefix(id, s) || strings.HasSuffix(id, s))
+}
+
 // findRun finds a run among the project's wards by the start of its id or by
 // its short form.
 func findRun(ids []string, s string) (string, error) {
 	hits := map[string]bool{}
 	for _, id := range ids {
-		if strings.EqualFold(id, s) || strings.EqualFold(render.ShortRun(id), s) || len(s) >= 4 && strings.HasPrefix(id, strings.ToUpper(s)) {
+		if isRun(id, s) {
 			hits[id] = true
 		}
 	}

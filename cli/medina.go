@@ -9,11 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/driver/openapi"
+	"kasbah/drivers/openapi"
 	"kasbah/medina"
 	"kasbah/render"
 )

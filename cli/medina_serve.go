@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"strings"
 
 	"kasbah/core/estate"
 	"kasbah/medina"
@@ -13,6 +14,7 @@ func medinaServeCommand() *command {
 	var o medina.Options
 	var address string
 	var plain, open bool
+	var habits string
 	return &command{
 		name: "medina serve", line: "run the simulated cloud on its own, with a console to look at", common: true,
 		examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711", "kasbah medina serve -path coast.db -pace 0.1 -plain -open"},
@@ -21,12 +23,19 @@ func medinaServeCommand() *command {
 			fs.StringVar(&o.Path, "path", "", "the database `file`; in an estate its embedded Medina's, else medina.db")
 			fs.Float64Var(&o.Pace, "pace", 0.05, "a `number` from 0 (immediate) to 1 (realistic times)")
 			fs.Float64Var(&o.Rate, "rate", 0, "put requests off beyond so `many` a second; 0 for no bound")
+			fs.StringVar(&habits, "habits", "", "behave like other clouds: `names` with commas between them, of "+strings.Join(medina.Habits, ", "))
 			fs.BoolVar(&plain, "plain", false, "without TLS")
 			fs.BoolVar(&open, "open", false, "without tokens: whoever reaches it may do all")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || o.Pace < 0 || o.Pace > 1 || o.Rate < 0 {
 				return usage("medina serve takes no arguments, -pace lies between 0 and 1, and -rate is no less than 0")
+			}
+			if habits != "" {
+				o.Habits = strings.Split(habits, ",")
+			}
+			if err := medina.CheckHabits(o.Habits); err != nil {
+				return usage("-habits: %v", err)
 			}
 			path, err := a.medinaPath(ctx, o.Path)
 			if err != nil {
@@ -72,6 +81,9 @@ func (a *app) serveMedina(ctx context.Context, address string, o medina.Options,
 			return errors.Join(err, l.Close())
 		}
 		rows = append(rows, []string{"token in", token})
+	}
+	if len(o.Habits) > 0 {
+		rows = append(rows, []string{"habits", strings.Join(o.Habits, ", ") + ", told by " + l.URL + "/overlay.json"})
 	}
 	if certificate != "" {
 		rows = append(rows, []string{"certificate", certificate})

@@ -12,18 +12,19 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/redact"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/keys"
+	"kasbah/home"
 	"kasbah/kits"
-	"kasbah/store"
 )
 
 // project is an estate in one environment, with its drivers and ledgers at
@@ -53,7 +54,8 @@ type project struct {
 	remarks problem.List // about the declarations, told beside what follows
 	holding string       // the run that holds locks while it proposes; "" for none
 
-	home func() (*keys.Home, error) // what this machine keeps for the person
+	home     func() (*home.Home, error) // what this machine keeps for the person
+	revealed *redact.Redactor           // secrets and credentials that were fetched, or that a run has revealed
 }
 
 // open reads the estate and prepares drivers and ledgers of the wards (all
@@ -88,7 +90,7 @@ func (a *app) open(ctx context.Context, wards []string) (*project, error) {
 }
 
 func newProject(e *estate.Estate) *project {
-	return &project{
+	return &project{revealed: &redact.Redactor{},
 		estate: e, drivers: map[string]driver.Driver{}, catalogs: map[string]*schema.Catalog{}, ledgers: map[string]*ledger.Ledger{},
 		kinds: map[string]string{}, outside: map[string]*ledger.State{},
 	}

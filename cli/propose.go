@@ -8,13 +8,15 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/declare"
+	"kasbah/core/driver"
+	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
 	"kasbah/core/propose"
 	"kasbah/core/seal"
 	"kasbah/core/value"
-	"kasbah/driver"
 	"kasbah/render"
 
 	"golang.org/x/sync/errgroup"
@@ -32,6 +34,7 @@ type proposeFlags struct {
 	raze     bool
 	exitCode bool
 	readers  listFlag
+	rehearse string // auto, always or never
 }
 
 func proposeCommand() *command {
@@ -44,6 +47,7 @@ func proposeCommand() *command {
 			fs.StringVar(&f.form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.StringVar(&f.keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
 			fs.Var(&f.readers, "reader", "with -o: this public `key` can read it as well; may be given again")
+			f.registerRehearse(fs)
 			fs.BoolVar(&f.raze, "raze", false, "propose the removal of everything in the wards")
 			fs.BoolVar(&f.anew, "anew", false, "evaluate the declarations although nothing has moved since the last proposal, which is remembered")
 			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something would change")
@@ -56,10 +60,27 @@ func (f *proposeFlags) register(fs *flag.FlagSet) {
 	fs.Var(&f.only, "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
 	fs.Var(&f.swap, "swap", "swap what matches this `pattern` though nothing differs, such as a sick machine; may be given again")
 	fs.BoolVar(&f.offline, "offline", false, "compare with the ledger alone")
-	fs.BoolVar(&f.full, "full", false, "tell every action, also alike ones")
+	fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
+}
+
+// registerRehearse registers when clouds are asked what they would refuse.
+func (f *proposeFlags) registerRehearse(fs *flag.FlagSet) {
+	fs.StringVar(&f.rehearse, "rehearse", "auto", "`when` clouds are asked beforehand what they would refuse: auto (those that take all calls in one request), always (those as well that need one for each call), or never")
+}
+
+// checkRehearse is an error for another word.
+func (f *proposeFlags) checkRehearse() error {
+	all := []string{"", "auto", "always", "never"}
+	if !slices.Contains(all, f.rehearse) {
+		return &usageError{msg: fmt.Sprintf("-rehearse is %q, and must be auto, always or never", f.rehearse), hint: nearest.Hint(f.rehearse, all[1:])}
+	}
+	return nil
 }
 
 func (a *app) runPropose(ctx context.Context, f proposeFlags, args []string) error {
+	if err := f.checkRehearse(); err != nil {
+		return err
+	}
 	if err := a.chooseForm(&f.form, "text", "markdown", "html", "json"); err != nil {
 		return err
 	}
@@ -156,8 +177,17 @@ func (a *app) propose(ctx context.Context, p *project, f proposeFlags) (_ *propo
 	proposal, err := propose.Propose(ctx, o)
 	if err == nil {
 		a.remember(p, again, proposal, o)
+		err = a.rehearse(ctx, p, proposal, f)
 	}
 	return proposal, err
+}
+
+// rehearse asks the clouds what they would refuse, unless nothing is to be asked.
+func (a *app) rehearse(ctx context.Context, p *project, proposal *propose.Proposal, f proposeFlags) error {
+	if f.offline || f.rehearse == "never" || proposal.Counts.Changing() == 0 {
+		return nil
+	}
+	return enact.Rehearse(ctx, proposal, p.drivers, p.catalogs, f.rehearse == "always")
 }
 
 // live reads what the clouds show of what is recorded; nothing when offline.
@@ -165,7 +195,7 @@ func (p *project) live(ctx context.Context, states map[string]*ledger.State, f p
 	if f.offline {
 		return nil, nil
 	}
-	return propose.ReadLive(ctx, p.drivers, states)
+	return propose.ReadLive(ctx, p.drivers, p.catalogs, states)
 }
 
 // compareNow reads the clouds and compares.
@@ -178,7 +208,11 @@ func (a *app) compareNow(ctx context.Context, p *project, d *declare.Declared, g
 	if o.ByKey, err = a.proposerKey(p, states); err != nil {
 		return nil, err
 	}
-	return propose.Propose(ctx, o)
+	proposal, err := propose.Propose(ctx, o)
+	if err == nil {
+		err = a.rehearse(ctx, p, proposal, f)
+	}
+	return proposal, err
 }
 
 func (a *app) proposeOptions(ctx context.Context, p *project, d *declare.Declared, g *graph.Graph, states map[string]*ledger.State, live propose.Live, f proposeFlags) propose.Options {

@@ -16,7 +16,7 @@ func ledgerRestoreCommand() *command {
 		examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why \"back to Monday\""},
 		flags: func(fs *flag.FlagSet) {
 			f.register(fs)
-			fs.BoolVar(&f.full, "full", false, "tell every action, also alike ones")
+			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if err := f.check(); err != nil {

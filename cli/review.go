@@ -25,7 +25,7 @@ func reviewCommand() *command {
 			fs.Var(&only, "only", "show addresses that match this `pattern`; may be given again")
 			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
 			fs.BoolVar(&summary, "summary", false, "show the summary alone")
-			fs.BoolVar(&full, "full", false, "tell every action, also alike ones")
+			fs.BoolVar(&full, "full", false, "list every action, even identical ones")
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.IntVar(&fit, "fit", 0, "shorten Markdown to so many `bytes`, from the harmless end")
 		},

@@ -20,7 +20,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/seal"
 	"kasbah/core/value"
-	"kasbah/keys"
+	"kasbah/home"
 	"kasbah/render"
 )
 
@@ -28,7 +28,7 @@ import (
 func (a *app) askHidden(what string) (string, error) {
 	f, ok := a.stdin.(*os.File)
 	if !ok || !a.interactive() {
-		return "", errors.New("it has a passphrase, and nobody can be asked for it here")
+		return "", errors.New("it has a passphrase, and there is no terminal to ask for it at")
 	}
 	fmt.Fprintf(a.errors, "%s ", what)
 	defer fmt.Fprintln(a.errors)
@@ -37,7 +37,7 @@ func (a *app) askHidden(what string) (string, error) {
 }
 
 // home is what this machine keeps for the person.
-func (a *app) home() (*keys.Home, error) { return keys.Open(a.passphrase) }
+func (a *app) home() (*home.Home, error) { return home.Open(a.passphrase) }
 
 // passphrase asks for one, each once.
 func (a *app) passphrase(what string) (string, error) {
@@ -109,7 +109,7 @@ func (a *app) newBox(p *project, s value.Map) (*seal.Box, error) {
 
 // estateKey finds the estate's key for the first entry of a ledger: on this
 // machine, or in another ledger of the estate.
-func (p *project) estateKey(ctx context.Context, home *keys.Home, id string) (seal.Estate, error) {
+func (p *project) estateKey(ctx context.Context, home *home.Home, id string) (seal.Estate, error) {
 	e, err := home.Estate(id)
 	if err == nil && p.box.InForce(e) {
 		return e, nil
@@ -264,7 +264,7 @@ func (a *app) signer(among []string) (ssh.Signer, error) {
 
 // proposer is the key of this machine that signs what is proposed: one of those who may
 // sign proposals, else one of those who may write, else the person's own; nil for none.
-func (a *app) proposer(p *project, states map[string]*ledger.State) (*keys.SigningKey, error) {
+func (a *app) proposer(p *project, states map[string]*ledger.State) (*home.SigningKey, error) {
 	var sign, write []string
 	for _, w := range p.wards {
 		if s := states[w]; s != nil && s.Approval != nil {

@@ -28,6 +28,7 @@ var errNoSource = errors.New("nobody gives it")
 // kasbah.toml says. Errors never hold the text.
 func (p *project) secretText(ctx context.Context, name string) (string, error) {
 	if v := os.Getenv("KASBAH_SECRET_" + strings.ToUpper(name)); v != "" {
+		p.revealed.Add(v)
 		return v, nil
 	}
 	src, ok := p.estate.Secret(p.env, name)
@@ -59,6 +60,12 @@ func (p *project) secretOf(ctx context.Context) func(name string) (string, error
 
 // fetch gets a secret from its source.
 func (p *project) fetch(ctx context.Context, src estate.SecretSource) (string, error) {
+	text, err := p.fetchFrom(ctx, src)
+	p.revealed.Add(text)
+	return text, err
+}
+
+func (p *project) fetchFrom(ctx context.Context, src estate.SecretSource) (string, error) {
 	switch src.Kind {
 	case "env":
 		if v := os.Getenv(src.From); v != "" {

@@ -38,7 +38,7 @@ func startCommand() *command {
 		name: "start", line: "write a small working estate with Medina embedded; asks what it is to hold", args: "DIR",
 		examples: [2]string{"kasbah start lantern-coast", "kasbah start . -envs trial,live -parts kit,rules -yes"},
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&c.estate, "estate", "", "the estate's `name`; lantern-coast when left out")
+			fs.StringVar(&c.estate, "estate", "", "the estate's `name`; the folder's when left out")
 			fs.StringVar(&c.ward, "ward", "", "the first ward's `name`; shore when left out")
 			fs.StringVar(&c.envs, "envs", "", "the `environments`, with commas; trial when left out")
 			fs.StringVar(&c.parts, "parts", "", "add these `parts`, with commas: kit (a reusable part and its tests), rules (house rules and their tests)")
@@ -52,7 +52,7 @@ func startCommand() *command {
 			if !filepath.IsAbs(dir) {
 				dir = filepath.Join(a.dir, dir)
 			}
-			if err := c.choose(ctx, a); err != nil {
+			if err := c.choose(ctx, a, estateNamed(dir)); err != nil {
 				return err
 			}
 			all, err := c.files()
@@ -92,16 +92,30 @@ func startCommand() *command {
 			if envs := strings.Split(c.envs, ","); len(envs) > 1 {
 				env = " -env " + envs[0]
 			}
-			out.Printf("\nNext:\n  cd %s\n  kasbah propose%s\n  kasbah enact%s\n", args[0], env, env)
+			out.Printf("\nNext:\n")
+			if filepath.Clean(args[0]) != "." {
+				out.Printf("  cd %s\n", quotedWord(args[0]))
+			}
+			out.Printf("  kasbah propose%s\n  kasbah enact%s\n", env, env)
 			return nil
 		},
 	}
 }
 
+// estateNamed is the name that an estate in a folder has unless another one is given: the
+// folder's own, where that can be one.
+func estateNamed(dir string) string {
+	abs, err := filepath.Abs(dir)
+	if name := strings.ToLower(filepath.Base(abs)); err == nil && nameForm.MatchString(name) {
+		return name
+	}
+	return "lantern-coast"
+}
+
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
 // choose asks at a terminal for what no flag gave, and checks what was given.
-func (c *choices) choose(ctx context.Context, a *app) error {
+func (c *choices) choose(ctx context.Context, a *app, name string) error {
 	ask := a.interactive() && !a.yes && !a.json && *c == choices{seal: c.seal}
 	for _, q := range []struct {
 		to             *string
@@ -111,7 +125,7 @@ func (c *choices) choose(ctx context.Context, a *app) error {
 		known          []string // what may stand in a list; nil for names
 		none           bool     // it may be empty
 	}{
-		{to: &c.estate, question: "Name of the estate", flag: "-estate", otherwise: "lantern-coast"},
+		{to: &c.estate, question: "Name of the estate", flag: "-estate", otherwise: name},
 		{to: &c.ward, question: "Its first ward, a folder of declarations", flag: "-ward", otherwise: "shore"},
 		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial", many: true},
 		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", many: true, known: startParts, none: true},

@@ -35,6 +35,9 @@ func (a *app) bare(ctx context.Context) error {
 		return err
 	}
 	if _, err := estate.Find(a.dir); err != nil {
+		if a.json {
+			return err
+		}
 		return a.overview()
 	}
 	e, err := a.estate()

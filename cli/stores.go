@@ -14,13 +14,13 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/keys"
-	"kasbah/store"
-	"kasbah/store/etcd"
-	"kasbah/store/file"
-	"kasbah/store/postgres"
-	"kasbah/store/s3"
+	"kasbah/home"
+	"kasbah/stores/etcd"
+	"kasbah/stores/file"
+	"kasbah/stores/postgres"
+	"kasbah/stores/s3"
 )
 
 // storeKind is a kind of store that [ledger] may name.
@@ -41,10 +41,14 @@ var storeKinds = []storeKind{
 	{"etcd", "in etcd", []string{"endpoints", "user", "password", "ca", "cert", "key"}, func(s storeSettings) (store.Store, error) {
 		return etcd.Open(etcd.Settings{Endpoints: s.texts("endpoints"), User: s.text("user"), Password: s.text("password"), CA: s.path("ca", ""), Cert: s.path("cert", ""), Key: s.path("key", "")})
 	}},
-	{"s3", "in S3", []string{"endpoint", "bucket", "prefix", "region", "access_key", "secret_key", "session_token", "ca"}, func(s storeSettings) (store.Store, error) {
+	{"s3", "in S3", []string{"endpoint", "bucket", "prefix", "region", "profile", "access_key", "secret_key", "session_token", "path_style", "ca"}, func(s storeSettings) (store.Store, error) {
+		pathStyle, err := s.yes("path_style")
+		if err != nil {
+			return nil, err
+		}
 		return s3.Open(s3.Settings{
-			Endpoint: s.text("endpoint"), Bucket: s.text("bucket"), Prefix: s.text("prefix"), Region: s.text("region"),
-			AccessKey: s.text("access_key"), SecretKey: s.text("secret_key"), SessionToken: s.text("session_token"), CA: s.path("ca", ""),
+			Endpoint: s.text("endpoint"), Bucket: s.text("bucket"), Prefix: s.text("prefix"), Region: s.text("region"), Profile: s.text("profile"),
+			AccessKey: s.text("access_key"), SecretKey: s.text("secret_key"), SessionToken: s.text("session_token"), PathStyle: pathStyle, CA: s.path("ca", ""),
 		})
 	}},
 }
@@ -68,6 +72,22 @@ func (s storeSettings) text(key string) string {
 	default:
 		return value.Plain(v)
 	}
+}
+
+// yes is true or false; nil where nothing is said.
+func (s storeSettings) yes(key string) (*bool, error) {
+	switch v := s.is[key].(type) {
+	case nil:
+		return nil, nil
+	case bool:
+		return &v, nil
+	case string: // from the command line
+		if v == "true" || v == "false" {
+			is := v == "true"
+			return &is, nil
+		}
+	}
+	return nil, fmt.Errorf("%s must be true or false", key)
 }
 
 // texts is a list, or one text.
@@ -161,7 +181,7 @@ func (a *app) seen(p *project, s value.Map) (is, open ledger.Memory, err error) 
 		delete(place, k)
 	}
 	digest := sha256.Sum256(value.Encode(place))
-	beside := &keys.Home{Dir: filepath.Join(p.estate.Dir, ".kasbah")}
+	beside := &home.Home{Dir: filepath.Join(p.estate.Dir, ".kasbah")}
 	open = beside.Heads(hex.EncodeToString(digest[:8]))
 	if p.box == nil {
 		return open, open, nil

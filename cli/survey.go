@@ -43,7 +43,7 @@ func surveyCommand() *command {
 			case err != nil || !exitCode:
 			case r.Counts.Drifted():
 				return errDifferent
-			case r.Counts.Unchecked > 0:
+			case r.Failed():
 				return exitError(exitFailed)
 			}
 			return err

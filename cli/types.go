@@ -2,17 +2,22 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 
+	"kasbah/core/estate"
 	"kasbah/core/nearest"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"kasbah/medina"
 	"kasbah/render"
 )
 
 // typesFlags say what to do with types other than show them.
 type typesFlags struct {
-	from, prove, sample, pin, compare string
-	overlays                          listFlag
-	draft                             bool
+	from, prove, sample, pin, compare, probe string
+	overlays                                 listFlag
+	draft                                    bool
 }
 
 // asked is how many things are asked for; it cannot be more than one.
@@ -28,12 +33,13 @@ func (f *typesFlags) asked() (n int) {
 func typesCommand() *command {
 	var f typesFlags
 	return &command{
-		name: "types", line: "show what each type takes, with an example to copy; look at what drivers offer", args: "[TYPE]", common: true,
+		name: "types", line: "show what each type takes, with an example to copy; look at what drivers offer", args: "[TYPE|DRIVER]", common: true,
 		examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay harbour.overlay.yaml"},
 		flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&f.from, "from", "", "say what an OpenAPI document `file` offers to a driver, and what is missing in it")
 			fs.Var(&f.overlays, "overlay", "with -from: an Overlay `file` to lay over the document; may be given again")
 			fs.BoolVar(&f.draft, "draft", false, "with -from: write an Overlay for what is not described, as a first guess")
+			fs.StringVar(&f.probe, "probe", "", "with -from: ask the API at this `URL` as well, reading only, and complete the draft; as the driver asks that kasbah.toml has for the document")
 			fs.StringVar(&f.prove, "prove", "", "run the conformance suite on a driver's `type`: it makes things and deletes them again")
 			fs.StringVar(&f.sample, "sample", "", "with -prove: a TOML `file` with [inputs] and [edit], what the suite may make; {n} in a text is a number")
 			fs.StringVar(&f.pin, "pin", "", "pin what a `driver` offers in pins.toml")
@@ -45,16 +51,19 @@ func typesCommand() *command {
 				return usage("it takes one of -from, -prove, -pin and -compare")
 			case f.asked() == 1 && len(args) > 0:
 				return usage("with -from, -prove, -pin or -compare it takes no type as well: %s", args[0])
-			case (f.draft || len(f.overlays) > 0) && f.from == "":
-				return usage("-draft and -overlay belong to -from")
+			case (f.draft || f.probe != "" || len(f.overlays) > 0) && f.from == "":
+				return usage("-draft, -probe and -overlay belong to -from")
 			case f.sample != "" && f.prove == "":
 				return usage("-sample belongs to -prove")
 			case len(args) > 1:
 				return usage("types takes one type")
 			case f.from != "":
-				return a.typesFrom(f.from, f.overlays, f.draft)
+				return a.typesFrom(ctx, f.from, f.overlays, f.draft, f.probe)
 			}
 			a.unpinned = true
+			if _, err := estate.Find(a.dir); err != nil && f.asked() == 0 {
+				return a.showBuiltIn(ctx, args)
+			}
 			p, err := a.open(ctx, nil)
 			switch {
 			case err != nil:
@@ -66,22 +75,39 @@ func typesCommand() *command {
 			case f.compare != "":
 				return a.compareDriver(p, f.compare)
 			}
-			return a.showTypes(p, args)
+			return a.showTypes(p.catalogs, args)
 		},
 	}
 }
 
-// showTypes shows all types, or the one that is named.
-func (a *app) showTypes(p *project, args []string) error {
+// showBuiltIn shows the types of the simulated cloud, where no estate names drivers.
+func (a *app) showBuiltIn(ctx context.Context, args []string) error {
+	d, err := medina.Settings{API: "embedded"}.Driver("")
+	if err != nil {
+		return err
+	}
+	c, err := d.Describe(ctx)
+	if err = errors.Join(err, d.Close()); err != nil {
+		return err
+	}
+	a.say("note: no estate found; showing the types of the simulated cloud")
+	return a.showTypes(map[string]*schema.Catalog{"medina": c}, args)
+}
+
+// showTypes shows all types, those of a driver, or the one that is named.
+func (a *app) showTypes(catalogs map[string]*schema.Catalog, args []string) error {
 	doc := render.TypesDocument{Format: "kasbah.types/1", Types: []render.TypeDoc{}}
 	var names []string
-	for _, drv := range p.estate.Drivers() {
-		c := p.catalogs[drv]
+	whole := false // a driver is named
+	for _, drv := range value.Keys(catalogs) {
+		c := catalogs[drv]
+		whole = whole || len(args) == 1 && args[0] == drv
+		names = append(names, drv)
 		for _, n := range c.Names() {
 			full := drv + "." + n
 			names = append(names, full)
-			if len(args) == 0 || args[0] == full || args[0] == n {
-				doc.Types = append(doc.Types, render.NewTypeDoc(drv, c.Types[n]))
+			if len(args) == 0 || args[0] == full || args[0] == n || args[0] == drv {
+				doc.Types = append(doc.Types, render.NewTypeDoc(drv, c, c.Types[n]))
 			}
 		}
 	}
@@ -90,7 +116,7 @@ func (a *app) showTypes(p *project, args []string) error {
 		return &usageError{msg: "no driver has the type " + args[0], hint: nearest.Hint(args[0], names)}
 	case a.json:
 		return a.document(doc)
-	case len(args) == 1:
+	case len(args) == 1 && !whole:
 		for i, t := range doc.Types {
 			if i > 0 {
 				a.out().Printf("\n")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -10,11 +11,11 @@ import (
 
 	"github.com/BurntSushi/toml"
 
+	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/driver/conformance"
+	"kasbah/drivers/conformance"
 	"kasbah/render"
 )
 
@@ -110,14 +111,7 @@ func (a *app) sampleOf(t *schema.Type, path string) (conformance.Sample, error) 
 	}
 	s.Few = f.Few
 	s.Inputs = func(n int) value.Map { return numbered(f.Inputs, n).(map[string]any) }
-	s.Edit = driver.Change{From: value.Map{}, To: value.Map{}, All: value.CloneMap(f.Inputs)}
-	for k, v := range f.Edit {
-		s.Edit.To[k] = v
-		if old, ok := f.Inputs[k]; ok {
-			s.Edit.From[k] = old
-		}
-		s.Edit.All[k] = v
-	}
+	s.Edit = driver.Change{To: numbered(f.Edit, 0).(map[string]any)}
 	return s, nil
 }
 
@@ -173,6 +167,7 @@ func numbered(v any, n int) any {
 // madeUp is a sample of what a type requires, with one edit.
 func madeUp(t *schema.Type) (sampleFile, error) {
 	f := sampleFile{Inputs: map[string]any{}, Edit: map[string]any{}}
+	name := "proof-" + strings.ToLower(rand.Text()[:6]) + "-{n}" // what an earlier run has left is in nobody's way
 	for _, a := range t.Inputs() {
 		wanted := a.Required || a.Name == "name"
 		for _, k := range t.Identify {
@@ -181,7 +176,7 @@ func madeUp(t *schema.Type) (sampleFile, error) {
 		if !wanted {
 			continue
 		}
-		v, ok := someValue(a, "proof-{n}")
+		v, ok := someValue(a, name)
 		if !ok {
 			return f, fmt.Errorf("nobody can tell what %s of %s is to be: -sample FILE says what the suite may make, as [inputs] and [edit] in TOML", a.Name, schema.A(t.Name))
 		}

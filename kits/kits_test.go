@@ -58,6 +58,9 @@ func TestDigest(t *testing.T) {
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(b, "link.star")))
 	_, err := kits.Digest(b)
 	require.ErrorContains(t, err, "kits hold no links")
+	require.NoError(t, os.Truncate(filepath.Join(a, "kit.star"), 1<<40)) // a hole, which would fill all memory
+	_, err = kits.Digest(a)
+	require.ErrorContains(t, err, "which no kit does")
 }
 
 func open(t testing.TB, dir string, src estate.KitSource) error {

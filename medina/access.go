@@ -168,7 +168,7 @@ func (t *Token) make(x *tx) error {
 		t.Zones = []string{}
 	}
 	var n int
-	if err := x.QueryRowContext(x.ctx, `select count(*) from tokens where name = ?`, t.Name).Scan(&n); err != nil {
+	if err := x.real.row(`select count(*) from tokens where name = ?`, t.Name).Scan(&n); err != nil {
 		return err
 	}
 	if n > 0 {
@@ -179,7 +179,7 @@ func (t *Token) make(x *tx) error {
 	if err != nil {
 		return err
 	}
-	return x.exec(`insert into tokens values (?, ?, ?, ?, ?)`, t.Name, digest(t.Token), t.Rights, string(zones), time.Now().UTC().Format(time.RFC3339))
+	return x.real.exec(`insert into tokens values (?, ?, ?, ?, ?)`, t.Name, digest(t.Token), t.Rights, string(zones), time.Now().UTC().Format(time.RFC3339))
 }
 
 // tokens answers for /tokens: GET lists, POST makes one.
@@ -227,19 +227,19 @@ func (s *Server) revoke(w http.ResponseWriter, r *http.Request) error {
 	name := chi.URLParam(r, "name")
 	err := s.db.update(r.Context(), func(t *tx) error {
 		var there, others int
-		if err := t.QueryRowContext(t.ctx, `select count(*) from tokens where name = ?`, name).Scan(&there); err != nil {
+		if err := t.real.row(`select count(*) from tokens where name = ?`, name).Scan(&there); err != nil {
 			return err
 		}
 		if there == 0 {
 			return &refusal{status: 404, title: "not found", detail: "there is no token " + name}
 		}
-		if err := t.QueryRowContext(t.ctx, `select count(*) from tokens where name <> ? and rights = 'all'`, name).Scan(&others); err != nil {
+		if err := t.real.row(`select count(*) from tokens where name <> ? and rights = 'all'`, name).Scan(&others); err != nil {
 			return err
 		}
 		if others == 0 {
 			return &refusal{status: 409, title: "the last one", detail: "no other token may do all, so nobody could make one again"}
 		}
-		return t.exec(`delete from tokens where name = ?`, name)
+		return t.real.exec(`delete from tokens where name = ?`, name)
 	})
 	if err == nil {
 		w.WriteHeader(http.StatusNoContent)
@@ -255,10 +255,10 @@ func (s *Server) FirstToken(ctx context.Context) (string, error) {
 	t := Token{Name: "keeper", Rights: "all"}
 	err := s.db.update(ctx, func(x *tx) error {
 		var n int
-		if err := x.QueryRowContext(x.ctx, `select count(*) from tokens where rights = 'all'`).Scan(&n); err != nil || n > 0 {
+		if err := x.real.row(`select count(*) from tokens where rights = 'all'`).Scan(&n); err != nil || n > 0 {
 			return err
 		}
-		if err := x.exec(`delete from tokens where name = ?`, t.Name); err != nil {
+		if err := x.real.exec(`delete from tokens where name = ?`, t.Name); err != nil {
 			return err
 		}
 		if err := t.make(x); err != nil {

@@ -10,9 +10,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/driver/openapi"
+	"kasbah/drivers/openapi"
 	"kasbah/medina"
 )
 
@@ -88,12 +88,24 @@ func TestTokens(t *testing.T) {
 	require.ErrorContains(t, err, "needs the right to all")
 	require.ErrorContains(t, writerAt.Reset(ctx, nil), "needs the right to all")
 
+	net, err := all.Create(ctx, "network", value.Map{"range": "10.9.0.0/16"}, "")
+	require.NoError(t, err)
+	pier, err := all.Create(ctx, "subnet", value.Map{"network": net.ID, "range": "10.9.2.0/24", "zone": "north-2"}, "")
+	require.NoError(t, err)
+	_, err = writer.Create(ctx, "machine", value.Map{"subnet": pier.ID, "size": "tiny", "image": "s"}, "")
+	require.ErrorContains(t, err, "may change things in north-1 only", "a machine stands where its subnet does")
+	mine, err := writer.Create(ctx, "disk", value.Map{"gigabytes": int64(5)}, "")
+	require.NoError(t, err)
+	_, err = writer.Update(ctx, "disk", mine.ID, driver.Change{To: value.Map{"zone": "north-2"}}, "", "")
+	require.ErrorContains(t, err, "zone", "and nothing is moved out of it")
+	require.NoError(t, writer.Delete(ctx, "disk", mine.ID, "", ""))
+
 	who := map[string]string{}
 	for e, err := range all.(driver.Feed).Changes(ctx, "", "") {
 		require.NoError(t, err)
 		who[e.ID] = e.Who
 	}
-	require.Equal(t, map[string]string{made.ID: "writer", away.ID: "keeper-1"}, who, "nobody acts under another's name but who may do all")
+	require.Equal(t, map[string]string{made.ID: "writer", mine.ID: "writer", away.ID: "keeper-1", net.ID: "keeper-1", pier.ID: "keeper-1"}, who, "nobody acts under another's name but who may do all")
 
 	require.NoError(t, keeper.RevokeToken(ctx, "writer"))
 	_, err = writer.Create(ctx, "disk", disk, "")

@@ -5,10 +5,12 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,7 +25,8 @@ import (
 // keyMemory is how long an idempotency key is remembered.
 const keyMemory = 24 * time.Hour
 
-const tables = `
+// layout is that of the tables.
+const layout = `
 create table if not exists things (
 	seq integer primary key autoincrement, id text not null unique, type text not null, name text,
 	revision integer not null, body text not null, parent text, lo integer, hi integer, zone text, key text);
@@ -72,9 +75,7 @@ func openDatabase(path string) (*database, error) {
 	// switching a new file to WAL and making the tables can meet another
 	// process that does the same
 	for try := 0; ; try++ {
-		if err = older(db); err == nil {
-			_, err = db.Exec(tables)
-		}
+		err = prepare(db)
 		if err == nil || try == 50 || !strings.Contains(err.Error(), "locked") && !strings.Contains(err.Error(), "busy") {
 			break
 		}
@@ -101,6 +102,22 @@ func private(path string) error {
 	return errors.Join(err, f.Close())
 }
 
+// layoutVersion is that of the layout: a file that has it needs no look at its tables.
+const layoutVersion = 1
+
+// prepare makes the tables that are not there.
+func prepare(db *sql.DB) error {
+	var version int
+	if err := db.QueryRow(`pragma user_version`).Scan(&version); err != nil || version == layoutVersion {
+		return err
+	}
+	if err := older(db); err != nil {
+		return err
+	}
+	_, err := db.Exec(layout + fmt.Sprintf("pragma user_version = %d;", layoutVersion))
+	return err
+}
+
 // older adds what a database of before does not have.
 func older(db *sql.DB) error {
 	var things, key int
@@ -124,17 +141,30 @@ func (d *database) update(ctx context.Context, f func(*tx) error) error {
 		return err
 	}
 	defer t.Rollback() // after Commit it does nothing
-	if err := f(&tx{Tx: t, ctx: ctx}); err != nil {
+	// A statement whose context can end costs a goroutine; that the asker has
+	// left is seen at the commit.
+	real := &tables{Tx: t, ctx: context.WithoutCancel(ctx)}
+	if err := f(&tx{held: real, real: real}); err != nil {
 		return err
 	}
 	return t.Commit()
 }
 
+// look runs f on what there is at one moment, beside those who write.
+func (d *database) look(ctx context.Context, f func(*tables) error) error {
+	t, err := d.sql.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer t.Rollback() // there is nothing to keep
+	return f(&tables{Tx: t, ctx: context.WithoutCancel(ctx), prepared: map[string]*sql.Stmt{}})
+}
+
 // tx is one change to Medina. parent, lo, hi and zone are what a type's
 // decide leaves for the row.
 type tx struct {
-	*sql.Tx
-	ctx    context.Context
+	held
+	real   *tables // nil in a rehearsal
 	quotas map[string]int64
 	types  map[string]bool // that there are
 	parent string
@@ -142,43 +172,31 @@ type tx struct {
 	zone   string
 }
 
-func (t *tx) exec(query string, args ...any) error {
-	_, err := t.ExecContext(t.ctx, query, args...)
-	return err
-}
-
-// next counts a counter up.
-func (t *tx) next(counter string) (int64, error) {
-	var n int64
-	err := t.QueryRowContext(t.ctx, `insert into counters values (?, 1) on conflict (name) do update set n = n + 1 returning n`, counter).Scan(&n)
-	return n, err
-}
-
 // get reads a thing that another one refers to.
 func (t *tx) get(typ, id string) (value.Map, error) {
-	var body string
-	err := t.QueryRowContext(t.ctx, `select body from things where id = ? and type = ?`, id, typ).Scan(&body)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, refuse(typ, "there is no %s %s", typ, id)
-	}
+	is, err := t.thing(id)
 	if err != nil {
 		return nil, err
 	}
-	return decode(body)
+	if is == nil || is.typ != typ {
+		return nil, refuse(typ, "there is no %s %s", typ, id)
+	}
+	return maps.Clone(is.body), nil
 }
 
 // there reports whether there is such a thing.
 func (t *tx) there(typ, id string) (bool, error) {
-	var n int
-	err := t.QueryRowContext(t.ctx, `select count(*) from things where id = ? and type = ?`, id, typ).Scan(&n)
-	return n > 0, err
+	is, err := t.thing(id)
+	return is != nil && is.typ == typ, err
 }
 
 // zoneOf is where a thing stands; "" for one that stands nowhere.
 func (t *tx) zoneOf(id string) (string, error) {
-	var zone sql.NullString
-	err := t.QueryRowContext(t.ctx, `select zone from things where id = ?`, id).Scan(&zone)
-	return zone.String, err
+	is, err := t.thing(id)
+	if is == nil {
+		return "", err
+	}
+	return is.zone, nil
 }
 
 // host gives a new thing an address of its subnet.
@@ -217,20 +235,15 @@ func (t *tx) hide(k *kind, id string, is value.Map) error {
 	if len(secrets) == 0 {
 		return nil
 	}
-	return t.exec(`insert into hidden values (?, ?) on conflict (thing) do update set body = excluded.body`, id, string(value.JSON(secrets)))
+	return t.keep(id, secrets)
 }
 
 // hidden are the secrets of a thing.
-func (t *tx) hidden(id string) (value.Map, error) {
-	var body string
-	err := t.QueryRowContext(t.ctx, `select body from hidden where thing = ?`, id).Scan(&body)
-	if errors.Is(err, sql.ErrNoRows) {
+func (t *tx) hidden(k *kind, id string) (value.Map, error) {
+	if !slices.ContainsFunc(k.Attributes, func(a *schema.Attribute) bool { return a.Secret }) {
 		return nil, nil
 	}
-	if err != nil {
-		return nil, err
-	}
-	return decode(body)
+	return t.secrets(id)
 }
 
 func decode(body string) (value.Map, error) {
@@ -249,54 +262,17 @@ func decode(body string) (value.Map, error) {
 // hi. Subnets never overlap, so looking at the one that begins last before hi
 // is enough.
 func (t *tx) overlapping(network string, lo, hi int64) (name, rng string, err error) {
-	var body string
-	err = t.QueryRowContext(t.ctx, `select body from things where parent = ? and lo <= ? order by lo desc limit 1`, network, hi).Scan(&body)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", "", nil
-	}
-	if err != nil {
+	id, err := t.lastBelow(network, hi)
+	if id == "" || err != nil {
 		return "", "", err
 	}
-	m, err := decode(body)
-	if err != nil {
+	other, err := t.thing(id)
+	if err != nil || other == nil || other.hi < lo {
 		return "", "", err
 	}
-	var otherHi int64
-	if err := t.QueryRowContext(t.ctx, `select hi from things where id = ?`, m["id"]).Scan(&otherHi); err != nil {
-		return "", "", err
-	}
-	if otherHi < lo {
-		return "", "", nil
-	}
-	name, _ = m["name"].(string)
-	rng, _ = m["range"].(string)
-	return name + " (" + m["id"].(string) + ")", rng, nil
-}
-
-// takeHost gives the machine a free host number from 2 to last, or 0 when
-// there is none.
-func (t *tx) takeHost(subnet, id string, last int64) (int64, error) {
-	var n int64
-	err := t.QueryRowContext(t.ctx, `select coalesce(max(n), 1) + 1 from hosts where subnet = ?`, subnet).Scan(&n)
-	if err != nil {
-		return 0, err
-	}
-	if n > last { // fill the first gap
-		var gap sql.NullInt64
-		if err := t.QueryRowContext(t.ctx, `select min(c) from (select 2 as c union all select n + 1 from hosts where subnet = ?1)
-			where c <= ?2 and not exists (select 1 from hosts where subnet = ?1 and n = c)`, subnet, last).Scan(&gap); err != nil {
-			return 0, err
-		}
-		if !gap.Valid {
-			return 0, nil
-		}
-		n = gap.Int64
-	}
-	return n, t.exec(`insert into hosts values (?, ?, ?)`, subnet, n, id)
-}
-
-func (t *tx) giveHost(subnet, id string) error {
-	return t.exec(`delete from hosts where subnet = ? and thing = ?`, subnet, id)
+	name, _ = other.body["name"].(string)
+	rng, _ = other.body["range"].(string)
+	return name + " (" + id + ")", rng, nil
 }
 
 // countFree moves a subnet's count of free addresses, which changes its
@@ -315,7 +291,7 @@ func (t *tx) countFree(subnet string, by int64) error {
 func (t *tx) rewrite(m value.Map) error {
 	rev, _ := strconv.ParseInt(m["revision"].(string), 10, 64)
 	m["revision"] = strconv.FormatInt(rev+1, 10)
-	return t.exec(`update things set body = ?, revision = ?, name = ? where id = ?`, string(value.JSON(m)), rev+1, m["name"], m["id"])
+	return t.change(m)
 }
 
 // withinQuota refuses one thing more of a type in a zone than its quota.
@@ -324,8 +300,8 @@ func (t *tx) withinQuota(typ, zone string) error {
 	if !ok {
 		return nil
 	}
-	var n int64
-	if err := t.QueryRowContext(t.ctx, `select count(*) from things where type = ? and zone = ?`, typ, zone).Scan(&n); err != nil {
+	n, err := t.count(typ, zone)
+	if err != nil {
 		return err
 	}
 	if n >= quota {
@@ -334,68 +310,67 @@ func (t *tx) withinQuota(typ, zone string) error {
 	return nil
 }
 
-// refer notes what a thing refers to and refuses what is not there.
-func (t *tx) refer(k *kind, id string, is value.Map) error {
-	if err := t.exec(`delete from refs where thing = ?`, id); err != nil {
-		return err
+// refer notes what a thing refers to, where that is not what it was, and refuses what is
+// not there. was is nil for a new thing.
+func (t *tx) refer(k *kind, id string, was, is value.Map) error {
+	before, now := k.references(was), k.references(is)
+	if slices.Equal(before, now) {
+		return nil
 	}
-	note := func(at, typ, target string) error {
-		there, err := t.there(typ, target)
-		if err != nil {
-			return err
-		}
-		if !there {
-			return refuse(at, "there is no %s %s", typ, target)
-		}
-		return t.exec(`insert into refs values (?, ?, ?)`, id, at, target)
+	missing, err := t.refers(id, now)
+	if err == nil && missing != nil {
+		err = refuse(missing.at, "there is no %s %s", missing.typ, missing.target)
 	}
+	return err
+}
+
+// reference is one that an attribute holds.
+type reference struct{ at, typ, target string }
+
+// references are those of a thing.
+func (k *kind) references(is value.Map) []reference {
+	var out []reference
 	for _, a := range k.Attributes {
 		switch v := is[a.Name].(type) {
 		case string:
 			if a.Refers != "" {
-				if err := note(a.Name, a.Refers, v); err != nil {
-					return err
-				}
+				out = append(out, reference{a.Name, a.Refers, v})
 			}
 		case []any:
 			for i, v := range v {
 				if target, ok := v.(string); ok && a.Elem != nil && a.Elem.Refers != "" {
-					if err := note(fmt.Sprintf("%s/%d", a.Name, i), a.Elem.Refers, target); err != nil {
-						return err
-					}
+					out = append(out, reference{fmt.Sprintf("%s/%d", a.Name, i), a.Elem.Refers, target})
 				}
 			}
 		}
 	}
-	return nil
+	return out
 }
 
-// claim takes what must be unique, or says who has it.
-func (t *tx) claim(k *kind, id string, is value.Map) error {
-	if len(k.unique) == 0 {
+// claim takes what must be unique, or says who has it. was is nil for a new thing.
+func (t *tx) claim(k *kind, id string, was, is value.Map) error {
+	before, now := k.claims(was), k.claims(is)
+	if before == now {
 		return nil
 	}
-	if err := t.exec(`delete from claims where thing = ?`, id); err != nil {
+	holder, err := t.claimed(k.Name, id, before, now)
+	if holder == "" || err != nil {
 		return err
 	}
+	says := fmt.Sprintf("%s %s exists already (%s)", schema.A(k.Name), now, holder)
+	return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
+}
+
+// claims is what must be unique of a thing, as one text; "" for nothing.
+func (k *kind) claims(is value.Map) string {
 	var parts []any
 	for _, a := range k.unique {
 		if is[a] == nil {
-			return nil
+			return ""
 		}
 		parts = append(parts, is[a])
 	}
-	claim := claimOf(parts...)
-	var holder string
-	err := t.QueryRowContext(t.ctx, `select thing from claims where type = ? and claim = ?`, k.Name, claim).Scan(&holder)
-	if err == nil {
-		says := fmt.Sprintf("%s %s exists already (%s)", schema.A(k.Name), claim, holder)
-		return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
-	}
-	if !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	return t.exec(`insert into claims values (?, ?, ?)`, k.Name, claim, id)
+	return claimOf(parts...)
 }
 
 // claimOf is what must be unique, as one text.
@@ -409,22 +384,28 @@ func claimOf(parts ...any) string {
 
 // inUse names a thing that refers to id, or nothing.
 func (t *tx) inUse(id string) (string, error) {
-	var user, typ string
-	var name sql.NullString
-	err := t.QueryRowContext(t.ctx, `select things.id, things.type, things.name from refs join things on things.id = refs.thing where refs.target = ? limit 1`, id).Scan(&user, &typ, &name)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil
+	user, err := t.user(id)
+	if user == "" || err != nil {
+		return "", err
 	}
-	return fmt.Sprintf("%s %s (%s)", typ, name.String, user), err
+	is, err := t.thing(user)
+	if is == nil {
+		return user, err
+	}
+	name, _ := is.body["name"].(string)
+	return fmt.Sprintf("%s %s (%s)", is.typ, name, user), err
 }
 
 // event writes a line of the change feed.
 func (t *tx) event(who, what string, k *kind, m value.Map, changes []change) error {
+	if t.real == nil {
+		return nil
+	}
 	list := make([]any, len(changes))
 	for i, c := range changes {
 		list[i] = value.Map{"path": c.path, "was": c.was, "is": c.is}
 	}
-	return t.exec(`insert into events (at, who, what, type, thing, name, changes) values (?, ?, ?, ?, ?, ?, ?)`,
+	return t.real.exec(`insert into events (at, who, what, type, thing, name, changes) values (?, ?, ?, ?, ?, ?, ?)`,
 		time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), who, what, k.Name, m["id"], m["name"], string(value.JSON(list)))
 }
 

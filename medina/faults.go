@@ -82,13 +82,13 @@ func (s *Server) faults(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		err := s.db.update(r.Context(), func(t *tx) error {
-			return t.exec(`insert into faults (kind, call, type, after, times, millis) values (?, ?, ?, ?, ?, ?)`, f.Kind, f.On, f.Type, f.After, f.Times, f.Millis)
+			return t.real.exec(`insert into faults (kind, call, type, after, times, millis) values (?, ?, ?, ?, ?, ?)`, f.Kind, f.On, f.Type, f.After, f.Times, f.Millis)
 		})
 		if err != nil {
 			return err
 		}
 	case http.MethodDelete:
-		if err := s.db.update(r.Context(), func(t *tx) error { return t.exec(`delete from faults`) }); err != nil {
+		if err := s.db.update(r.Context(), func(t *tx) error { return t.real.exec(`delete from faults`) }); err != nil {
 			return err
 		}
 	}
@@ -127,20 +127,20 @@ func (s *Server) meets(ctx context.Context, call string, k *kind) (*Fault, error
 	}
 	err = s.db.update(ctx, func(t *tx) error {
 		var f Fault
-		err := t.QueryRowContext(ctx, `select seq, kind, after, times, millis `+which, call, k.Name).Scan(&seq, &f.Kind, &f.After, &f.Times, &f.Millis)
+		err := t.real.row(`select seq, kind, after, times, millis `+which, call, k.Name).Scan(&seq, &f.Kind, &f.After, &f.Times, &f.Millis)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return nil // another call met the last one meanwhile
 		case err != nil:
 			return err
 		case f.After > 0:
-			return t.exec(`update faults set after = after - 1 where seq = ?`, seq)
+			return t.real.exec(`update faults set after = after - 1 where seq = ?`, seq)
 		}
 		met = &f
 		if f.Times > 1 {
-			return t.exec(`update faults set times = times - 1 where seq = ?`, seq)
+			return t.real.exec(`update faults set times = times - 1 where seq = ?`, seq)
 		}
-		return t.exec(`delete from faults where seq = ?`, seq)
+		return t.real.exec(`delete from faults where seq = ?`, seq)
 	})
 	return met, err
 }

@@ -15,10 +15,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/driver/conformance"
-	"kasbah/driver/drivertest"
+	"kasbah/drivers/conformance"
+	"kasbah/drivers/drivertest"
 	"kasbah/medina"
 )
 

@@ -48,7 +48,7 @@ func Document() []byte {
 	doc := object{
 		"openapi":    "3.1.0",
 		"info":       object{"title": "Medina", "version": Version, "description": "A simulated cloud."},
-		"x-kasbah":   object{"changes": "/events"},
+		"x-kasbah":   object{"changes": "/events", "rehearse": object{"path": "/rehearsals"}},
 		"paths":      paths,
 		"components": object{"schemas": schemas},
 	}

@@ -15,10 +15,10 @@ import (
 	"strings"
 	"time"
 
+	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/driver/openapi"
+	"kasbah/drivers/openapi"
 )
 
 // Listener serves a Medina at an address.
@@ -124,7 +124,7 @@ type Settings struct {
 // DefaultPath is where an embedded Medina keeps its things, below the estate.
 const DefaultPath = ".kasbah/medina.db"
 
-var settingNames = []string{"kind", "api", "token", "ca", "path", "pace", "quota", "rate"}
+var settingNames = []string{"kind", "api", "token", "ca", "path", "pace", "quota", "rate", "habits"}
 
 // ReadSettings reads the keys of kasbah.toml but the token; paths are relative to
 // dir.
@@ -141,6 +141,16 @@ func ReadSettings(m value.Map, dir string) (Settings, error) {
 			ok = ok && (s.API == "embedded" || strings.HasPrefix(s.API, "http://") || strings.HasPrefix(s.API, "https://"))
 		case "token":
 			ok = true
+		case "habits":
+			var list []any
+			list, ok = v.([]any)
+			for _, h := range list {
+				name, _ := h.(string)
+				s.Habits = append(s.Habits, name)
+			}
+			if err := CheckHabits(s.Habits); ok && err != nil {
+				return s, err
+			}
 		case "ca":
 			var p string
 			if p, ok = v.(string); ok && p != "" && !filepath.IsAbs(p) {
@@ -186,7 +196,7 @@ func ReadSettings(m value.Map, dir string) (Settings, error) {
 		}
 		if !ok {
 			return s, fmt.Errorf("%s = %s: %s", k, value.Plain(v), map[string]string{
-				"api": `must be "embedded" or a URL`, "ca": "must be a file", "rate": "must be a number of requests a second", "path": "must be a text", "pace": "must lie between 0 and 1", "quota": "must be a table of types and whole numbers"}[k])
+				"api": `must be "embedded" or a URL`, "ca": "must be a file", "rate": "must be a number of requests a second", "path": "must be a text", "pace": "must lie between 0 and 1", "habits": `must be a list of texts, such as ["summary-lists"]`, "quota": "must be a table of types and whole numbers"}[k])
 		}
 	}
 	return s, nil
@@ -223,5 +233,15 @@ func (s Settings) Driver(from string) (driver.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
-	return openapi.New(openapi.Options{Document: Document(), Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})
+	o := openapi.Options{}
+	if len(s.Habits) > 0 {
+		if err := CheckHabits(s.Habits); err != nil {
+			return nil, err
+		}
+		o.Overlays = [][]byte{HabitsOverlay(s.Habits)}
+		if slices.Contains(s.Habits, KeyInQuery) {
+			o.Settings = map[string]string{"api_key": HabitsKey}
+		}
+	}
+	return openapi.New(openapi.Options{Document: Document(), Overlays: o.Overlays, Settings: o.Settings, Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})
 }

@@ -24,6 +24,7 @@ type Options struct {
 	Quotas map[string]int64 // things of a type that one zone holds; none by default
 	Tokens bool             // whoever asks must have a token
 	Rate   float64          // requests a second, beyond which they are put off; 0 for no bound
+	Habits []string         // of other clouds, that it has
 	Hosts  []string         // names under which it is asked, besides localhost and addresses; in small letters
 
 	own string // the token of the program that it is embedded in; "" for one on its own
@@ -47,6 +48,9 @@ const (
 
 // Open opens Medina's database, making it when it is not there.
 func Open(o Options) (*Server, error) {
+	if err := CheckHabits(o.Habits); err != nil {
+		return nil, err
+	}
 	db, err := openDatabase(o.Path)
 	if err != nil {
 		return nil, fmt.Errorf("medina's database %s: %w", o.Path, err)
@@ -61,7 +65,14 @@ func Open(o Options) (*Server, error) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(Document())
 	})
+	if len(o.Habits) > 0 {
+		r.Get("/overlay.json", func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			w.Write(HabitsOverlay(o.Habits))
+		})
+	}
 	r.Get("/events", s.handle(s.events))
+	r.Post("/rehearsals", s.handle(s.rehearse))
 	r.Get("/operations/{id}", s.handle(s.operation))
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodDelete} {
 		r.Method(method, "/faults", s.handle(s.faults))
@@ -88,7 +99,7 @@ func Open(o Options) (*Server, error) {
 		route("PATCH", "/{id}", "edit", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.edit) })
 		route("DELETE", "/{id}", "delete", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.remove) })
 	}
-	s.Handler = r
+	s.Handler = newHabitual(r, o.Habits, s.by)
 	return s, nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strconv"
 	"strings"
@@ -24,6 +25,7 @@ type answer struct {
 	location string
 	tag      string
 	body     string
+	made     value.Map // in a rehearsal
 }
 
 func (a answer) send(w http.ResponseWriter) error {
@@ -81,7 +83,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 	err = s.db.update(r.Context(), func(t *tx) error {
 		t.quotas, t.types = s.o.Quotas, s.types
 		if key != "" {
-			old, found, err := t.answered(key, digest)
+			old, found, err := t.real.answered(key, digest)
 			if err != nil || found {
 				a = old
 				return err
@@ -93,7 +95,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 		if key == "" {
 			return nil
 		}
-		return t.exec(`insert into keys values (?, ?, ?, ?, ?, ?, ?)`, key, digest, a.status, a.location, a.tag, a.body, time.Now().Unix())
+		return t.real.exec(`insert into keys values (?, ?, ?, ?, ?, ?, ?)`, key, digest, a.status, a.location, a.tag, a.body, time.Now().Unix())
 	})
 	if err != nil {
 		return err
@@ -102,10 +104,10 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 }
 
 // answered finds what a key was answered with.
-func (t *tx) answered(key, digest string) (answer, bool, error) {
+func (t *tables) answered(key, digest string) (answer, bool, error) {
 	var a answer
 	var request string
-	err := t.QueryRowContext(t.ctx, `select request, status, location, tag, body from keys where key = ? and at > ?`,
+	err := t.row(`select request, status, location, tag, body from keys where key = ? and at > ?`,
 		key, time.Now().Add(-keyMemory).Unix()).Scan(&request, &a.status, &a.location, &a.tag, &a.body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return a, false, t.exec(`delete from keys where key = ?`, key)
@@ -120,6 +122,9 @@ func etag(m value.Map) string { return `"` + m["revision"].(string) + `"` }
 
 // done makes the answer of a write that takes d at pace 1.
 func (s *Server) done(t *tx, d time.Duration, status int, k *kind, m value.Map) (answer, error) {
+	if t.real == nil {
+		return answer{made: m}, nil
+	}
 	path := fmt.Sprintf("/%s/%s", k.plural, m["id"])
 	if wait := time.Duration(float64(d) * s.o.Pace); wait >= time.Millisecond {
 		n, err := t.next("operation")
@@ -130,7 +135,7 @@ func (s *Server) done(t *tx, d time.Duration, status int, k *kind, m value.Map) 
 		if status == http.StatusNoContent {
 			path = ""
 		}
-		err = t.exec(`insert into operations values (?, ?, ?, ?)`, id, m["id"], path, time.Now().Add(wait).UnixMilli())
+		err = t.real.exec(`insert into operations values (?, ?, ?, ?)`, id, m["id"], path, time.Now().Add(wait).UnixMilli())
 		return answer{status: http.StatusAccepted, location: "/operations/" + id}, err
 	}
 	if status == http.StatusNoContent {
@@ -163,13 +168,13 @@ func (s *Server) create(t *tx, q request) (answer, error) {
 	if k.Attribute("name") != nil && is["name"] == nil {
 		is["name"] = id
 	}
-	if err := t.refer(k, id, is); err != nil {
+	if err := t.refer(k, id, nil, is); err != nil {
 		return answer{}, err
 	}
 	if err := k.decide(t, id, nil, is); err != nil {
 		return answer{}, err
 	}
-	if err := t.claim(k, id, is); err != nil {
+	if err := t.claim(k, id, nil, is); err != nil {
 		return answer{}, err
 	}
 	if err := t.hide(k, id, is); err != nil {
@@ -181,15 +186,7 @@ func (s *Server) create(t *tx, q request) (answer, error) {
 	if err := errors.Join(q.by.inZone(t.zone), t.withinQuota(k.Name, t.zone)); err != nil {
 		return answer{}, err
 	}
-	var key, parent, lo, hi any
-	if q.key != "" {
-		key = q.key
-	}
-	if t.parent != "" {
-		parent, lo, hi = t.parent, t.lo, t.hi
-	}
-	if err := t.exec(`insert into things (id, type, name, revision, body, parent, lo, hi, zone, key) values (?, ?, ?, 1, ?, ?, ?, ?, ?, ?)`,
-		id, k.Name, is["name"], string(value.JSON(is)), parent, lo, hi, t.zone, key); err != nil {
+	if err := t.insert(id, &thing{typ: k.Name, body: is, zone: t.zone, parent: t.parent, lo: t.lo, hi: t.hi}, q.key); err != nil {
 		return answer{}, err
 	}
 	if err := t.event(q.who, "created", k, is, nil); err != nil {
@@ -205,7 +202,7 @@ func (s *Server) copy(t *tx, q request) (answer, error) {
 	if err != nil {
 		return answer{}, err
 	}
-	is, err := t.hidden(q.id)
+	is, err := t.hidden(q.kind, q.id)
 	if err != nil {
 		return answer{}, err
 	}
@@ -259,25 +256,17 @@ func pointer(p value.Path) string {
 
 // find reads the thing of a request and holds its tag against If-Match.
 func (t *tx) find(q request) (value.Map, error) {
-	var body string
-	err := t.QueryRowContext(t.ctx, `select body from things where id = ? and type = ?`, q.id, q.kind.Name).Scan(&body)
-	if errors.Is(err, sql.ErrNoRows) {
+	is, err := t.thing(q.id)
+	if err != nil {
+		return nil, err
+	}
+	if is == nil || is.typ != q.kind.Name {
 		return nil, &refusal{status: 404, title: "not found", detail: fmt.Sprintf("there is no %s %s", q.kind.Name, q.id)}
 	}
-	if err != nil {
+	if err := q.by.inZone(is.zone); err != nil {
 		return nil, err
 	}
-	m, err := decode(body)
-	if err != nil {
-		return nil, err
-	}
-	zone, err := t.zoneOf(q.id)
-	if err != nil {
-		return nil, err
-	}
-	if err := q.by.inZone(zone); err != nil {
-		return nil, err
-	}
+	m := maps.Clone(is.body)
 	if q.ifTag != "" && q.ifTag != "*" && q.ifTag != etag(m) {
 		return nil, &refusal{status: 412, title: "changed meanwhile", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
 	}
@@ -291,7 +280,7 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 	if err != nil {
 		return answer{}, err
 	}
-	secrets, err := t.hidden(q.id)
+	secrets, err := t.hidden(q.kind, q.id)
 	if err != nil {
 		return answer{}, err
 	}
@@ -322,20 +311,23 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name, schema.A(k.Name))
 		}
 	}
-	if err := t.refer(k, q.id, is); err != nil {
+	if err := t.refer(k, q.id, was, is); err != nil {
 		return answer{}, err
 	}
 	if err := k.decide(t, q.id, was, is); err != nil {
 		return answer{}, err
 	}
-	if err := t.claim(k, q.id, is); err != nil {
+	if err := t.claim(k, q.id, was, is); err != nil {
 		return answer{}, err
 	}
-	changes := k.differences(was, is)
+	var changes []change
+	if t.real != nil {
+		changes = k.differences(was, is)
+	}
 	if err := t.hide(k, q.id, is); err != nil {
 		return answer{}, err
 	}
-	if len(changes) == 0 {
+	if t.real != nil && len(changes) == 0 {
 		is["revision"] = was["revision"]
 		return s.done(t, 0, http.StatusOK, k, is)
 	}
@@ -385,10 +377,8 @@ func (s *Server) remove(t *tx, q request) (answer, error) {
 			return answer{}, err
 		}
 	}
-	for _, query := range []string{`delete from refs where thing = ?`, `delete from claims where thing = ?`, `delete from hidden where thing = ?`, `delete from things where id = ?`} {
-		if err := t.exec(query, q.id); err != nil {
-			return answer{}, err
-		}
+	if err := t.erase(q.id, q.kind.claims(was)); err != nil {
+		return answer{}, err
 	}
 	if err := t.event(q.who, "deleted", q.kind, was, nil); err != nil {
 		return answer{}, err

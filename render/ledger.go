@@ -37,6 +37,9 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 	}
 	for i, r := range runs {
 		o.Table([][]string{rows[0], rows[i+1]}, o.HeadGrey)
+		if r.Reason != "" {
+			o.Printf("    why  %s\n", Wrap(Clean(r.Reason), o.Width-9, "         "))
+		}
 		if r.Commit != "" {
 			o.Printf("    commit  %s\n", Clean(r.Commit))
 		}

@@ -35,7 +35,7 @@ func Markdown(p *propose.Proposal, opts ProposalOptions, fit int) []byte {
 	out := head.Bytes()
 	for i, part := range parts {
 		if fit > 0 && len(out)+len(part)+room > fit {
-			return append(out, fmt.Sprintf("\n%s more of the harmless end left out to fit.\n", Count(len(parts)-i, "action"))...)
+			return append(out, fmt.Sprintf("\n%s left out to fit.\n", Count(len(parts)-i, "harmless action"))...)
 		}
 		out = append(out, part...)
 	}

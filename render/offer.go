@@ -14,10 +14,12 @@ type OfferDocument struct {
 
 // Offer writes what an API's description offers, and what is missing in it.
 func (o *Out) Offer(file string, offer *schema.Offer) {
-	described := 0
+	described, certain := 0, 0
 	for _, t := range offer.Types {
 		if t.Described {
 			described++
+		} else if t.Certain {
+			certain++
 		}
 	}
 	title := Clean(offer.Title)
@@ -27,7 +29,11 @@ func (o *Out) Offer(file string, offer *schema.Offer) {
 	o.Printf("%s: %s %s\n", file, title, Clean(offer.Version))
 	for _, t := range offer.Types {
 		word := "type"
-		if !t.Described {
+		switch {
+		case t.Described:
+		case t.Certain:
+			word = "can be"
+		default:
 			word = "may be"
 		}
 		o.Printf("\n%-6s %s  %s\n", word, o.Bold(Clean(t.Name)), o.Paint(Grey, Clean(t.Path)))
@@ -40,7 +46,7 @@ func (o *Out) Offer(file string, offer *schema.Offer) {
 	}
 	o.Printf("\n%s", Count(described, "type"))
 	if more := len(offer.Types) - described; more > 0 {
-		o.Printf(", and %s that could be one", Count(more, "collection"))
+		o.Printf(", and %s that could be one: %s with what -draft writes, %s once doubts are settled", Count(more, "collection"), fmt.Sprint(certain), fmt.Sprint(more-certain))
 	}
 	o.Printf(".\n")
 }

@@ -423,9 +423,24 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	for _, line := range append(approvalLines(p), opts.Signed...) {
 		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}
+	if line := rehearsedText(p.Rehearsed); line != "" {
+		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
+	}
 	for _, b := range p.Blocked {
 		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s.", Clean(b.Sentence())), o.Width-2, "  ")))
 	}
+}
+
+// rehearsedText says what the clouds were asked beforehand.
+func rehearsedText(r *propose.Rehearsed) string {
+	if r == nil || r.Calls == 0 {
+		return ""
+	}
+	tried := Count(r.Tried, "call")
+	if r.Tried < r.Calls {
+		tried = fmt.Sprintf("%d of %s", r.Tried, Count(r.Calls, "call"))
+	}
+	return fmt.Sprintf("Rehearsed: %s tried without effect, %d refused.", tried, r.Refused)
 }
 
 // finds tells what was looked up, and from where the answer is.

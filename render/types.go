@@ -2,7 +2,10 @@ package render
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"kasbah/core/schema"
@@ -21,6 +24,8 @@ type TypeDoc struct {
 	Help       string         `json:"help"`
 	HoldsData  bool           `json:"holds_data"`
 	Copies     bool           `json:"copies"`
+	Shown      string         `json:"shown"`                // listed, by id, never
+	NameStays  string         `json:"name_stays,omitempty"` // how long it is taken once a thing is gone
 	Swap       string         `json:"swap"`
 	Attributes []AttributeDoc `json:"attributes"`
 	Example    string         `json:"example"`
@@ -69,8 +74,20 @@ type AttributeDoc struct {
 }
 
 // NewTypeDoc puts a type into its JSON form.
-func NewTypeDoc(drv string, t *schema.Type) TypeDoc {
-	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Copies: t.Copies, Swap: t.Order(), Example: Example(drv, t), Attributes: []AttributeDoc{}}
+func NewTypeDoc(drv string, c *schema.Catalog, t *schema.Type) TypeDoc {
+	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Copies: t.Copies, Swap: t.Order(), Example: Example(drv, c, t), Attributes: []AttributeDoc{}}
+	switch d.Shown = "listed"; {
+	case t.Unshown:
+		d.Shown = "never"
+	case t.Unlisted:
+		d.Shown = "by id"
+	}
+	switch {
+	case t.NameStays == schema.Always:
+		d.NameStays = "always"
+	case t.NameStays > 0:
+		d.NameStays = schema.Span(t.NameStays)
+	}
 	if p := t.Price; p != nil {
 		d.Price = &PriceDoc{p.Month, p.By, p.Per}
 	}
@@ -92,6 +109,8 @@ func kindText(a *schema.Attribute) string {
 		return "map of " + kindText(a.Elem)
 	case a.Format == "cidr":
 		return "address range"
+	case a.Format == schema.FormatSpan:
+		return "text (duration)"
 	case a.Format != "":
 		return string(a.Kind) + " (" + a.Format + ")"
 	}
@@ -143,7 +162,11 @@ func (o *Out) Types(list []TypeDoc) {
 
 // Type writes one type with its attributes and an example.
 func (o *Out) Type(t TypeDoc) {
-	o.Printf("%s: %s\n\n", o.Bold(t.Type), Clean(t.Help))
+	head := o.Bold(t.Type)
+	if t.Help != "" {
+		head += ": " + Clean(t.Help)
+	}
+	o.Printf("%s\n\n", head)
 	section := func(head string, outputs bool) {
 		rows := [][]string{}
 		for _, a := range t.Attributes {
@@ -199,44 +222,129 @@ func (o *Out) Type(t TypeDoc) {
 	case t.HoldsData:
 		o.Printf("It holds data: dropping or swapping one asks for consent.\n")
 	}
+	switch t.Shown {
+	case "never":
+		o.Printf("The cloud shows none of them: they are compared with the record alone.\n")
+	case "by id":
+		o.Printf("The cloud lists none of them: each is read by its id.\n")
+	}
+	switch t.NameStays {
+	case "":
+	case "always":
+		o.Printf("What identifies one stays taken for good once it is gone.\n")
+	default:
+		o.Printf("What identifies one stays taken for %s once it is gone.\n", t.NameStays)
+	}
 	o.Printf("A change to a fixed attribute makes a swap, %s.\n\n%s\n%s", t.Swap, o.Paint(Grey, "example"), t.Example)
 }
 
-// Example writes a declaration to copy, with what is required and what has a
-// default.
-func Example(drv string, t *schema.Type) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s.%s(\"example\",\n", drv, t.Name)
+// Example writes a declaration to copy, with what is required and what has a default. What
+// it cannot do without stands before it, with what is required.
+func Example(drv string, c *schema.Catalog, t *schema.Type) string {
+	x := exampleWriter{driver: drv, catalog: c, made: map[string]bool{}}
+	x.needs(t)
+	x.declaration(t, "", func(a *schema.Attribute) bool { return a.Required || a.HasDefault })
+	return x.b.String()
+}
+
+type exampleWriter struct {
+	b       strings.Builder
+	driver  string
+	catalog *schema.Catalog
+	made    map[string]bool // types of which one stands there already, or is about to
+}
+
+// needs writes what a type's required attributes refer to.
+func (x *exampleWriter) needs(t *schema.Type) {
+	x.made[t.Name] = true
+	for _, to := range requiredReferences(t.Attributes) {
+		other := x.catalog.Types[to]
+		if other == nil || x.made[to] {
+			continue
+		}
+		x.needs(other)
+		x.declaration(other, variableOf(to)+" = ", func(a *schema.Attribute) bool { return a.Required })
+	}
+}
+
+// requiredReferences are the types that attributes refer to which must be given.
+func requiredReferences(list []*schema.Attribute) []string {
+	var out []string
+	for _, a := range list {
+		if !a.Required || a.Output {
+			continue
+		}
+		for e := a; e != nil; e = e.Elem {
+			if e.Refers != "" {
+				out = append(out, e.Refers)
+			}
+			out = append(out, requiredReferences(e.Fields)...)
+		}
+	}
+	return out
+}
+
+// declaration writes one, with those of its attributes that are wanted.
+func (x *exampleWriter) declaration(t *schema.Type, head string, wanted func(*schema.Attribute) bool) {
+	fmt.Fprintf(&x.b, "%s%s.%s(\"example\"", head, x.driver, variableOf(t.Name))
 	column := 0
 	var list []*schema.Attribute
 	for _, a := range t.Inputs() {
-		if a.Required || a.HasDefault || a.Refers != "" {
+		if wanted(a) {
 			list = append(list, a)
-			column = max(column, len(a.Name))
+			if isName(a.Name) {
+				column = max(column, len(a.Name))
+			}
 		}
 	}
+	if len(list) == 0 {
+		x.b.WriteString(")\n")
+		return
+	}
+	x.b.WriteString(",\n")
 	sort.SliceStable(list, func(i, j int) bool { return list[i].Required && !list[j].Required })
+	var others []string // whose names are none that the language has
 	for _, a := range list {
 		v, comment := exampleValue(a), ""
-		if a.Refers != "" {
-			comment = "  # the handle of a " + a.Refers
+		switch {
+		case a.Secret:
+			comment = "  # a secret of kasbah.toml: [env.ENV.secrets]"
+		case a.Refers != "" && x.catalog.Types[a.Refers] == nil:
+			comment = "  # the handle of " + schema.A(a.Refers)
 		}
-		fmt.Fprintf(&b, "    %s = %s,%s\n", Pad(a.Name, column), v, comment)
+		if !isName(a.Name) {
+			others = append(others, fmt.Sprintf("%q: %s", a.Name, v))
+			continue
+		}
+		fmt.Fprintf(&x.b, "    %s = %s,%s\n", Pad(a.Name, column), v, comment)
 	}
-	b.WriteString(")\n")
-	return b.String()
+	if len(others) > 0 {
+		fmt.Fprintf(&x.b, "    **{%s},\n", strings.Join(others, ", "))
+	}
+	x.b.WriteString(")\n")
 }
+
+// variableOf is a type's name as the language takes it.
+func variableOf(typ string) string { return settled.ReplaceAllString(typ, "_") }
+
+var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// isName reports whether the language takes a text as a name.
+func isName(s string) bool { return nameForm.MatchString(s) && !slices.Contains(reserved, s) }
+
+// reserved are the words of Starlark that are no names.
+var reserved = strings.Fields("and as assert async await break class continue def del elif else except finally for from global if import in is lambda load nonlocal not or pass raise return try while with yield None True False")
 
 func exampleValue(a *schema.Attribute) string {
 	switch {
+	case a.Secret && a.Kind == schema.Text:
+		return "secret(\"example\")"
 	case a.HasDefault:
 		return starlarkText(a.Default)
 	case a.Refers != "":
-		return a.Refers
+		return variableOf(a.Refers)
 	case len(a.OneOf) > 0:
 		return starlarkText(a.OneOf[0])
-	case a.Format == "cidr":
-		return `"10.20.0.0/16"`
 	}
 	switch a.Kind {
 	case schema.Int, schema.Number:
@@ -251,18 +359,62 @@ func exampleValue(a *schema.Attribute) string {
 			return "[" + exampleValue(a.Elem) + "]"
 		}
 		return "[]"
-	case schema.MapOf, schema.Record:
+	case schema.MapOf:
 		return "{}"
+	case schema.Record:
+		var fields []string
+		for _, f := range a.Fields {
+			if f.Required && !f.Output {
+				fields = append(fields, fmt.Sprintf("%q: %s", f.Name, exampleValue(f)))
+			}
+		}
+		return "{" + strings.Join(fields, ", ") + "}"
 	}
-	return `"text"`
+	return strconv.Quote(exampleText(a))
 }
 
+// exampleText is a text that the attribute takes: the first one that keeps what the schema
+// asks for.
+func exampleText(a *schema.Attribute) string {
+	for _, s := range exampleTexts {
+		for a.MinLength != nil && len(s) < *a.MinLength {
+			s += s
+		}
+		if _, faults := a.Check(s, nil); len(faults) == 0 {
+			return s
+		}
+	}
+	return exampleTexts[0]
+}
+
+// exampleTexts are texts of the forms that are asked for most.
+var exampleTexts = []string{
+	"text", "10.20.0.0/16", "10.20.0.1", "lantern.example", "https://lantern.example/", "keeper@lantern.example", "2031-01-01T00:00:00Z", "2031-01-01", "1h", "PT1H", "1", "0 * * * *", "every 1h", "a/b", "a/*", "/a", "Text-1",
+}
+
+var settled = regexp.MustCompile(`[^A-Za-z0-9_]`)
+
+// starlarkText is a value as a declaration writes it.
 func starlarkText(v any) string {
 	switch v := v.(type) {
+	case nil:
+		return "None"
 	case bool:
 		return map[bool]string{true: "True", false: "False"}[v]
 	case string:
-		return fmt.Sprintf("%q", v)
+		return strconv.Quote(v)
+	case []any:
+		var all []string
+		for _, x := range v {
+			all = append(all, starlarkText(x))
+		}
+		return "[" + strings.Join(all, ", ") + "]"
+	case map[string]any:
+		var all []string
+		for _, k := range value.Keys(v) {
+			all = append(all, strconv.Quote(k)+": "+starlarkText(v[k]))
+		}
+		return "{" + strings.Join(all, ", ") + "}"
 	}
 	return value.Plain(v)
 }

@@ -19,8 +19,8 @@ type Options struct {
 	Cert, Key string // a client certificate and its key
 }
 
-// New makes a transport that heeds the proxy variables of the environment.
-func New(o Options) (*http.Transport, error) {
+// TLS is what a connection is secured with.
+func TLS(o Options) (*tls.Config, error) {
 	c := &tls.Config{MinVersion: tls.VersionTLS12}
 	if o.CA != "" {
 		pem, err := os.ReadFile(o.CA)
@@ -33,7 +33,7 @@ func New(o Options) (*http.Transport, error) {
 		}
 	}
 	if (o.Cert == "") != (o.Key == "") {
-		return nil, errors.New("a client certificate wants both its certificate and its key")
+		return nil, errors.New("cert and key go together")
 	}
 	if o.Cert != "" {
 		pair, err := tls.LoadX509KeyPair(o.Cert, o.Key)
@@ -41,6 +41,15 @@ func New(o Options) (*http.Transport, error) {
 			return nil, fmt.Errorf("its cert and key: %w", err)
 		}
 		c.Certificates = []tls.Certificate{pair}
+	}
+	return c, nil
+}
+
+// New makes a transport that heeds the proxy variables of the environment.
+func New(o Options) (*http.Transport, error) {
+	c, err := TLS(o)
+	if err != nil {
+		return nil, err
 	}
 	dial := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
 	return &http.Transport{

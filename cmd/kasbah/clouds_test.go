@@ -5,7 +5,11 @@ package main
 import (
 	"context"
 	"errors"
+	"io"
+	"net/http"
+	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -15,14 +19,14 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
-	"kasbah/store/servertest"
+	"kasbah/stores/servertest"
 )
 
 // TestClouds runs scripts in which one estate has several clouds, real servers
 // among them.
 func TestClouds(t *testing.T) {
 	tower, names := servertest.Postgres(t), servertest.Names(t, "lantern.example")
-	examples, err := filepath.Abs("../../driver/process/examples")
+	examples, err := filepath.Abs("../../drivers/process/examples")
 	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/clouds",
@@ -37,6 +41,80 @@ func TestClouds(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema, "expand": expand, "sql": runSQL, "names": setRecord},
 	})
+}
+
+// TestForeign drives an API of another project, beginning with its own document: with what
+// -draft and -probe write, and the few lines that the guide adds.
+func TestForeign(t *testing.T) {
+	server := servertest.PowerDNS(t)
+	ask, err := http.NewRequest(http.MethodGet, server.URL()+"/api/docs", nil)
+	require.NoError(t, err)
+	ask.Header.Set("X-API-Key", servertest.NamesKey)
+	document, err := http.DefaultClient.Do(ask)
+	require.NoError(t, err)
+	defer document.Body.Close()
+	body, err := io.ReadAll(document.Body)
+	require.NoError(t, err)
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/foreign",
+		Setup: func(e *testscript.Env) error {
+			for k, v := range map[string]string{
+				"KASBAH_WHO": "keeper-1", "XDG_CONFIG_HOME": filepath.Join(e.WorkDir, "config"), "API": server.URL() + "/api/v1", "NAMES_KEY": servertest.NamesKey,
+			} {
+				e.Setenv(k, v)
+			}
+			return os.WriteFile(filepath.Join(e.WorkDir, "names.yaml"), body, 0o644)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema, "expand": expand, "request": request},
+	})
+}
+
+// TestFlags: the same with a server of feature flags. Only the thorough tests install one.
+func TestFlags(t *testing.T) {
+	server := servertest.Flags(t)
+	document, err := http.Get(server.URL() + "/docs/openapi.json")
+	require.NoError(t, err)
+	defer document.Body.Close()
+	body, err := io.ReadAll(document.Body)
+	require.NoError(t, err)
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/flags",
+		Setup: func(e *testscript.Env) error {
+			for k, v := range map[string]string{
+				"KASBAH_WHO": "keeper-1", "XDG_CONFIG_HOME": filepath.Join(e.WorkDir, "config"), "SERVER": server.URL(), "API": server.URL() + "/api/admin", "FLAGS_KEY": servertest.FlagsKey,
+			} {
+				e.Setenv(k, v)
+			}
+			return os.WriteFile(filepath.Join(e.WorkDir, "flags.json"), body, 0o644)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema, "expand": expand, "request": request},
+	})
+}
+
+// request lets a person ask an API: `request METHOD PATH [BODY]`. What it answers stands in
+// the file `answer`; a ! in front wants it to refuse.
+func request(ts *testscript.TestScript, neg bool, args []string) {
+	if len(args) < 2 || len(args) > 3 {
+		ts.Fatalf("usage: request METHOD PATH [BODY]")
+	}
+	body := ""
+	if len(args) == 3 {
+		body = args[2]
+	}
+	req, err := http.NewRequest(args[0], ts.Getenv("API")+args[1], strings.NewReader(body))
+	ts.Check(err)
+	req.Header.Set("X-API-Key", ts.Getenv("NAMES_KEY"))
+	req.Header.Set("Authorization", ts.Getenv("FLAGS_KEY"))
+	req.Header.Set("Content-Type", "application/json")
+	r, err := http.DefaultClient.Do(req)
+	ts.Check(err)
+	defer r.Body.Close()
+	said, err := io.ReadAll(r.Body)
+	ts.Check(err)
+	if neg != (r.StatusCode >= 400) {
+		ts.Fatalf("%s: %s", r.Status, said)
+	}
+	ts.Check(os.WriteFile(ts.MkAbs("answer"), said, 0o644))
 }
 
 // runSQL lets a person do something in a database: `sql ROLE DATABASE STATEMENT`.

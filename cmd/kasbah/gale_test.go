@@ -20,9 +20,9 @@ import (
 	"github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
-	"kasbah/driver/drivertest"
+	"kasbah/drivers/drivertest"
 	"kasbah/medina"
-	"kasbah/store/servertest"
+	"kasbah/stores/servertest"
 )
 
 // wildFolder makes the example program in Python one that dies, hangs and fails as
@@ -165,7 +165,7 @@ func newGale(t *testing.T) *gale {
 	g.bare, bare = front("bare", true)
 	g.tower, g.names = drivertest.NewCutter(t, tower.Address), drivertest.NewCutter(t, names.Address)
 	g.file("bare.json", bareDocument(t))
-	folder, err := os.ReadFile("../../driver/process/examples/python/folder.py")
+	folder, err := os.ReadFile("../../drivers/process/examples/python/folder.py")
 	require.NoError(t, err)
 	g.file("folder.py", strings.Replace(string(folder), "\nfolder = Folder()\n", wildFolder, 1))
 	g.file("kasbah.toml", fmt.Sprintf(`

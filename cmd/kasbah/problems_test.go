@@ -117,10 +117,16 @@ medina.queue("waves") # here`},
 				p.must(c.hand...)
 			}
 			p.file("shore/shore.star", c.star)
-			out, code := p.run(enact...)
+			early, code := p.run("propose")                    // told before anything is done
+			faulty := len(c.hand) > 1 && c.hand[1] == "faults" // a fault on demand cannot be foretold
+			require.Equal(t, map[bool]int{true: 0, false: 5}[faulty], code, early)
+			out, code := p.run(append(enact, "-rehearse", "never")...)
 			require.Equal(t, 1, code, out)
 			line := 1 + strings.Count(c.star[:strings.Index(c.star, "# here")], "\n")
 			told := strings.Join(strings.Fields(out), " ")
+			if !faulty {
+				require.Regexp(t, fmt.Sprintf(`Refused: shore/shore\.star:%d: medina\.[a-z]+/[a-z0-9-]+: the cloud would refuse it: (\S+: )?[^:]{0,60}%s`, line, regexp.QuoteMeta(c.says)), strings.Join(strings.Fields(early), " "))
+			}
 			require.Regexp(t, fmt.Sprintf(`shore/shore\.star:%d:\d+: medina\.[a-z]+/[a-z0-9-]+: (\S+: )?[^:]{0,60}%s`, line, regexp.QuoteMeta(c.says)), told)
 		})
 	}

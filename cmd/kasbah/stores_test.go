@@ -17,7 +17,7 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
-	"kasbah/store/servertest"
+	"kasbah/stores/servertest"
 )
 
 // TestStores runs the same scripts with the ledger in every kind of store.

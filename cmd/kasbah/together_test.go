@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kasbah/store/servertest"
+	"kasbah/stores/servertest"
 )
 
 // ledgerRuns are the runs as `ledger log -json` tells them.

@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -112,11 +113,15 @@ var errSeen = errors.New("what is read here has errors")
 // loads a file which must not declare anything.
 const definesOnly = "defines only"
 
+// byteOrderMark is what some editors put at the beginning of a file.
+var byteOrderMark = []byte("\ufeff")
+
 func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
 	body, err := ev.read(src)
 	if err != nil {
 		return nil, err
 	}
+	body = bytes.TrimPrefix(body, byteOrderMark)
 	if err := onlyUTF8(src.name, body); err != nil {
 		return nil, err
 	}

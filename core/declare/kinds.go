@@ -113,7 +113,7 @@ func kinds() *starlarkstruct.Module {
 	}
 	return &starlarkstruct.Module{Name: "kind", Members: starlark.StringDict{
 		"text": one(schema.Text, ""), "int": one(schema.Int, ""), "number": one(schema.Number, ""), "bool": one(schema.Bool, ""),
-		"cidr": one(schema.Text, "cidr"), "duration": one(schema.Text, "duration"), "any": one(schema.Any, ""),
+		"cidr": one(schema.Text, "cidr"), "duration": one(schema.Text, schema.FormatTimespan), "any": one(schema.Any, ""),
 		"list": nested("list", schema.List), "map": nested("map", schema.MapOf), "record": of("record", recordKind),
 		"handle": of("handle", func(arg starlark.Value) (*schema.Attribute, error) {
 			s, ok := arg.(starlark.String)

@@ -14,10 +14,10 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"kasbah/core/approval"
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/propose"
-	"kasbah/driver"
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 func newKey(t *testing.T) (ssh.Signer, string) {

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"time"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // errUnclear marks a call whose end is not known: its intent stays open, and

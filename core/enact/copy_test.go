@@ -8,9 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/propose"
-	"kasbah/driver"
 )
 
 // copying makes an estate of disks that keep copies and changes it so that its

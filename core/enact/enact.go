@@ -10,12 +10,13 @@ import (
 	"sync"
 	"time"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/redact"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // DefaultParallel is how many calls go on at once.
@@ -36,8 +37,9 @@ const (
 
 // Options is what carrying out needs.
 type Options struct {
-	Sealed bool                              // the ledgers are: secrets may be recorded
-	Secret func(name string) (string, error) // fetches one; nil when there are none
+	Sealed  bool                              // the ledgers are: secrets may be recorded
+	Secret  func(name string) (string, error) // fetches one; nil when there are none
+	Confide func(secret string)               // is told every secret text that the run reveals; nil for nobody
 
 	Run        string // id; the same for all wards
 	Command    string
@@ -269,7 +271,7 @@ type executor struct {
 	recovered      []string
 	copies         []Copied
 	intents        int
-	confided       map[string]bool           // texts of secrets that were revealed
+	confided       redact.Redactor           // texts of secrets that were revealed
 	said           map[string][]string       // by ward: what rules said
 	watched        map[string]bool           // full addresses whose outputs the run uses or publishes
 	stirred        map[string]bool           // of these, what may have moved since it was read
@@ -286,7 +288,7 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, confided: map[string]bool{}, watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	h := o.Held

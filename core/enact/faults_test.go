@@ -12,13 +12,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/store"
 )
 
 // faulty is a driver between the program and Medina that does as a test says.

@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"strings"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // failed turns an error into problems: one, or one for each attribute that the
@@ -36,7 +36,7 @@ func (e *executor) failed(a *propose.Action, err error) []*problem.Problem {
 		if i > 0 {
 			one.Message = said.Message
 		} else if said.Message != "" && !strings.Contains(p.Message, said.Message) {
-			one.Message = p.Message + ": " + said.Message
+			one.Message = strings.TrimSuffix(p.Message, ".") + ": " + said.Message
 		}
 		if said.Path != "" && !strings.Contains(one.Message, said.Path) {
 			one.Message = said.Path + ": " + one.Message

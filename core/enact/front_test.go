@@ -16,7 +16,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
-	"kasbah/driver/drivertest"
+	"kasbah/drivers/drivertest"
 	"kasbah/medina"
 )
 

@@ -23,7 +23,7 @@ import (
 	"kasbah/core/propose"
 	"kasbah/core/seal"
 	"kasbah/core/value"
-	"kasbah/driver/openapi"
+	"kasbah/drivers/openapi"
 )
 
 // lamps is an API that somebody else may have written: it keeps what it is given, edits

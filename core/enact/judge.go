@@ -112,7 +112,7 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 			states[w.Ward] = run.State()
 		}
 	}
-	live, err := propose.ReadLive(ctx, e.o.Drivers, states)
+	live, err := propose.ReadLive(ctx, e.o.Drivers, e.o.Catalogs, states)
 	if err != nil {
 		return err
 	}

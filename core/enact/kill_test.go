@@ -11,18 +11,18 @@ import (
 	"filippo.io/age"
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/driver"
-	"kasbah/store"
-	"kasbah/store/file"
-	"kasbah/store/memory"
-	"kasbah/store/postgres"
-	"kasbah/store/servertest"
+	"kasbah/stores/file"
+	"kasbah/stores/memory"
+	"kasbah/stores/postgres"
+	"kasbah/stores/servertest"
 )
 
 // mortal is a program that dies at its n-th step: a put into the store or a

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"time"
 
+	"kasbah/core/driver"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // DefaultShows is how long something that a call made may take until a list or a
@@ -93,6 +93,8 @@ func (e *executor) became(ctx context.Context, c *call) (live driver.Live, done,
 	drv, _ := propose.SplitType(in.Type)
 	t := e.o.Catalogs[drv].Types[c.typ]
 	switch {
+	case t.Unshown:
+		return live, false, false, nil
 	case makes(in) && c.thing != "":
 		live, err = c.drv.Read(ctx, c.typ, c.thing)
 		if errors.Is(err, driver.ErrGone) {
@@ -172,7 +174,7 @@ func (e *executor) identified(ctx context.Context, c *call, t *schema.Type) (liv
 	}
 	var unknown []driver.Live
 	for _, l := range found {
-		at, err := e.recordedAs(in.Type, l.ID)
+		at, err := e.recordedElse(c.run.Ward(), in, l.ID)
 		if err != nil {
 			return live, false, false, err
 		}

@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"sync"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // outside reads the ledgers of wards that are not part of the run. What they

@@ -11,11 +11,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 	"kasbah/medina"
 )
 

@@ -16,6 +16,7 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/graph"
@@ -23,11 +24,10 @@ import (
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/driver"
 	"kasbah/medina"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 // coast is a random estate of one ward that a test edits, proposes and
@@ -59,12 +59,12 @@ type thing struct {
 	attrs     map[string]string
 }
 
-func newCoast(t *testing.T, seed uint64) *coast {
+func newCoast(t *testing.T, seed uint64, habits ...string) *coast {
 	c := &coast{t: t, rnd: rand.New(rand.NewPCG(seed, 7)), dir: t.TempDir(), things: map[string]*thing{}, store: memory.New()}
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "shore"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "kasbah.toml"), []byte("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\n[env.trial]\n"), 0o644))
 	var err error
-	c.drv, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(c.dir, "medina.db")}}.Driver("tester")
+	c.drv, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(c.dir, "medina.db"), Habits: habits}}.Driver("tester")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, c.drv.Close()) })
 	c.catalog, err = c.drv.Describe(context.Background())
@@ -240,7 +240,7 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	require.NoError(c.t, err)
 	o.States = map[string]*ledger.State{"shore": s}
 	if !c.offline {
-		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.States)
+		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.Catalogs, o.States)
 		require.NoError(c.t, err)
 	}
 	p, err := propose.Propose(context.Background(), o)
@@ -306,43 +306,67 @@ func TestRandomEstates(t *testing.T) {
 		}
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
-			c := newCoast(t, uint64(seed))
-			for range most {
-				c.grow()
-			}
-			for round := range 5 {
-				if round > 0 {
-					for range most / 6 {
-						switch c.rnd.IntN(5) {
-						case 0:
-							c.grow()
-						case 1:
-							if len(c.things) > 5 {
-								c.drop()
-							}
-						default:
-							c.change()
-						}
-					}
-				}
-				c.write()
-				c.enact(c.propose(false))
-				again := c.propose(false)
-				for _, a := range again.Actions {
-					require.Equal(t, propose.Same, a.Kind, "%s: %v", a.Address, a.Changes)
-				}
-				require.Len(t, c.live(), len(c.things), "Medina holds exactly what is declared")
-				v, err := c.ledger().Verify(context.Background())
-				require.NoError(t, err)
-				require.Empty(t, v.Notes)
-			}
-			c.enact(c.propose(true))
-			require.Empty(t, c.live())
-			s, err := c.ledger().Load(context.Background())
-			require.NoError(t, err)
-			require.Empty(t, s.Records)
+			newCoast(t, uint64(seed)).grows(most, 5)
 		})
 	}
+}
+
+// TestEstatesOfHabits is the same on clouds with habits of others, any two of them at once:
+// a share of the pairs, all with THOROUGH=1.
+func TestEstatesOfHabits(t *testing.T) {
+	oneByOne(t)
+	n := 0
+	for i, a := range medina.Habits {
+		for _, b := range medina.Habits[i:] {
+			habits := slices.Compact([]string{a, b})
+			if n++; medina.CheckHabits(habits) != nil || n%sample(1, 9, 9) != 0 {
+				continue
+			}
+			t.Run(strings.Join(habits, "+"), func(t *testing.T) {
+				t.Parallel()
+				newCoast(t, uint64(n), habits...).grows(20, 3)
+			})
+		}
+	}
+}
+
+// grows enacts an estate of most things, and rounds of changes to it, and removes it: each
+// time the cloud holds what is declared, and nothing is left to do.
+func (c *coast) grows(most, rounds int) {
+	for range most {
+		c.grow()
+	}
+	for round := range rounds {
+		if round > 0 {
+			for range most / 6 {
+				switch c.rnd.IntN(5) {
+				case 0:
+					c.grow()
+				case 1:
+					if len(c.things) > 5 {
+						c.drop()
+					}
+				default:
+					c.change()
+				}
+			}
+		}
+		c.write()
+		c.enact(c.propose(false))
+		again := c.propose(false)
+		for _, a := range again.Actions {
+			require.Equal(c.t, propose.Same, a.Kind, "%s: %v", a.Address, a.Changes)
+		}
+		require.Len(c.t, c.live(), len(c.things), "Medina holds exactly what is declared")
+		v, err := c.ledger().Verify(context.Background())
+		require.NoError(c.t, err)
+		require.Empty(c.t, v.Notes)
+	}
+	c.enact(c.propose(true))
+	require.Empty(c.t, c.live())
+	s, err := c.ledger().Load(context.Background())
+	require.NoError(c.t, err)
+	require.Empty(c.t, s.Records)
 }
 
 // TestRecordedChanges: what the ledger says differently since something was

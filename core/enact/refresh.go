@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // Outputs move while nobody edits anything. A run takes what is live into its records
@@ -114,7 +114,7 @@ func (e *executor) anyRecord(full string) (*ledger.Record, error) {
 // write it, into what it looks up.
 func (e *executor) refresh(ctx context.Context, full string) error {
 	r, err := e.anyRecord(full)
-	if err != nil || r == nil || r.ID == "" {
+	if err != nil || r == nil || r.ID == "" || e.unshown(r.Type) {
 		return err
 	}
 	drv, typ := propose.SplitType(r.Type)

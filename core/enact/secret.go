@@ -3,13 +3,11 @@ package enact
 import (
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // secret fetches a secret and remembers its text, so that it can be kept out
@@ -29,10 +27,11 @@ func (e *executor) secret(name string) (any, error) {
 // confide remembers every text in a value that was revealed.
 func (e *executor) confide(v any) {
 	value.Replace(v, func(leaf any) any {
-		if s, ok := leaf.(string); ok && len(s) >= shortSecret {
-			e.mu.Lock()
-			defer e.mu.Unlock()
-			e.confided[s] = true
+		if s, ok := leaf.(string); ok {
+			e.confided.Add(s)
+			if e.o.Confide != nil {
+				e.o.Confide(s)
+			}
 		}
 		return leaf
 	})
@@ -43,21 +42,14 @@ func (e *executor) redacted(err error) error {
 	if err == nil {
 		return nil
 	}
-	e.mu.Lock()
-	known := slices.Collect(maps.Keys(e.confided))
-	e.mu.Unlock()
-	if len(known) == 0 {
-		return err
-	}
-	r := newRedactor(known)
 	var said *driver.Error
 	if errors.As(err, &said) { // its problems are shown one by one
-		said.Message = r.text(said.Message)
+		said.Message = e.confided.Text(said.Message)
 		for i := range said.Problems {
-			said.Problems[i].Message = r.text(said.Problems[i].Message)
+			said.Problems[i].Message = e.confided.Text(said.Problems[i].Message)
 		}
 	}
-	if clean := r.text(err.Error()); clean != err.Error() {
+	if clean := e.confided.Text(err.Error()); clean != err.Error() {
 		return &redactedError{clean, err}
 	}
 	return err

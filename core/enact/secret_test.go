@@ -6,10 +6,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // TestRecoveredSecret: a call of a dead run is repeated with its secret, and

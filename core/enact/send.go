@@ -9,11 +9,11 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // perform makes one call under its intent and records what came of it. When
@@ -54,7 +54,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			seconds = time.Since(began).Seconds()
 		})
 		if outcome == driver.Done && makes(&c.intent) && live.ID != "" {
-			at, rerr := e.recordedAs(c.intent.Type, live.ID)
+			at, rerr := e.recordedElse(c.run.Ward(), &c.intent, live.ID)
 			if rerr != nil {
 				return e.broke(rerr)
 			}
@@ -362,7 +362,7 @@ func sameShown(was value.Attributes, now value.Map) bool {
 // lookFirst reads a thing right before it is changed where no tag that is at hand would
 // tell of a change by somebody else.
 func (e *executor) lookFirst(ctx context.Context, c *call) error {
-	if c.intent.Thing == "" || e.tagged(c) || c.counts == nil || c.intent.Call != "update" && c.intent.Call != "delete" {
+	if c.intent.Thing == "" || e.tagged(c) || e.unshown(c.intent.Type) || c.counts == nil || c.intent.Call != "update" && c.intent.Call != "delete" {
 		return nil
 	}
 	switch live, err := c.drv.Read(ctx, c.typ, c.intent.Thing); {
@@ -373,6 +373,13 @@ func (e *executor) lookFirst(ctx context.Context, c *call) error {
 	default:
 		return e.build(c, live)
 	}
+}
+
+// unshown reports whether the cloud shows none of a type, so that the record stands for what
+// is there.
+func (e *executor) unshown(full string) bool {
+	t := e.typ(full)
+	return t != nil && t.Unshown
 }
 
 // tagged reports whether a tag keeps the call from overwriting what somebody else did.

@@ -6,11 +6,11 @@ import (
 	"sync"
 	"time"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // Undone is what became of an action that was to be taken back.

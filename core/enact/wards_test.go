@@ -13,17 +13,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/driver"
 	"kasbah/kits"
 	"kasbah/medina"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 // pairKit and lampKit nest: each place of a pair opens two lamps.
@@ -147,7 +147,7 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	}
 	var err error
 	o.RenamedAway = func() (map[string]string, error) { return l.renamedAway(o.Others) }
-	o.Live, err = propose.ReadLive(ctx, l.drivers(), o.States)
+	o.Live, err = propose.ReadLive(ctx, l.drivers(), o.Catalogs, o.States)
 	require.NoError(l.t, err)
 	p, err := propose.Propose(ctx, o)
 	require.NoError(l.t, err)

@@ -9,10 +9,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
-	"kasbah/store/file"
-	"kasbah/store/memory"
+	"kasbah/stores/file"
+	"kasbah/stores/memory"
 )
 
 // TestManyAppend: what many goroutines append at once is all durable, each

@@ -25,9 +25,9 @@ import (
 	"kasbah/core/approval"
 	"kasbah/core/ledger"
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 // The attacks of everybody who is not to be believed: whoever can write to the store, a

@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 // slowStore does something in the middle of its next put or list.

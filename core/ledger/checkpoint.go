@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/approval"
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 // CheckpointFormat is the format of a checkpoint.

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
 )
 
 // RunSummary is one run of the history.

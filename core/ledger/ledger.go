@@ -10,7 +10,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"kasbah/core/seal"
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 // Ledger is the log of one ward in one environment. It may be used by many

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"time"
 
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 // LockedError says that somebody else holds the lock.

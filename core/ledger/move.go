@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 // MovedError is returned for a ledger that lives elsewhere now.

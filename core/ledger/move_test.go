@@ -13,8 +13,8 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/seal"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/core/store"
+	"kasbah/stores/memory"
 )
 
 // frail is a store that dies at its n-th put.

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/value"
-	"kasbah/store/file"
+	"kasbah/stores/file"
 )
 
 // BenchmarkOpen opens a ledger in files that records 100 000 resources and has

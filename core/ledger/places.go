@@ -4,7 +4,7 @@ import (
 	"context"
 	"strings"
 
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 // Place is where a store holds a ledger.

@@ -8,7 +8,7 @@ import (
 	"fmt"
 
 	"kasbah/core/seal"
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 // Pruned says which entries a run has blanked, and what they were: an object under the

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/ledger"
-	"kasbah/store/file"
+	"kasbah/stores/file"
 )
 
 // disjoint lets two runs write at once, their entries mixed.

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"kasbah/store"
+	"kasbah/core/store"
 )
 
 const (

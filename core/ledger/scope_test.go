@@ -11,9 +11,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 func randomScope(rnd *rand.Rand, of int) Scope {

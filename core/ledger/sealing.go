@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
 )
 
 // SealWith makes the ledger one whose every object is sealed.

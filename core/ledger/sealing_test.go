@@ -17,9 +17,9 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/seal"
+	"kasbah/core/store"
 	"kasbah/core/value"
-	"kasbah/store"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 // keeper is somebody with a key, and with a machine that remembers.

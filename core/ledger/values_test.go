@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/value"
-	"kasbah/store/memory"
+	"kasbah/stores/memory"
 )
 
 // call appends an intent and its result, which took some seconds.

@@ -84,10 +84,49 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 			a.Plan.Positions[name], _ = d.At(name)
 		}
 	}
+	if why := keepsName(a, typ); why != "" {
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: why, Position: a.Position})
+	}
 	if r != nil && r.Care.Guard && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && d.Care.Guard {
 		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: guarded(a.Kind), Position: a.Position})
 	}
 	return a, nil
+}
+
+// keepsName says why a swap is not possible that needs what its cloud keeps taken for some
+// time; "" for one that is.
+func keepsName(a *Action, typ *schema.Type) string {
+	if typ.NameStays == 0 || a.Kind != Swap || !a.Remakes() || a.Plan.Seen.ID == "" {
+		return ""
+	}
+	names := staysItself(a, typ)
+	if names == nil {
+		return ""
+	}
+	how := "for good"
+	if typ.NameStays > 0 {
+		how = "for " + schema.Span(typ.NameStays)
+	}
+	which := strings.Join(names, " and ")
+	return fmt.Sprintf("it would be swapped, and its cloud keeps the %s of %s taken %s once it is gone; give the new one another %s", which, schema.A(typ.Name), how, which)
+}
+
+// staysItself are the attributes that identify a thing together, where a swap leaves them as
+// they are; nil where it does not.
+func staysItself(a *Action, typ *schema.Type) []string {
+	names := typ.Identify
+	if id := typ.Attribute(typ.ID); len(names) == 0 && id != nil && !id.Output {
+		names = []string{typ.ID}
+	}
+	if len(names) == 0 {
+		names = []string{"name"}
+	}
+	for _, name := range names {
+		if is, given := a.Plan.Inputs[name]; !given || Differ(is, a.Plan.Seen.Live[name]) {
+			return nil
+		}
+	}
+	return names
 }
 
 // guarded says why a guarded resource stops a proposal, and what to do.
@@ -337,6 +376,9 @@ func (w *proposer) order(a *Action, d *declare.Resource, typ *schema.Type) strin
 	}
 	if d.Care.Swap != "" {
 		return d.Care.Swap
+	}
+	if id := typ.Attribute(typ.ID); id != nil && !id.Output && staysItself(a, typ) != nil {
+		return "drop-first" // two of one id cannot be
 	}
 	return typ.Order()
 }

@@ -175,6 +175,9 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 			continue // never declared: it belongs to the cloud
 		}
 		have := c.live[a.Name]
+		if a.Loose() {
+			want, have = a.Canonical(value.Clone(want)), a.Canonical(value.Clone(have))
+		}
 		want, whole := leaveAlone(a.Name, want, have, c.leave)
 		if whole {
 			if recorded {

@@ -113,13 +113,16 @@ func (w *proposer) sorted() []*Action {
 // notAssured lists the types of changing actions for which a kill or a second
 // writer is not covered.
 func (w *proposer) notAssured() []string {
-	lacks := map[string]string{}
+	lacks, unshown := map[string]string{}, map[string]bool{}
 	for _, a := range w.p.Actions {
 		if a.Kind == Same {
 			continue
 		}
 		drv, typ := SplitType(a.Type)
 		t := w.o.Catalogs[drv].Types[typ]
+		if t.Unshown {
+			unshown[a.Type] = true
+		}
 		var what []string
 		if t.KeyMemory == 0 {
 			what = append(what, "idempotency keys")
@@ -134,6 +137,9 @@ func (w *proposer) notAssured() []string {
 	var out []string
 	for _, t := range value.Keys(lacks) {
 		out = append(out, fmt.Sprintf("%s has no %s", t, lacks[t]))
+	}
+	for _, t := range value.Keys(unshown) {
+		out = append(out, fmt.Sprintf("the cloud shows no %s, which is compared with the record alone", t))
 	}
 	return out
 }

@@ -5,9 +5,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // TestForecast: the longest chain by what calls took, or all the work over

@@ -9,10 +9,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // Live is what the clouds show: things by type (with its driver) and id.
@@ -71,9 +71,10 @@ func (u Unread) Of(typ, id string) error {
 
 // ReadLive reads the things of all types that the states record, a page of a
 // type at a time, and keeps what is recorded. What a list does not show is read by its
-// id: a list may be cut into pages while things come and go.
-func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State) (Live, error) {
-	live, _, err := readLive(ctx, drivers, states, true)
+// id: a list may be cut into pages while things come and go. Where the cloud shows none of
+// a type, the record stands for what is there.
+func ReadLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, states map[string]*ledger.State) (Live, error) {
+	live, _, err := readLive(ctx, drivers, catalogs, states, true)
 	if err != nil {
 		return nil, err
 	}
@@ -82,11 +83,11 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 
 // ReadWhatCan is ReadLive that goes on where something cannot be read, and says what. Its
 // error is that of a record or of the context.
-func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State) (Live, Unread, error) {
-	return readLive(ctx, drivers, states, false)
+func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, states map[string]*ledger.State) (Live, Unread, error) {
+	return readLive(ctx, drivers, catalogs, states, false)
 }
 
-func readLive(ctx context.Context, drivers map[string]driver.Driver, states map[string]*ledger.State, all bool) (Live, Unread, error) {
+func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, states map[string]*ledger.State, all bool) (Live, Unread, error) {
 	wanted := map[string]map[string]*ledger.Stored{} // by type and id; nil for leftovers
 	for _, s := range states {
 		for _, st := range s.Records {
@@ -115,7 +116,7 @@ func readLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 	for full, ids := range wanted {
 		delete(ids, "") // between the halves of a swap
 		g.Go(func() error {
-			found, faults, err := readType(reading, drivers, full, ids)
+			found, faults, err := readType(reading, drivers, catalogs, full, ids)
 			mu.Lock()
 			defer mu.Unlock()
 			if out[full] = found; err != nil {
@@ -134,7 +135,7 @@ func readLive(ctx context.Context, drivers map[string]driver.Driver, states map[
 }
 
 // readType reads the things of one type, and says which of them could not be read.
-func readType(ctx context.Context, drivers map[string]driver.Driver, full string, ids map[string]*ledger.Stored) (map[string]Thing, map[string]error, error) {
+func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, full string, ids map[string]*ledger.Stored) (map[string]Thing, map[string]error, error) {
 	found := make(map[string]Thing, len(ids))
 	drv, typ := SplitType(full)
 	d := drivers[drv]
@@ -145,6 +146,14 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, full string
 		st := ids[id]
 		return st != nil && st.Tag != "" && st.Tag == tag
 	}
+	if c := catalogs[drv]; c != nil && c.Types[typ] != nil && c.Types[typ].Unshown { // the record answers
+		for id, st := range ids {
+			if found[id] = (Thing{ID: id, attributes: value.Map{}}); st != nil {
+				found[id] = Thing{ID: id, Tag: st.Tag, recorded: st}
+			}
+		}
+		return found, nil, nil
+	}
 	list := d.List(ctx, typ)
 	if s, ok := d.(driver.Skimmer); ok {
 		list = s.Skim(ctx, typ, func(id, tag string) bool {
@@ -152,7 +161,10 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, full string
 			return !known || asRecorded(id, tag)
 		})
 	}
+	far := startReading(ctx, full)
+	defer far.end()
 	for l, err := range list {
+		far.things.Add(1)
 		if err != nil {
 			return found, nil, fmt.Errorf("reading the list of %s: %w", full, err)
 		}

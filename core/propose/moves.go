@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
+	"kasbah/core/ledger"
 	"kasbah/core/value"
 )
 
@@ -60,9 +61,11 @@ func (w *proposer) movingRefs(d *declare.Resource) []value.Ref {
 // hasMoving reports whether a resource is of a type with outputs that move.
 func (w *proposer) hasMoving(full string) bool {
 	d := w.o.Declared.Resource(full)
-	if d == nil {
-		return false
-	}
+	return d != nil && w.typeMoves(d)
+}
+
+// typeMoves reports whether a declaration's type has outputs that move.
+func (w *proposer) typeMoves(d *declare.Resource) bool {
 	is, known := w.movingTypes[d.FullType()]
 	if !known {
 		for _, a := range d.Type.Attributes {
@@ -118,6 +121,47 @@ func (w *proposer) stir(a *Action) {
 // move.
 func (w *proposer) mayMove(ref value.Ref) bool {
 	return len(w.moving.stirs[ref.Address]) > 0 && w.moves(ref)
+}
+
+// hasMoved reports whether a reference is to an output that moves, of a thing that is not as
+// it is recorded.
+func (w *proposer) hasMoved(ref value.Ref) bool {
+	n, ok := w.g.Node(ref.Address)
+	if !ok {
+		return true
+	}
+	st := w.storedOf(n)
+	return st == nil || !w.liveAsRecorded(st)
+}
+
+// asRecordedButMoved reports whether a thing that stays the same is live as it is recorded,
+// but for outputs that move. Who uses one of those looks at it, and for all others that need
+// the thing nothing has changed.
+func (w *proposer) asRecordedButMoved(d *declare.Resource, st *ledger.Stored) (bool, error) {
+	if w.liveAsRecorded(st) {
+		return true, nil
+	}
+	l, there := w.o.Live[st.Type][st.ID]
+	if d == nil || !there || !w.typeMoves(d) {
+		return false, nil
+	}
+	r, err := st.Record()
+	if err != nil {
+		return false, err
+	}
+	live, err := l.Attributes()
+	if err != nil {
+		return false, err
+	}
+	live = r.Conceal(d.Type, live)
+	for _, names := range []value.Map{live, value.Map(r.Live)} {
+		for name := range names {
+			if a := d.Type.Attribute(name); (a == nil || !a.Moves) && Differ(r.Live[name], live[name]) {
+				return false, nil
+			}
+		}
+	}
+	return true, nil
 }
 
 // awaits lets an action wait for all that may move what it uses, and says so where

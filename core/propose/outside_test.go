@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // sea is an estate of two wards on a made-up cloud whose lamps refer to lamps.

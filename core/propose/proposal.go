@@ -62,12 +62,22 @@ type Proposal struct {
 	Forecast   Forecast        `json:"forecast"`
 	Cost       *Cost           `json:"cost"` // nil when no type has a price
 
+	// Rehearsed says what clouds were asked beforehand; nil where none could be.
+	Rehearsed *Rehearsed `json:"rehearsed,omitempty"`
+
 	// Approvals are the signatures that it needs, by ward.
 	Approvals []Approval `json:"approvals,omitempty"`
 	// Digest is that of all else, in a kept proposal.
 	Digest string `json:"digest,omitempty"`
 
 	judged *rules.Report
+}
+
+// Rehearsed counts the calls that a proposal would make.
+type Rehearsed struct {
+	Calls   int `json:"calls"`
+	Tried   int `json:"tried"`   // without effect
+	Refused int `json:"refused"` // what the clouds would refuse: each blocks the proposal
 }
 
 // Approval says which signatures a ward's part of a proposal needs, by the

@@ -12,12 +12,12 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // Options is what a proposal is made from.
@@ -145,7 +145,7 @@ func (w *proposer) decide(n int32) error {
 	}
 	st := w.storedOf(n)
 	same := w.unchanged(n, full, st)
-	if same && w.moving.users[n] && slices.ContainsFunc(w.movingRefs(d), w.mayMove) {
+	if same && w.moving.users[n] && slices.ContainsFunc(w.movingRefs(d), func(ref value.Ref) bool { return w.mayMove(ref) || w.hasMoved(ref) }) {
 		same = false
 	}
 	a, err := w.action(full, d, same)
@@ -153,8 +153,12 @@ func (w *proposer) decide(n int32) error {
 		return err
 	}
 	w.actions[n] = a
-	if st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" && w.liveAsRecorded(st) {
-		w.since[n] = st.Seq
+	if st != nil && a.Kind == Same && !w.dangling[full] && a.Was == "" {
+		if still, err := w.asRecordedButMoved(d, st); err != nil {
+			return err
+		} else if still {
+			w.since[n] = st.Seq
+		}
 	}
 	return nil
 }

@@ -6,9 +6,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/problem"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // vetAtOnce is how many resources a driver is asked about at a time.

@@ -147,13 +147,15 @@ func (a *Attribute) check(v any) (any, []fault) {
 		if !ok {
 			return v, wrong(" wants a list, and this is %s", article(Kind(value.Kind(v))))
 		}
-		return list, a.checkList(list)
+		faults := a.checkList(list)
+		return a.Canonical(list), faults
 	case MapOf, Record:
 		m, ok := v.(map[string]any)
 		if !ok {
 			return v, wrong(" wants a %s, and this is %s", a.Kind, article(Kind(value.Kind(v))))
 		}
-		return m, a.checkMap(m)
+		faults := a.checkMap(m)
+		return a.Canonical(m), faults
 	}
 	return v, a.checkBounds(v)
 }
@@ -254,9 +256,17 @@ func (a *Attribute) checkBounds(v any) []fault {
 		if msg := checkRange(s); msg != "" {
 			return wrong(": %s", msg)
 		}
-	case "duration":
+	case FormatSpan, FormatTimespan:
 		if _, err := time.ParseDuration(s); err != nil {
 			return wrong(": %q is no duration such as 90s or 1h30m", s)
+		}
+	case "duration": // some documents call those of the other kind so, too
+		if _, err := time.ParseDuration(s); err != nil && !isISODuration(s) {
+			return wrong(": %q is no duration such as PT90S or PT1H30M", s)
+		}
+	case "google-duration":
+		if _, err := time.ParseDuration(s); err != nil || !strings.HasSuffix(s, "s") {
+			return wrong(": %q is no duration such as 90s", s)
 		}
 	}
 	return nil

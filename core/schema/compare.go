@@ -82,8 +82,11 @@ func (c *comparison) types(was, is *Type) {
 	c.turned("", was.Order() == "drop-first", is.Order() == "drop-first", "a swap drops the old one first now", "a swap makes the new one first now", nil)
 	c.turned("", was.Tags, is.Tags, "carries entity tags now", "carries no entity tags any more", &yes)
 	c.turned("", was.Locate, is.Locate, "what a key made can be located now", "what a key made cannot be located any more", &yes)
+	c.turned("", was.Unshown, is.Unshown, "is not shown any more, and compared with the record alone", "is shown now", &no)
+	c.turned("", was.Unlisted, is.Unlisted, "is not listed any more", "is listed now", &no)
+	c.turned("", was.NameStays != 0, is.NameStays != 0, "keeps its name taken after it is gone", "does not keep its name taken any more", &no)
 	if was.KeyMemory != is.KeyMemory {
-		c.note("", is.KeyMemory < was.KeyMemory, "remembers keys for %s, and did for %s", is.KeyMemory, was.KeyMemory)
+		c.note("", is.KeyMemory < was.KeyMemory, "remembers keys for %s, and did for %s", Span(is.KeyMemory), Span(was.KeyMemory))
 	}
 	if !slices.Equal(was.Identify, is.Identify) {
 		c.note("", false, "is identified by %s together", strings.Join(is.Identify, " and "))

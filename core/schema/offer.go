@@ -13,6 +13,7 @@ type OfferedType struct {
 	Component string   `json:"component,omitempty"` // of a collection that could be one
 	Path      string   `json:"path"`
 	Described bool     `json:"described"`
-	Offers    []string `json:"offers"` // what can be done with it
-	Lacks     []string `json:"lacks"`  // what is missing, and what that means
+	Certain   bool     `json:"certain"` // of one that is not: it can be a type as it is drafted
+	Offers    []string `json:"offers"`  // what can be done with it
+	Lacks     []string `json:"lacks"`   // what is missing, and what that means
 }

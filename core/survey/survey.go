@@ -6,17 +6,18 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"slices"
 	"sort"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
-	"kasbah/driver"
 )
 
 // Format is the format of a survey as JSON.
@@ -101,7 +102,7 @@ const chunk = 512
 
 // Survey reads the clouds and compares.
 func Survey(ctx context.Context, o Options) (*Report, error) {
-	live, unread, err := propose.ReadWhatCan(ctx, o.Drivers, o.States)
+	live, unread, err := propose.ReadWhatCan(ctx, o.Drivers, o.Catalogs, o.States)
 	if err != nil {
 		return nil, err
 	}
@@ -199,7 +200,15 @@ func (c *Counts) add(v Verdict) {
 	}
 }
 
-const noResult = "a call for it has no result yet"
+const (
+	noResult = "a call for it has no result yet"
+	unshown  = "the cloud shows none of its type"
+)
+
+// Failed reports whether something could not be checked that can be.
+func (r *Report) Failed() bool {
+	return slices.ContainsFunc(r.Resources, func(res *Resource) bool { return res.Verdict == Unchecked && res.Because != unshown })
+}
 
 // judge compares one record with what is live.
 func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread propose.Unread, open bool) (*Resource, error) {
@@ -210,6 +219,10 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 		typ = c.Types[typName]
 	}
 	l, there := live[st.Type][st.ID]
+	if typ != nil && typ.Unshown && !open {
+		res.Verdict, res.Because = Unchecked, unshown
+		return res, nil
+	}
 	if !o.Checked && !open && typ != nil && there && st.Whole && st.Settled && l.AsRecorded() {
 		res.Verdict = Matches
 		return res, nil

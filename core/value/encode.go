@@ -181,15 +181,6 @@ func decode(body []byte) (any, error) {
 	return v, err
 }
 
-// Parse reads any JSON document of somebody else's: nothing in it is pending.
-func Parse(body []byte) (any, error) {
-	v, err := decode(body)
-	if err != nil {
-		return nil, err
-	}
-	return Normal(v)
-}
-
 // FromJSON turns what encoding/json decoded (with UseNumber) into a value,
 // restoring pending values.
 func FromJSON(v any) (any, error) {

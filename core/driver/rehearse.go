@@ -1,0 +1,51 @@
+package driver
+
+import (
+	"fmt"
+	"strings"
+
+	"kasbah/core/value"
+)
+
+// Written is a value of a Call as it is sent to others: {"$call": 2, "path": "/id"} stands for what an earlier
+// call makes, and {"$text": [...]} for a text that holds such.
+func Written(v any) any {
+	switch v := v.(type) {
+	case Made:
+		return value.Map{"$call": int64(v.Call), "path": pointerOf(v.Path)}
+	case Joined:
+		out := make([]any, len(v))
+		for i, x := range v {
+			out[i] = Written(x)
+		}
+		return value.Map{"$text": out}
+	case []any:
+		out := make([]any, len(v))
+		for i, x := range v {
+			out[i] = Written(x)
+		}
+		return out
+	case map[string]any:
+		out := make(value.Map, len(v))
+		for k, x := range v {
+			out[k] = Written(x)
+		}
+		return out
+	}
+	return v
+}
+
+var pointerChars = strings.NewReplacer("~", "~0", "/", "~1")
+
+// pointerOf is a path as a JSON pointer (RFC 6901).
+func pointerOf(p value.Path) string {
+	out := ""
+	for _, s := range p {
+		if s.Item {
+			out += "/" + fmt.Sprint(s.Index)
+		} else {
+			out += "/" + pointerChars.Replace(s.Key)
+		}
+	}
+	return out
+}

@@ -1,0 +1,100 @@
+package value
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// Parse reads any JSON document of somebody else's: nothing in it is pending. Of a name that
+// stands twice the last one counts, and bytes that are no UTF-8 are replaced, as
+// encoding/json has it. What stands behind the document is not looked at.
+func Parse(body []byte) (any, error) {
+	p := parser{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
+	v, err := p.value()
+	if err != nil {
+		return nil, errors.New(strings.TrimPrefix(err.Error(), "jsontext: "))
+	}
+	return v, nil
+}
+
+type parser struct {
+	dec   *jsontext.Decoder
+	names map[string]string // as they are written, each once
+}
+
+// mostNames bounds the names that are kept: where all of them differ, that saves nothing.
+const mostNames = 10_000
+
+func (p *parser) value() (any, error) {
+	switch p.dec.PeekKind() {
+	case '{':
+		if _, err := p.dec.ReadToken(); err != nil {
+			return nil, err
+		}
+		m := Map{}
+		for p.dec.PeekKind() != '}' {
+			name, err := p.name()
+			if err != nil {
+				return nil, err
+			}
+			if m[name], err = p.value(); err != nil {
+				return nil, err
+			}
+		}
+		_, err := p.dec.ReadToken()
+		return m, err
+	case '[':
+		if _, err := p.dec.ReadToken(); err != nil {
+			return nil, err
+		}
+		list := []any{}
+		for p.dec.PeekKind() != ']' {
+			v, err := p.value()
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, v)
+		}
+		_, err := p.dec.ReadToken()
+		return list, err
+	}
+	tok, err := p.dec.ReadToken()
+	if err != nil {
+		return nil, err
+	}
+	switch tok.Kind() {
+	case '"':
+		return tok.String(), nil
+	case 't', 'f':
+		return tok.Bool(), nil
+	case 'n':
+		return nil, nil
+	case '0':
+		return Normal(json.Number(tok.String()))
+	}
+	return nil, fmt.Errorf("%s stands where a value belongs", tok)
+}
+
+func (p *parser) name() (string, error) {
+	raw, err := p.dec.ReadValue()
+	if err != nil {
+		return "", err
+	}
+	if name, known := p.names[string(raw)]; known {
+		return name, nil
+	}
+	unquoted, err := jsontext.AppendUnquote(nil, raw)
+	name := string(unquoted)
+	if err != nil && !bytes.ContainsRune(unquoted, '\uFFFD') { // bytes that are no UTF-8 are replaced, and told
+		return "", err
+	}
+	if len(p.names) < mostNames {
+		p.names[string(raw)] = name
+	}
+	return name, nil
+}

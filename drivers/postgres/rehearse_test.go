@@ -1,0 +1,61 @@
+package postgres_test
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/driver"
+	"kasbah/core/value"
+	"kasbah/stores/servertest"
+)
+
+// TestRehearse: calls are tried one after the other, as if those before had been made, and
+// everything stays as it is.
+func TestRehearse(t *testing.T) {
+	ctx, server := context.Background(), servertest.Postgres(t)
+	d := open(t, server.DSN("postgres"))
+	must(t, d, "role", value.Map{"name": "keepers"})
+	must(t, d, "role", value.Map{"name": "owner"})
+	must(t, d, "database", value.Map{"name": "tides", "owner": "owner"})
+	made := func(n int, name string) driver.Made { return driver.Made{Call: n, Path: value.Path{value.Key(name)}} }
+	out, err := d.Rehearse(ctx, []driver.Call{
+		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "open"}},                                                                // 0: in another database, before anything is made
+		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "pg_open"}},                                                             // 1
+		{Do: "create", Type: "role", Inputs: value.Map{"name": "gauger", "login": true}},                                                                      // 2
+		{Do: "create", Type: "role", Inputs: value.Map{"name": "keepers"}},                                                                                    // 3: there is one
+		{Do: "create", Type: "membership", Inputs: value.Map{"group": "keepers", "member": made(2, "name")}},                                                  // 4
+		{Do: "create", Type: "membership", Inputs: value.Map{"group": "keepers", "member": "nobody"}},                                                         // 5
+		{Do: "create", Type: "database", Inputs: value.Map{"name": "waves"}},                                                                                  // 6: in no transaction
+		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "more", "owner": "gauger"}},                                             // 7: others do not see the role
+		{Do: "delete", Type: "role", ID: "owner"},                                                                                                             // 8: owns a database
+		{Do: "update", Type: "role", ID: "keepers", Change: driver.Change{From: value.Map{"connections": int64(-1)}, To: value.Map{"connections": int64(3)}}}, // 9
+		{Do: "delete", Type: "role", ID: "nobody"},                                                                                                            // 10
+		{Do: "create", Type: "membership", Inputs: value.Map{"group": made(3, "name"), "member": "keepers"}},                                                  // 11: rests on what is refused
+	})
+	require.NoError(t, err)
+	tried, said := map[int]bool{}, map[int]string{}
+	for i, r := range out {
+		if tried[i] = r.Tried; r.Err != nil {
+			said[i] = r.Err.Error()
+		}
+	}
+	require.Equal(t, map[int]bool{0: true, 1: true, 2: true, 3: true, 4: true, 5: true, 6: false, 7: false, 8: true, 9: true, 10: true, 11: false}, tried)
+	for i, words := range map[int]string{1: "unacceptable schema name", 3: "already exists", 5: "does not exist", 8: "cannot be dropped", 10: "gone"} {
+		require.Contains(t, said[i], words)
+		delete(said, i)
+	}
+	require.Empty(t, said)
+	var roles []string
+	for l, err := range d.List(ctx, "role") {
+		require.NoError(t, err)
+		roles = append(roles, l.ID)
+	}
+	require.NotContains(t, roles, "gauger")
+	live, err := d.Read(ctx, "role", "keepers")
+	require.NoError(t, err)
+	require.EqualValues(t, -1, live.Attributes["connections"])
+	_, err = d.Read(ctx, "schema", "tides/open")
+	require.ErrorIs(t, err, driver.ErrGone)
+}

@@ -1,0 +1,489 @@
+// Package home is what a machine keeps for a person, in the folder `kasbah` of
+// their configuration: identities that open what is sealed, credentials, the
+// keys of estates, and the newest entry seen of each ledger. Files are readable
+// by nobody else.
+package home
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"filippo.io/age"
+	"filippo.io/age/agessh"
+	"filippo.io/age/armor"
+	"golang.org/x/crypto/ssh"
+
+	"kasbah/core/approval"
+	"kasbah/core/ledger"
+	"kasbah/core/seal"
+)
+
+// Home is the folder of a person's keys.
+type Home struct {
+	Dir string
+	// Ask asks for a passphrase without showing it. It is an error where nobody
+	// can be asked.
+	Ask func(what string) (string, error)
+}
+
+// Open uses the folder of the user who runs the program.
+func Open(ask func(what string) (string, error)) (*Home, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return nil, err
+	}
+	return &Home{Dir: filepath.Join(dir, "kasbah"), Ask: ask}, nil
+}
+
+// IdentityVariable names an identity file, or holds what would be in one.
+const IdentityVariable = "KASBAH_IDENTITY"
+
+// holdsKey reports whether a setting is a key, or the text of a key's file, and not the
+// name of one. Such a text must be in no message.
+func holdsKey(v string) bool {
+	return strings.ContainsAny(v, "\r\n") || strings.Contains(v, "AGE-SECRET-KEY-") || strings.Contains(v, "-----BEGIN")
+}
+
+// IdentitiesFile is where identities are kept.
+func (h *Home) IdentitiesFile() string { return filepath.Join(h.Dir, "identities") }
+
+// Identities are all that this machine can open things with: those that
+// KASBAH_IDENTITY names, else the person's own and their SSH keys.
+func (h *Home) Identities() ([]age.Identity, error) {
+	if v := os.Getenv(IdentityVariable); v != "" {
+		if holdsKey(v) {
+			return h.parse(IdentityVariable, []byte(v))
+		}
+		ids, err := h.readFile(v)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", IdentityVariable, err)
+		}
+		return ids, nil
+	}
+	own, err := h.readFile(h.IdentitiesFile())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return own, nil
+	}
+	for _, name := range []string{"id_ed25519", "id_rsa"} {
+		ids, err := h.readFile(filepath.Join(home, ".ssh", name))
+		if err == nil { // a key of another kind is not ours to judge
+			own = append(own, ids...)
+		}
+	}
+	return own, nil
+}
+
+const maxFile = 1 << 20
+
+func (h *Home) readFile(path string) ([]age.Identity, error) {
+	body, err := keyText(path)
+	if err != nil {
+		return nil, err
+	}
+	return h.parse(path, body)
+}
+
+func keyText(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, maxFile))
+}
+
+// parse reads identities: age ones, an SSH key, or an age file that a
+// passphrase protects and that holds some.
+func (h *Home) parse(path string, body []byte) ([]age.Identity, error) {
+	trimmed := bytes.TrimSpace(body)
+	switch {
+	case bytes.HasPrefix(trimmed, []byte(armor.Header)), bytes.HasPrefix(trimmed, []byte("age-encryption.org/")):
+		plain, err := h.unlock(path, trimmed)
+		if err != nil {
+			return nil, err
+		}
+		return h.parse(path, plain)
+	case bytes.HasPrefix(trimmed, []byte("-----BEGIN")):
+		return h.parseSSH(path, body)
+	}
+	ids, err := age.ParseIdentities(bytes.NewReader(body))
+	if err != nil {
+		return nil, fmt.Errorf("%s holds no identities that can be read", path) // the library's words may show one
+	}
+	return ids, nil
+}
+
+func (h *Home) unlock(path string, body []byte) ([]byte, error) {
+	pass, err := h.Ask("Passphrase of " + path + ":")
+	if err != nil {
+		return nil, err
+	}
+	id, err := age.NewScryptIdentity(pass)
+	if err != nil {
+		return nil, err
+	}
+	var r io.Reader = bytes.NewReader(body)
+	if bytes.HasPrefix(body, []byte(armor.Header)) {
+		r = armor.NewReader(r)
+	}
+	plain, err := age.Decrypt(r, id)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the passphrase does not open it", path)
+	}
+	return io.ReadAll(io.LimitReader(plain, maxFile))
+}
+
+func (h *Home) parseSSH(path string, body []byte) ([]age.Identity, error) {
+	id, err := agessh.ParseIdentity(body)
+	var locked *ssh.PassphraseMissingError
+	switch {
+	case err == nil:
+		return []age.Identity{id}, nil
+	case !errors.As(err, &locked):
+		return nil, fmt.Errorf("%s is no SSH key that can open things: Ed25519 and RSA can", path)
+	}
+	public := locked.PublicKey
+	if public == nil {
+		text, err := os.ReadFile(path + ".pub")
+		if err != nil {
+			return nil, fmt.Errorf("%s has a passphrase, and its public key is not beside it: %w", path, err)
+		}
+		if public, _, _, _, err = ssh.ParseAuthorizedKey(text); err != nil {
+			return nil, fmt.Errorf("%s.pub: %w", path, err)
+		}
+	}
+	// asked only when something is sealed to this key
+	enc, err := agessh.NewEncryptedSSHIdentity(public, body, func() ([]byte, error) {
+		pass, err := h.Ask("Passphrase of " + path + ":")
+		return []byte(pass), err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return []age.Identity{enc}, nil
+}
+
+// Public are the public keys of the person's own age identities.
+func (h *Home) Public() ([]string, error) {
+	ids, err := h.readFile(h.IdentitiesFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, id := range ids {
+		if x, ok := id.(*age.X25519Identity); ok {
+			out = append(out, x.Recipient().String())
+		}
+	}
+	return out, nil
+}
+
+// NewIdentity makes an identity, keeps it after those that are there, and
+// returns its public key.
+func (h *Home) NewIdentity() (public string, err error) {
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return "", err
+	}
+	public = id.Recipient().String()
+	old, err := os.ReadFile(h.IdentitiesFile())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	if trimmed := bytes.TrimSpace(old); bytes.HasPrefix(trimmed, []byte("age-encryption.org/")) || bytes.HasPrefix(trimmed, []byte(armor.Header)) {
+		return "", fmt.Errorf("%s is protected by a passphrase: decrypt it, add an identity by hand, and encrypt it again", h.IdentitiesFile())
+	}
+	if len(old) > 0 && !bytes.HasSuffix(old, []byte("\n")) {
+		old = append(old, '\n')
+	}
+	return public, h.write("identities", fmt.Appendf(old, "# public key: %s\n%s\n", public, id))
+}
+
+// WriterVariable names the file of the private key that signs what this machine writes, or
+// holds what would be in it.
+const WriterVariable = "KASBAH_WRITER"
+
+// WriterFile is where the key is kept that signs what the person writes.
+func (h *Home) WriterFile() string { return filepath.Join(h.Dir, "writer") }
+
+// NewWriter makes the key that signs what the person writes, an Ed25519 one as OpenSSH
+// keeps it, and returns its public key.
+func (h *Home) NewWriter() (public string, err error) {
+	if _, err := os.Stat(h.WriterFile()); err == nil {
+		return "", fmt.Errorf("%s is there already", h.WriterFile())
+	}
+	pub, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		return "", err
+	}
+	if err := h.write("writer", pem.EncodeToMemory(block)); err != nil {
+		return "", err
+	}
+	k, err := ssh.NewPublicKey(pub)
+	if err != nil {
+		return "", err
+	}
+	return authorized(k), nil
+}
+
+func authorized(k ssh.PublicKey) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k)))
+}
+
+// WriterPublic is the public key of WriterFile; fs.ErrNotExist when there is none.
+func (h *Home) WriterPublic() (string, error) {
+	k, _, err := signingKey(h.WriterFile())
+	if err != nil {
+		return "", err
+	}
+	return authorized(k), nil
+}
+
+// SigningKey is a private key that signs what a person writes.
+type SigningKey struct {
+	Public string // as in an authorized_keys file
+	body   []byte
+	ask    func() ([]byte, error)
+}
+
+// Signer opens the key, and asks for its passphrase where it has one.
+func (k *SigningKey) Signer() (ssh.Signer, error) { return approval.Private(k.body, k.ask) }
+
+// Writer is the first private key of this machine among some public ones: that of
+// KASBAH_WRITER, else the person's own and their SSH keys. It is nil when there is none.
+func (h *Home) Writer(among []string) (*SigningKey, error) {
+	named := os.Getenv(WriterVariable)
+	paths := []string{h.WriterFile()}
+	if named != "" {
+		paths = []string{named}
+	} else if home, err := os.UserHomeDir(); err == nil {
+		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+			paths = append(paths, filepath.Join(home, ".ssh", name))
+		}
+	}
+	listed := map[string]bool{}
+	for _, text := range among {
+		if k, err := approval.Public(text); err == nil {
+			listed[approval.Fingerprint(k)] = true
+		}
+	}
+	for i, path := range paths {
+		public, body, err := signingKey(path)
+		switch {
+		case err == nil && listed[approval.Fingerprint(public)]:
+			return &SigningKey{authorized(public), body, func() ([]byte, error) {
+				name := path
+				if holdsKey(path) {
+					name = WriterVariable
+				}
+				pass, err := h.Ask("Passphrase of " + name + ":")
+				return []byte(pass), err
+			}}, nil
+		case err != nil && named != "":
+			return nil, fmt.Errorf("%s: %w", WriterVariable, err)
+		case err != nil && (i == 0 && !errors.Is(err, fs.ErrNotExist)):
+			return nil, fmt.Errorf("the key that signs what is written: %w", err)
+		} // an SSH key of another kind is not ours to judge
+	}
+	return nil, nil
+}
+
+// signingKey reads a private key from its file, or from the text of one, and its public
+// key without a passphrase.
+func signingKey(path string) (ssh.PublicKey, []byte, error) {
+	body, err := []byte(path), error(nil)
+	if holdsKey(path) {
+		path = WriterVariable
+	} else if body, err = keyText(path); err != nil {
+		return nil, nil, err
+	}
+	public, err := publicOf(path, body)
+	return public, body, err
+}
+
+// publicOf is the public key of a private one, without a passphrase.
+func publicOf(path string, body []byte) (ssh.PublicKey, error) {
+	s, err := ssh.ParsePrivateKey(body)
+	var locked *ssh.PassphraseMissingError
+	switch {
+	case err == nil:
+		return s.PublicKey(), nil
+	case errors.As(err, &locked) && locked.PublicKey != nil:
+		return locked.PublicKey, nil
+	case errors.As(err, &locked):
+		text, err := os.ReadFile(path + ".pub")
+		if err != nil {
+			return nil, fmt.Errorf("%s has a passphrase, and its public key is not beside it: %w", path, err)
+		}
+		k, _, _, _, err := ssh.ParseAuthorizedKey(text)
+		return k, err
+	}
+	return nil, fmt.Errorf("%s cannot sign: it is not an Ed25519, ECDSA or RSA private key", path)
+}
+
+// write replaces a file below the folder, whole or not at all.
+func (h *Home) write(name string, body []byte) error {
+	path := filepath.Join(h.Dir, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*") // 0600
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(body)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	return nil
+}
+
+// KeepEstate keeps an estate's key, sealed to some recipients.
+func (h *Home) KeepEstate(e seal.Estate, to []string) error {
+	plain, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	body, err := seal.Encrypt(plain, to)
+	if err != nil {
+		return err
+	}
+	return h.write("estates/"+e.ID+".age", body)
+}
+
+// Estate reads an estate's key; fs.ErrNotExist when it is not here.
+func (h *Home) Estate(id string) (seal.Estate, error) {
+	var e seal.Estate
+	body, err := os.ReadFile(filepath.Join(h.Dir, "estates", filepath.Base(id)+".age"))
+	if err != nil {
+		return e, err
+	}
+	ids, err := h.Identities()
+	if err != nil {
+		return e, err
+	}
+	plain, err := seal.Decrypt(body, ids)
+	if err != nil {
+		return e, err
+	}
+	return e, json.Unmarshal(plain, &e)
+}
+
+var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_.-]*$`) })
+
+// CheckName is an error for what cannot be the name of a credential or a reader.
+func CheckName(name string) error {
+	if !nameForm().MatchString(name) {
+		return fmt.Errorf("%q is no name: lower-case letters, digits, -, _ and ., a letter first", name)
+	}
+	return nil
+}
+
+// Keep keeps a credential.
+func (h *Home) Keep(name, text string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	return h.write("credentials/"+name, []byte(text))
+}
+
+// Credential reads a credential; fs.ErrNotExist when it is not kept.
+func (h *Home) Credential(name string) (string, error) {
+	if err := CheckName(name); err != nil {
+		return "", err
+	}
+	body, err := os.ReadFile(filepath.Join(h.Dir, "credentials", name))
+	return string(body), err
+}
+
+// Forget removes a credential; fs.ErrNotExist when it is not kept.
+func (h *Home) Forget(name string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	return os.Remove(filepath.Join(h.Dir, "credentials", name))
+}
+
+// Credentials lists the names of what is kept, in byte order.
+func (h *Home) Credentials() ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(h.Dir, "credentials"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var out []string
+	for _, e := range entries {
+		if nameForm().MatchString(e.Name()) {
+			out = append(out, e.Name())
+		}
+	}
+	slices.Sort(out)
+	return out, err
+}
+
+// Heads remembers the newest entries seen of an estate's ledgers. It is a
+// ledger.Memory.
+type Heads struct {
+	h      *Home
+	estate string
+}
+
+// Heads are those of the estate with an id.
+func (h *Home) Heads(estate string) Heads { return Heads{h, estate} }
+
+func (m Heads) name(ledger string) string {
+	return "seen/" + m.estate + "/" + strings.ReplaceAll(strings.Trim(ledger, "/"), "/", "_") + ".json"
+}
+
+// Newest is the newest entry seen of a ledger.
+func (m Heads) Newest(of string) (is ledger.Head, err error) {
+	body, err := os.ReadFile(filepath.Join(m.h.Dir, filepath.FromSlash(m.name(of))))
+	if errors.Is(err, fs.ErrNotExist) {
+		return is, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(body, &is)
+	}
+	if err != nil {
+		return is, fmt.Errorf("what was seen of the ledger before cannot be read: %w", err)
+	}
+	return is, nil
+}
+
+// Remember takes a newer entry.
+func (m Heads) Remember(of string, newest ledger.Head) error {
+	body, err := json.Marshal(newest)
+	if err != nil {
+		return err
+	}
+	return m.h.write(m.name(of), append(body, '\n'))
+}
