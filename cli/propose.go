@@ -187,7 +187,9 @@ func (a *app) rehearse(ctx context.Context, p *project, proposal *propose.Propos
 	if f.offline || f.rehearse == "never" || proposal.Counts.Changing() == 0 {
 		return nil
 	}
-	return enact.Rehearse(ctx, proposal, p.drivers, p.catalogs, f.rehearse == "always")
+	return enact.Rehearse(ctx, proposal, enact.RehearseOptions{
+		Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers, Each: f.rehearse == "always", Run: p.holding,
+	})
 }
 
 // live reads what the clouds show of what is recorded; nothing when offline.

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"kasbah/core/driver"
+	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -17,11 +19,20 @@ import (
 // than the proposal.
 const manyCalls = 5000
 
+// RehearseOptions are what a rehearsal needs.
+type RehearseOptions struct {
+	Drivers  map[string]driver.Driver
+	Catalogs map[string]*schema.Catalog
+	Ledgers  map[string]*ledger.Ledger // by ward: what moved meanwhile is read from them
+	Each     bool                      // ask drivers that need a request for each call, too
+	Run      string                    // the run that holds locks for the proposal; "" for none
+}
+
 // Rehearse tries what a proposal would do with the drivers that can, without effect: its
 // calls in their order, with references between them. What a cloud would refuse blocks the
-// proposal, at its line. each says that drivers may be asked that need a request for each
-// call.
-func Rehearse(ctx context.Context, p *propose.Proposal, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, each bool) error {
+// proposal, at its line. In a ward that another run is changing, or has changed since the
+// proposal was made, a refusal says nothing about the proposal: it counts as not tried.
+func Rehearse(ctx context.Context, p *propose.Proposal, o RehearseOptions) error {
 	if len(p.Unfinished) > 0 { // what is there is found out first
 		return nil
 	}
@@ -40,15 +51,15 @@ func Rehearse(ctx context.Context, p *propose.Proposal, drivers map[string]drive
 		}
 		total++
 		name, _ := propose.SplitType(s.action.Type)
-		r, ok := drivers[name].(driver.Rehearser)
-		if !ok || catalogs[name] == nil {
+		r, ok := o.Drivers[name].(driver.Rehearser)
+		if !ok || o.Catalogs[name] == nil {
 			continue
 		}
-		if can, together := r.Rehearsals(); !can || !together && !each {
+		if can, together := r.Rehearsals(); !can || !together && !o.Each {
 			continue
 		}
 		if byDriver[name] == nil {
-			byDriver[name] = &rehearsal{driver: r, catalog: catalogs[name], made: map[string]int{}}
+			byDriver[name] = &rehearsal{driver: r, catalog: o.Catalogs[name], made: map[string]int{}}
 		}
 		byDriver[name].add(s)
 	}
@@ -56,7 +67,7 @@ func Rehearse(ctx context.Context, p *propose.Proposal, drivers map[string]drive
 		return nil
 	}
 	p.Rehearsed = &propose.Rehearsed{Calls: total}
-	if total > manyCalls && !each {
+	if total > manyCalls && !o.Each {
 		return nil
 	}
 	results := map[*step]driver.Tried{}
@@ -68,8 +79,53 @@ func Rehearse(ctx context.Context, p *propose.Proposal, drivers map[string]drive
 			p.Warnings = append(p.Warnings, fmt.Sprintf("%s could not be asked what it would refuse: %v", name, err))
 		}
 	}
+	if refused(results) {
+		moved, err := movedWards(ctx, p, o)
+		if err != nil {
+			return err
+		}
+		for s, res := range results {
+			if res.Err != nil && moved[s.action.Ward] {
+				delete(results, s)
+			}
+		}
+		for _, ward := range value.Keys(moved) {
+			p.Warnings = append(p.Warnings, fmt.Sprintf(
+				"another run is changing %s, or has just changed it: what the clouds refused there now is not counted", ward))
+		}
+	}
 	note(p, steps, results)
 	return nil
+}
+
+func refused(results map[*step]driver.Tried) bool {
+	for _, res := range results {
+		if res.Tried && res.Err != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// movedWards are the wards of a proposal that another run holds a lock on, or whose ledgers
+// have moved since the proposal was made.
+func movedWards(ctx context.Context, p *propose.Proposal, o RehearseOptions) (map[string]bool, error) {
+	moved := map[string]bool{}
+	for _, at := range p.Wards {
+		l := o.Ledgers[at.Ward]
+		if l == nil {
+			continue
+		}
+		s, err := l.Load(ctx)
+		if err != nil {
+			return nil, err
+		}
+		other := slices.ContainsFunc(s.Holders(), func(h *ledger.OpenRun) bool { return h.Run != o.Run })
+		if other || s.Seq != at.Entry {
+			moved[at.Ward] = true
+		}
+	}
+	return moved, nil
 }
 
 // note puts what clouds would refuse into the proposal. What waits for something that was

@@ -40,7 +40,7 @@ func TestRehearsal(t *testing.T) {
 		}
 		c.write()
 		first := c.propose(false)
-		require.NoError(t, enact.Rehearse(ctx, first, c.drivers(), map[string]*schema.Catalog{"medina": c.catalog}, false))
+		require.NoError(t, enact.Rehearse(ctx, first, c.rehearsal()))
 		require.NotNil(t, first.Rehearsed)
 		require.Equal(t, first.Rehearsed.Calls, first.Rehearsed.Tried, "everything can be tried")
 		require.Empty(t, first.Blocked, "nothing is invented")
@@ -71,7 +71,7 @@ func TestRehearsal(t *testing.T) {
 		}
 		c.write()
 		p := c.propose(false)
-		require.NoError(t, enact.Rehearse(ctx, p, c.drivers(), map[string]*schema.Catalog{"medina": c.catalog}, false))
+		require.NoError(t, enact.Rehearse(ctx, p, c.rehearsal()))
 		would := map[string]bool{}
 		for _, b := range p.Blocked {
 			would[b.Address] = true
@@ -99,6 +99,31 @@ func TestRehearsal(t *testing.T) {
 	t.Logf("%d of %d refusals were foretold", said, met)
 	require.Greater(t, met, 10)
 	require.GreaterOrEqual(t, said*100, met*99)
+}
+
+// rehearsal is how a proposal for the coast is rehearsed.
+func (c *coast) rehearsal() enact.RehearseOptions {
+	return enact.RehearseOptions{
+		Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+	}
+}
+
+// TestRehearsalBesideARun: a proposal is rehearsed after another run did what it proposes.
+// That the things are there by now says nothing against it.
+func TestRehearsalBesideARun(t *testing.T) {
+	c := newCoast(t, 7)
+	for range 15 {
+		c.grow()
+	}
+	c.write()
+	p := c.propose(false)
+	c.enact(c.propose(false))
+	require.NoError(t, enact.Rehearse(context.Background(), p, c.rehearsal()))
+	require.Empty(t, p.Blocked)
+	require.Contains(t, strings.Join(p.Warnings, "\n"), "another run is changing shore")
+	require.Less(t, p.Rehearsed.Tried, p.Rehearsed.Calls)
+	require.Zero(t, p.Rehearsed.Refused)
 }
 
 // liveOf are the ids of things of a type with a declaration's name in theirs.
