@@ -19,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"kasbah/core/ledger"
+	"kasbah/core/problem"
 	"kasbah/render"
 )
 
@@ -117,10 +118,10 @@ func (a *app) prepareOutput() error {
 	switch a.colour {
 	case "auto", "always", "never":
 	default:
-		return usage("-colour is %q, and must be auto, always or never", a.colour)
+		return problem.Usage("-colour is %q, and must be auto, always or never", a.colour)
 	}
 	if who := a.acting(); who != render.Clean(who) || len(who) > maxWho {
-		return usage("KASBAH_WHO is %q: who acts is at most %d bytes, without characters that cannot be seen", who, maxWho)
+		return problem.Usage("KASBAH_WHO is %q: who acts is at most %d bytes, without characters that cannot be seen", who, maxWho)
 	}
 	if a.fixedOutput {
 		return nil

@@ -15,6 +15,7 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/enact"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/render"
 )
@@ -48,9 +49,9 @@ func approveCommand() *command {
 		run: func(ctx context.Context, a *app, args []string) error {
 			switch {
 			case len(args) != 1:
-				return usage("approve wants one file, which propose -o has kept")
+				return problem.Usage("approve wants one file, which propose -o has kept")
 			case key == "":
-				return usage("approve wants a private key: -key FILE")
+				return problem.Usage("approve wants a private key: -key FILE")
 			}
 			return a.approve(ctx, args[0], key)
 		},

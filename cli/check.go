@@ -79,7 +79,7 @@ func problemsCode(list problem.List) int {
 // checked puts the problems of kasbah.toml into check's own form.
 func (a *app) checked(err error, form string) error {
 	var list problem.List
-	if _, isUsage := err.(*usageError); isUsage || form == "text" {
+	if _, isUsage := err.(*problem.UsageError); isUsage || form == "text" {
 		return err
 	}
 	list.Add(err)

@@ -59,13 +59,6 @@ func commands() []*command {
 	}
 }
 
-// usageError is a wrong use of the command line: exit code 2.
-type usageError struct{ msg, hint string }
-
-func (e *usageError) Error() string { return e.msg }
-
-func usage(format string, args ...any) error { return &usageError{msg: fmt.Sprintf(format, args...)} }
-
 // exitError ends the program with a code and nothing more to say.
 type exitError int
 
@@ -146,7 +139,7 @@ func (a *app) global(args []string) ([]string, error) {
 		}
 		if !has {
 			if len(args) < 2 {
-				return nil, usage("-C wants a folder")
+				return nil, problem.Usage("-C wants a folder")
 			}
 			v, args = args[1], args[1:]
 		}
@@ -183,19 +176,19 @@ func unknownCommand(args []string) error {
 		}
 	}
 	if len(subs) > 0 {
-		e := &usageError{msg: fmt.Sprintf("kasbah %s wants one of: %s", args[0], strings.Join(subs, ", ")), hint: "`kasbah help` lists all commands"}
+		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s wants one of: %s", args[0], strings.Join(subs, ", ")), Hint: "`kasbah help` lists all commands"}
 		if len(args) > 1 && !strings.HasPrefix(args[1], "-") {
-			e.msg = fmt.Sprintf("there is no command %q", args[0]+" "+args[1])
-			e.hint = nearest.Hint(args[1], subs)
-			if e.hint == "" {
-				e.hint = "there is " + strings.Join(subs, ", ")
+			e.Message = fmt.Sprintf("there is no command %q", args[0]+" "+args[1])
+			e.Hint = nearest.Hint(args[1], subs)
+			if e.Hint == "" {
+				e.Hint = "there is " + strings.Join(subs, ", ")
 			}
 		}
 		return e
 	}
-	e := &usageError{msg: fmt.Sprintf("there is no command %q", args[0]), hint: nearest.Hint(args[0], names)}
-	if e.hint == "" {
-		e.hint = "`kasbah help` lists all commands"
+	e := &problem.UsageError{Message: fmt.Sprintf("there is no command %q", args[0]), Hint: nearest.Hint(args[0], names)}
+	if e.Hint == "" {
+		e.Hint = "`kasbah help` lists all commands"
 	}
 	return e
 }
@@ -236,22 +229,22 @@ func flagError(fs *flag.FlagSet, err error) error {
 	if name, ok := strings.CutPrefix(msg, "flag provided but not defined: -"); ok {
 		var names []string
 		fs.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-		e := &usageError{msg: fmt.Sprintf("kasbah %s has no flag -%s", fs.Name(), render.Clean(name))}
+		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s has no flag -%s", fs.Name(), render.Clean(name))}
 		if n := nearest.To(name, names); n != "" {
-			e.hint = "did you mean -" + n + "?"
+			e.Hint = "did you mean -" + n + "?"
 		} else {
-			e.hint = fmt.Sprintf("`kasbah %s -h` lists them", fs.Name())
+			e.Hint = fmt.Sprintf("`kasbah %s -h` lists them", fs.Name())
 		}
 		return e
 	}
 	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid value "), " for flag -"); ok {
 		name, _, _ := strings.Cut(rest, ":")
-		return usage("-%s wants %s, not %s", name, wants(fs.Lookup(name)), bad)
+		return problem.Usage("-%s wants %s, not %s", name, wants(fs.Lookup(name)), bad)
 	}
 	if name, ok := strings.CutPrefix(msg, "flag needs an argument: -"); ok {
-		return usage("-%s wants a value", name)
+		return problem.Usage("-%s wants a value", name)
 	}
-	return usage("%s", msg)
+	return problem.Usage("%s", msg)
 }
 
 // wants says in words what a flag takes.
@@ -278,7 +271,7 @@ func (a *app) finish(err error) int {
 	}
 	code := exitDone
 	var exit exitError
-	var wrong *usageError
+	var wrong *problem.UsageError
 	var locked *ledger.LockedError
 	var refused *enact.Refused
 	var list problem.List
@@ -289,9 +282,9 @@ func (a *app) finish(err error) int {
 	case errors.As(err, &exit):
 		code = int(exit)
 	case errors.As(err, &wrong):
-		e.Printf("%s\n", wrong.msg)
-		if wrong.hint != "" {
-			e.Printf("    %s\n", wrong.hint)
+		e.Printf("%s\n", wrong.Message)
+		if wrong.Hint != "" {
+			e.Printf("    %s\n", wrong.Hint)
 		}
 		code = exitUsage
 	case errors.As(err, &locked):

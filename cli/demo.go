@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"kasbah/core/problem"
 	"kasbah/demo"
 	"kasbah/render"
 )
@@ -26,7 +27,7 @@ func demoCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || a.json {
-				return usage("demo takes no arguments, and tells its story as text only")
+				return problem.Usage("demo takes no arguments, and tells its story as text only")
 			}
 			return a.runDemo(ctx, keepDir)
 		},

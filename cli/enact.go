@@ -73,11 +73,11 @@ func enactCommand() *command {
 
 func (f *enactFlags) check() error {
 	if f.form != "text" && f.form != "markdown" {
-		return usage("-form is %q, and must be text or markdown", f.form)
+		return problem.Usage("-form is %q, and must be text or markdown", f.form)
 	}
 	for _, s := range f.allow.listFlag {
 		if s != "data" && s != "security" {
-			return usage("-allow is %q, and must be data or security", s)
+			return problem.Usage("-allow is %q, and must be data or security", s)
 		}
 	}
 	if err := f.checkRehearse(); err != nil {
@@ -86,10 +86,10 @@ func (f *enactFlags) check() error {
 	switch enact.IfOneFails(f.ifOneFails) {
 	case enact.StopThen, enact.GoOn, enact.Undo:
 	default:
-		return &usageError{msg: fmt.Sprintf("-if-one-fails is %q, and must be stop, go-on or undo", f.ifOneFails), hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on", "undo"})}
+		return &problem.UsageError{Message: fmt.Sprintf("-if-one-fails is %q, and must be stop, go-on or undo", f.ifOneFails), Hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on", "undo"})}
 	}
 	if f.parallel < 1 || f.parallel > 1000 {
-		return usage("-parallel must lie between 1 and 1000")
+		return problem.Usage("-parallel must lie between 1 and 1000")
 	}
 	return nil
 }
@@ -117,7 +117,7 @@ var changing = []string{"only", "swap", "offline", "input", "inputs"}
 // asItIs refuses, beside the file of a proposal, whatever would change what it does.
 func (a *app) asItIs(file string, args []string) error {
 	if len(args) > 1 {
-		return usage("enact takes the file of one proposal, or wards: %s stands beside %s", file, strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
+		return problem.Usage("enact takes the file of one proposal, or wards: %s stands beside %s", file, strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
 	}
 	var wrong []string
 	a.flags.Visit(func(f *flag.Flag) {
@@ -126,7 +126,7 @@ func (a *app) asItIs(file string, args []string) error {
 		}
 	})
 	if len(wrong) > 0 {
-		return &usageError{msg: fmt.Sprintf("%s is carried out as it is: %s would change what it does", file, strings.Join(wrong, " and ")), hint: "`kasbah propose` with these flags makes another proposal"}
+		return &problem.UsageError{Message: fmt.Sprintf("%s is carried out as it is: %s would change what it does", file, strings.Join(wrong, " and ")), Hint: "`kasbah propose` with these flags makes another proposal"}
 	}
 	return nil
 }

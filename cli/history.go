@@ -31,7 +31,7 @@ func ledgerCompareCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
-				return usage("ledger compare wants an entry (then and now), two entries, or two environments")
+				return problem.Usage("ledger compare wants an entry (then and now), two entries, or two environments")
 			}
 			return a.ledgerCompare(ctx, args, ward)
 		},
@@ -75,7 +75,7 @@ func (a *app) ledgerCompare(ctx context.Context, args []string, ward string) err
 	var at [2]int64
 	for i, arg := range args {
 		if at[i], err = strconv.ParseInt(arg, 10, 64); err != nil || at[i] < 1 {
-			return &usageError{msg: fmt.Sprintf("%q is no entry, and no environment beside another one", arg), hint: nearest.Hint(arg, e.Environments())}
+			return &problem.UsageError{Message: fmt.Sprintf("%q is no entry, and no environment beside another one", arg), Hint: nearest.Hint(arg, e.Environments())}
 		}
 	}
 	p, err := a.open(ctx, wards)
@@ -83,7 +83,7 @@ func (a *app) ledgerCompare(ctx context.Context, args []string, ward string) err
 		return err
 	}
 	if len(p.wards) > 1 {
-		return usage("entries count from 1 in each ward; say which with -ward")
+		return problem.Usage("entries count from 1 in each ward; say which with -ward")
 	}
 	l := p.ledgers[p.wards[0]]
 	doc.A, doc.B = "entry "+args[0], "now"
@@ -156,7 +156,7 @@ func ledgerReleaseCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
-				return usage("ledger release wants addresses, or patterns of them")
+				return problem.Usage("ledger release wants addresses, or patterns of them")
 			}
 			return a.ledgerRelease(ctx, args, f)
 		},
@@ -185,7 +185,7 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 		}
 		if !hit {
 			_, short := value.SplitWard(pattern)
-			return &usageError{msg: pattern + " is not recorded", hint: nearest.Hint(short, known)}
+			return &problem.UsageError{Message: pattern + " is not recorded", Hint: nearest.Hint(short, known)}
 		}
 	}
 	if err := a.consentTo(ctx, fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more.", strings.Join(chosen, ", "))); err != nil {
@@ -214,7 +214,7 @@ func ledgerPruneCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if keep < 0 {
-				return usage("-keep is a number of entries")
+				return problem.Usage("-keep is a number of entries")
 			}
 			p, err := a.open(ctx, args)
 			if err != nil {
@@ -265,7 +265,7 @@ func ledgerMoveCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || len(to) == 0 {
-				return usage("ledger move wants the new [ledger], such as -to store=postgres -to dsn=…")
+				return problem.Usage("ledger move wants the new [ledger], such as -to store=postgres -to dsn=…")
 			}
 			return a.ledgerMove(ctx, to, why)
 		},
@@ -277,7 +277,7 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 	for _, pair := range to {
 		k, v, ok := strings.Cut(pair, "=")
 		if !ok {
-			return usage("-to wants key=value, not %q", pair)
+			return problem.Usage("-to wants key=value, not %q", pair)
 		}
 		settings[k] = setting(v)
 	}
@@ -289,9 +289,9 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 	var wrong *problem.Problem
 	switch {
 	case settings["store"] == nil:
-		return usage("-to wants the kind of store as well, such as -to store=postgres")
+		return problem.Usage("-to wants the kind of store as well, such as -to store=postgres")
 	case errors.As(err, &wrong): // it was typed, and stands in no file
-		return &usageError{msg: "-to: " + wrong.Message, hint: wrong.Hint}
+		return &problem.UsageError{Message: "-to: " + wrong.Message, Hint: wrong.Hint}
 	case err != nil:
 		return err
 	}

@@ -41,7 +41,7 @@ func (a *app) settings(e *estate.Estate) (map[string]any, error) {
 		parts := strings.Split(key, ".")
 		known := ok && (len(parts) == 2 && parts[0] == "ledger" || len(parts) == 3 && parts[0] == "drivers")
 		if !known {
-			return nil, usage("-with wants ledger.KEY=VALUE or drivers.NAME.KEY=VALUE, not %q", w)
+			return nil, problem.Usage("-with wants ledger.KEY=VALUE or drivers.NAME.KEY=VALUE, not %q", w)
 		}
 		if len(parts) == 3 {
 			found := false
@@ -49,7 +49,7 @@ func (a *app) settings(e *estate.Estate) (map[string]any, error) {
 				found = found || d == parts[1]
 			}
 			if !found {
-				return nil, &usageError{msg: fmt.Sprintf("-with: no driver is called %q", parts[1]), hint: nearest.Hint(parts[1], e.Drivers())}
+				return nil, &problem.UsageError{Message: fmt.Sprintf("-with: no driver is called %q", parts[1]), Hint: nearest.Hint(parts[1], e.Drivers())}
 			}
 		}
 		out[key] = setting(v)
@@ -93,11 +93,11 @@ func (a *app) givenInputs(p *project) ([]declare.Input, error) {
 	for _, s := range a.inputs {
 		name, v, ok := strings.Cut(s, "=")
 		if !ok {
-			return nil, usage("-input wants name=value, not %q", s)
+			return nil, problem.Usage("-input wants name=value, not %q", s)
 		}
 		ward, short := value.SplitWard(name)
 		if ward != "" && !p.estate.HasWard(ward) {
-			return nil, &usageError{msg: fmt.Sprintf("-input %s: no ward is called %q", s, ward), hint: nearest.Hint(ward, p.estate.Wards)}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("-input %s: no ward is called %q", s, ward), Hint: nearest.Hint(ward, p.estate.Wards)}
 		}
 		in := declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"}
 		if ward == "" {
@@ -115,14 +115,14 @@ const maxInputFile = 16 << 20
 func inputFile(path string) ([]declare.Input, error) {
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, usage("-inputs: %v", err)
+		return nil, problem.Usage("-inputs: %v", err)
 	}
 	if info.Size() > maxInputFile {
-		return nil, usage("-inputs: %s is larger than %d bytes", path, maxInputFile)
+		return nil, problem.Usage("-inputs: %s is larger than %d bytes", path, maxInputFile)
 	}
 	body, err := os.ReadFile(path)
 	if err != nil {
-		return nil, usage("-inputs: %v", err)
+		return nil, problem.Usage("-inputs: %v", err)
 	}
 	body = bytes.TrimPrefix(body, []byte("\ufeff")) // a byte-order mark
 	doc := map[string]any{}

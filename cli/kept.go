@@ -10,8 +10,10 @@ import (
 	"os"
 
 	"kasbah/core/approval"
+	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/seal"
 )
@@ -85,7 +87,7 @@ func (a *app) kept(ctx context.Context, path string) (*kept, *project, error) {
 		wards = append(wards, w.Ward)
 	}
 	if a.env != "" && a.env != k.proposal.Env {
-		return nil, nil, usage("%s was proposed for %s, and -env is %s", path, k.proposal.Env, a.env)
+		return nil, nil, problem.Usage("%s was proposed for %s, and -env is %s", path, k.proposal.Env, a.env)
 	}
 	a.env = k.proposal.Env
 	p, err := a.open(ctx, wards)
@@ -149,7 +151,7 @@ func (k *kept) keep() error {
 			return err
 		}
 	}
-	return replaceFile(k.path, body, 0o600)
+	return disk.Replace(k.path, body, 0o600)
 }
 
 func enveloped(e *approval.Envelope) ([]byte, error) {

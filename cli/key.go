@@ -13,8 +13,10 @@ import (
 	"strings"
 
 	"kasbah/core/approval"
+	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/home"
@@ -27,7 +29,7 @@ func keyShowCommand() *command {
 		examples: [2]string{"kasbah key show", "kasbah key show -json"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("key show takes no arguments")
+				return problem.Usage("key show takes no arguments")
 			}
 			home, err := a.home()
 			if err != nil {
@@ -57,7 +59,7 @@ func keyNewCommand() *command {
 		examples: [2]string{"kasbah key new", "kasbah key new -json"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("key new takes no arguments")
+				return problem.Usage("key new takes no arguments")
 			}
 			home, err := a.home()
 			if err != nil {
@@ -84,10 +86,10 @@ func keyKeepCommand() *command {
 		examples: [2]string{"kasbah key keep ledger-password", "kasbah key keep beacon-token < token.txt"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("key keep wants one name")
+				return problem.Usage("key keep wants one name")
 			}
 			if err := home.CheckName(args[0]); err != nil {
-				return usage("%v", err)
+				return problem.Usage("%v", err)
 			}
 			var text string
 			var err error
@@ -124,7 +126,7 @@ func keyListCommand() *command {
 		examples: [2]string{"kasbah key list", "kasbah key list -json"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("key list takes no arguments")
+				return problem.Usage("key list takes no arguments")
 			}
 			home, err := a.home()
 			if err != nil {
@@ -151,7 +153,7 @@ func keyForgetCommand() *command {
 		examples: [2]string{"kasbah key forget ledger-password", "kasbah key forget beacon-token"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("key forget wants one name")
+				return problem.Usage("key forget wants one name")
 			}
 			home, err := a.home()
 			if err != nil {
@@ -163,7 +165,7 @@ func keyForgetCommand() *command {
 				if listErr != nil {
 					return listErr
 				}
-				return &usageError{msg: "no credential is called " + args[0], hint: nearest.Hint(args[0], names)}
+				return &problem.UsageError{Message: "no credential is called " + args[0], Hint: nearest.Hint(args[0], names)}
 			}
 			return err
 		},
@@ -180,20 +182,20 @@ func keyAdmitCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 2 {
-				return usage("key admit wants a name and a public key")
+				return problem.Usage("key admit wants a name and a public key")
 			}
 			name, public := args[0], estate.Key(strings.Join(args[1:], " "))
 			if err := home.CheckName(name); err != nil {
-				return usage("%v", err)
+				return problem.Usage("%v", err)
 			}
 			list, what := "recipients", "a recipient"
 			if writer {
 				list, what = "writers", "a writer"
 				if _, err := approval.Public(public); err != nil {
-					return usage("%s: %v", public, err)
+					return problem.Usage("%s: %v", public, err)
 				}
 			} else if _, err := seal.Recipient(public); err != nil {
-				return usage("%v", err)
+				return problem.Usage("%v", err)
 			}
 			return a.changeKeys(ctx, func(e *estate.Estate, c *keyChange) error {
 				for _, r := range e.LedgerList(list) {
@@ -217,7 +219,7 @@ func keyDismissCommand() *command {
 		examples: [2]string{"kasbah key dismiss keeper-2", "kasbah key dismiss age1qe…"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
-				return usage("key dismiss wants a name or a public key")
+				return problem.Usage("key dismiss wants a name or a public key")
 			}
 			who := strings.Join(args, " ")
 			return a.changeKeys(ctx, func(e *estate.Estate, c *keyChange) error {
@@ -242,7 +244,7 @@ func keyDismissCommand() *command {
 					c.leaving = c.leaving || list == "recipients"
 				}
 				if len(c.lists) == 0 {
-					return &usageError{msg: "no recipient and no writer is called " + who, hint: nearest.Hint(who, names)}
+					return &problem.UsageError{Message: "no recipient and no writer is called " + who, Hint: nearest.Hint(who, names)}
 				}
 				return nil
 			})
@@ -257,7 +259,7 @@ func keyWriterCommand() *command {
 		examples: [2]string{"kasbah key writer", "kasbah key writer -json"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("key writer takes no arguments")
+				return problem.Usage("key writer takes no arguments")
 			}
 			home, err := a.home()
 			if err != nil {
@@ -357,7 +359,7 @@ func (a *app) changeKeys(ctx context.Context, change func(*estate.Estate, *keyCh
 			return err
 		}
 	}
-	if err := replaceFile(path, []byte(text), 0o644); err != nil {
+	if err := disk.Replace(path, []byte(text), 0o644); err != nil {
 		return err
 	}
 	lists := func(key string) []string {
@@ -419,14 +421,14 @@ func keyEstateCommand() *command {
 		examples: [2]string{"kasbah key estate", "kasbah key estate -quiet"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("key estate takes no arguments")
+				return problem.Usage("key estate takes no arguments")
 			}
 			lines, said, err := a.newSealing()
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return usage("key estate prints lines for kasbah.toml, and has no JSON form")
+				return problem.Usage("key estate prints lines for kasbah.toml, and has no JSON form")
 			}
 			a.out().Printf("%s", lines)
 			a.say("%s. Put these lines under [ledger] in kasbah.toml, and `kasbah ledger reseal`.", said)

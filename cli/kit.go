@@ -21,7 +21,7 @@ func kitListCommand() *command {
 		examples: [2]string{"kasbah kit list", "kasbah kit list -env live -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("kit list takes no arguments")
+				return problem.Usage("kit list takes no arguments")
 			}
 			p, o, err := a.kitOptions(ctx)
 			if err != nil {
@@ -74,7 +74,7 @@ func kitNamed(o declare.Options, name string) (*declare.Kit, error) {
 		if hint == "" && len(o.Kits) > 0 {
 			hint = "there is " + joinOr(value.Keys(o.Kits))
 		}
-		return nil, &usageError{msg: "kasbah.toml names no kit " + name + " under [kits]", hint: hint}
+		return nil, &problem.UsageError{Message: "kasbah.toml names no kit " + name + " under [kits]", Hint: hint}
 	case k.Err != nil:
 		return nil, problem.At(o.Estate.Kits(o.Env)[name].Position, "kit %s: %v", name, k.Err)
 	}
@@ -87,7 +87,7 @@ func kitShowCommand() *command {
 		examples: [2]string{"kasbah kit show beam", "kasbah kit show beam -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("kit show wants one kit")
+				return problem.Usage("kit show wants one kit")
 			}
 			p, o, err := a.kitOptions(ctx)
 			if err != nil {
@@ -210,7 +210,7 @@ func (a *app) kitAt(p *project, o declare.Options, arg string) (*declare.Kit, er
 	}
 	_, err := os.Stat(filepath.Join(dir, estate.KitFile))
 	if err != nil && strings.ContainsAny(arg, `/\.`) {
-		return nil, usage("%s holds no %s", arg, estate.KitFile)
+		return nil, problem.Usage("%s holds no %s", arg, estate.KitFile)
 	}
 	if o.Kits[arg] != nil || err != nil {
 		return kitNamed(o, arg)

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
+	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -32,13 +33,13 @@ func kitPlaceCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 2 {
-				return usage("kit place wants a kit and a name for the instance")
+				return problem.Usage("kit place wants a kit and a name for the instance")
 			}
 			given := map[string]string{}
 			for _, s := range a.inputs {
 				name, v, ok := strings.Cut(s, "=")
 				if !ok {
-					return usage("-input wants name=value, not %q", s)
+					return problem.Usage("-input wants name=value, not %q", s)
 				}
 				given[name] = v
 			}
@@ -65,14 +66,14 @@ type placing struct {
 
 func (pl *placing) run(ctx context.Context, name, function string) error {
 	if !nameForm.MatchString(pl.instance) {
-		return usage("an instance's name is lower-case letters, digits and -, a letter first, and not %q", pl.instance)
+		return problem.Usage("an instance's name is lower-case letters, digits and -, a letter first, and not %q", pl.instance)
 	}
 	if err := pl.open(ctx, name, function); err != nil {
 		return err
 	}
 	file := pl.ward + "/" + pl.instance + ".star"
 	if _, err := os.Lstat(filepath.Join(pl.p.estate.Dir, filepath.FromSlash(file))); !errors.Is(err, fs.ErrNotExist) {
-		return usage("%s is there already; nothing is written over", file)
+		return problem.Usage("%s is there already; nothing is written over", file)
 	}
 	if err := pl.inputs(ctx); err != nil {
 		return err
@@ -114,12 +115,12 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 	}
 	if pl.ward == "" {
 		if len(e.Wards) != 1 {
-			return &usageError{msg: "into which ward?", hint: "-ward " + strings.Join(e.Wards, ", -ward ")}
+			return &problem.UsageError{Message: "into which ward?", Hint: "-ward " + strings.Join(e.Wards, ", -ward ")}
 		}
 		pl.ward = e.Wards[0]
 	}
 	if !nameForm.MatchString(pl.ward) {
-		return usage("%q is no name for a ward", pl.ward)
+		return problem.Usage("%q is no name for a ward", pl.ward)
 	}
 	functions, problems := declare.DescribeKit(ctx, o, pl.kit)
 	if problems.Wrong() > 0 {
@@ -133,7 +134,7 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 		}
 	}
 	if pl.f.Name == "" {
-		return &usageError{msg: fmt.Sprintf("kit %s has no function %q", name, function), hint: "there is " + joinOr(names)}
+		return &problem.UsageError{Message: fmt.Sprintf("kit %s has no function %q", name, function), Hint: "there is " + joinOr(names)}
 	}
 	return nil
 }
@@ -274,12 +275,12 @@ func (pl *placing) write(ctx context.Context, file string, body []byte) error {
 		if noFolder != nil {
 			err = errors.Join(err, os.Remove(filepath.Dir(path)))
 		}
-		return errors.Join(err, replaceFile(toml, before, 0o644))
+		return errors.Join(err, disk.Replace(toml, before, 0o644))
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	if err := replaceFile(path, body, 0o644); err != nil {
+	if err := disk.Replace(path, body, 0o644); err != nil {
 		return err
 	}
 	if !pl.p.estate.HasWard(pl.ward) {
@@ -287,7 +288,7 @@ func (pl *placing) write(ctx context.Context, file string, body []byte) error {
 		if err != nil {
 			return errors.Join(err, undo())
 		}
-		if err := replaceFile(toml, []byte(after), 0o644); err != nil {
+		if err := disk.Replace(toml, []byte(after), 0o644); err != nil {
 			return errors.Join(err, undo())
 		}
 		wrote = append(wrote, estate.File)

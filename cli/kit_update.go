@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"kasbah/core/declare"
+	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
@@ -29,7 +30,7 @@ func kitUpdateCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("kit update wants one kit")
+				return problem.Usage("kit update wants one kit")
 			}
 			u, err := a.newUpdate(ctx, args[0], to)
 			if err != nil || u == nil {
@@ -71,7 +72,7 @@ func (a *app) newUpdate(ctx context.Context, name, tag string) (*update, error) 
 		a.out().Printf("%s is a folder of the estate, %s: it is kept with the estate and needs no pin.\n", name, u.from.Folder)
 		return nil, nil
 	case u.from.Git == "" && tag != "":
-		return nil, usage("kit %s comes from a folder, which has no tags", name)
+		return nil, problem.Usage("kit %s comes from a folder, which has no tags", name)
 	case tag != "":
 		u.to.Tag = tag
 	case u.from.Git != "":
@@ -114,12 +115,12 @@ func (u *update) source(name string) error {
 			u.from, found = src, true
 		}
 		if src.String() != u.from.String() {
-			return usage("kit %s comes from different sources by environment: name one with -env", name)
+			return problem.Usage("kit %s comes from different sources by environment: name one with -env", name)
 		}
 		u.envs = append(u.envs, env)
 	}
 	if !found {
-		return &usageError{msg: "kasbah.toml names no kit " + name + " under [kits]", hint: "write " + name + " = { git = \"URL\", tag = \"TAG\" } there"}
+		return &problem.UsageError{Message: "kasbah.toml names no kit " + name + " under [kits]", Hint: "write " + name + " = { git = \"URL\", tag = \"TAG\" } there"}
 	}
 	return nil
 }
@@ -281,7 +282,7 @@ func (u *update) write() error {
 	if err != nil {
 		return err
 	}
-	if err := replaceFile(filepath.Join(u.estate.Dir, estate.PinsFile), body, 0o644); err != nil {
+	if err := disk.Replace(filepath.Join(u.estate.Dir, estate.PinsFile), body, 0o644); err != nil {
 		return err
 	}
 	if u.from.Tag != u.to.Tag {
@@ -306,5 +307,5 @@ func (u *update) retag() error {
 	if err != nil {
 		return err
 	}
-	return replaceFile(path, []byte(after), 0o644)
+	return disk.Replace(path, []byte(after), 0o644)
 }

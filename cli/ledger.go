@@ -10,6 +10,7 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/store"
 	"kasbah/core/value"
@@ -47,7 +48,7 @@ func ledgerLogCommand() *command {
 				}
 			}
 			if len(named) > 0 && len(runs) == 0 {
-				return &usageError{msg: "no run is called " + strings.Join(named, " or "), hint: "`kasbah ledger log` lists them"}
+				return &problem.UsageError{Message: "no run is called " + strings.Join(named, " or "), Hint: "`kasbah ledger log` lists them"}
 			}
 			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
 			runs = newestRuns(runs, last)
@@ -108,7 +109,7 @@ func ledgerShowCommand() *command {
 
 func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []string) error {
 	if len(args) > 1 {
-		return usage("ledger show takes one address")
+		return problem.Usage("ledger show takes one address")
 	}
 	pattern := "**"
 	if len(args) == 1 {
@@ -126,7 +127,7 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 		return err
 	}
 	if at < 0 || at > 0 && len(p.wards) > 1 {
-		return usage("entries count from 1 in each ward; say which with -ward")
+		return problem.Usage("entries count from 1 in each ward; say which with -ward")
 	}
 	match := propose.Pattern(pattern)
 	var docs []render.LedgerDocument
@@ -156,7 +157,7 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 		docs = append(docs, d)
 	}
 	if found == 0 && len(args) == 1 {
-		return &usageError{msg: args[0] + " is not recorded", hint: nearest.Hint(pattern, known)}
+		return &problem.UsageError{Message: args[0] + " is not recorded", Hint: nearest.Hint(pattern, known)}
 	}
 	if a.json {
 		for _, d := range docs {

@@ -12,6 +12,7 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/render"
 )
 
@@ -21,10 +22,10 @@ func lockCommand() *command {
 		examples: [2]string{"kasbah lock", "kasbah lock shore -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, args)
-			var wrong *usageError
+			var wrong *problem.UsageError
 			if errors.As(err, &wrong) && len(args) > 0 {
 				if n := nearest.To(args[0], []string{"break", "recover"}); n != "" {
-					wrong.hint = "did you mean `kasbah lock " + n + "`?"
+					wrong.Hint = "did you mean `kasbah lock " + n + "`?"
 				}
 			}
 			if err != nil {
@@ -97,9 +98,9 @@ func findRun(ids []string, s string) (string, error) {
 			return id, nil
 		}
 	case 0:
-		return "", &usageError{msg: "no such run: " + s, hint: "`kasbah lock` shows the runs that hold a lock"}
+		return "", &problem.UsageError{Message: "no such run: " + s, Hint: "`kasbah lock` shows the runs that hold a lock"}
 	}
-	return "", usage("%s stands for several runs; write more of it", s)
+	return "", problem.Usage("%s stands for several runs; write more of it", s)
 }
 
 func lockBreakCommand() *command {
@@ -110,10 +111,10 @@ func lockBreakCommand() *command {
 		flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the ledger; required") },
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("lock break wants one run")
+				return problem.Usage("lock break wants one run")
 			}
 			if why == "" {
-				return usage("lock break wants a reason: -why \"…\"")
+				return problem.Usage("lock break wants a reason: -why \"…\"")
 			}
 			p, states, err := a.openStates(ctx, nil)
 			if err != nil {
@@ -156,13 +157,13 @@ func lockRecoverCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("lock recover wants one run")
+				return problem.Usage("lock recover wants one run")
 			}
 			known := map[string]string{}
 			for _, m := range made {
 				address, id, ok := strings.Cut(m, "=")
 				if !ok || id == "" {
-					return usage("-made wants address=id or address=none, not %q", m)
+					return problem.Usage("-made wants address=id or address=none, not %q", m)
 				}
 				known[address] = id
 			}

@@ -8,6 +8,7 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/value"
 	"kasbah/render"
 )
@@ -30,9 +31,9 @@ func mapCommand() *command {
 			switch form {
 			case "tree", "dot", "mermaid", "json":
 			case "svg", "html":
-				return usage("this version of kasbah does not draw %s yet; there is tree, dot, mermaid and json", form)
+				return problem.Usage("this version of kasbah does not draw %s yet; there is tree, dot, mermaid and json", form)
 			default:
-				return &usageError{msg: "-form is " + form + ", and must be tree, dot, mermaid or json", hint: nearest.Hint(form, []string{"tree", "dot", "mermaid", "json"})}
+				return &problem.UsageError{Message: "-form is " + form + ", and must be tree, dot, mermaid or json", Hint: nearest.Hint(form, []string{"tree", "dot", "mermaid", "json"})}
 			}
 			p, err := a.open(ctx, args)
 			if err != nil {
@@ -112,7 +113,7 @@ func findNode(d *declare.Declared, g *graph.Graph, address string) (int32, error
 		return n, nil
 	case 0:
 		_, short := value.SplitWard(address)
-		return 0, &usageError{msg: "no resource has the address " + address, hint: nearest.Hint(short, known)}
+		return 0, &problem.UsageError{Message: "no resource has the address " + address, Hint: nearest.Hint(short, known)}
 	}
-	return 0, usage("%s is in several wards; write one of %s", address, strings.Join(hits, ", "))
+	return 0, problem.Usage("%s is in several wards; write one of %s", address, strings.Join(hits, ", "))
 }

@@ -11,6 +11,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/drivers/openapi"
@@ -60,7 +61,7 @@ func (h *hand) open(ctx context.Context, a *app) error {
 			h.at.Token = tokenFile(a.path(h.token))
 		}
 	case h.token != "" || h.ca != "":
-		return usage("-token and -ca belong to -api; the estate's driver has them in kasbah.toml")
+		return problem.Usage("-token and -ca belong to -api; the estate's driver has them in kasbah.toml")
 	default:
 		if h.at, err = a.estatesMedina(ctx, h.name); err != nil {
 			return err
@@ -100,9 +101,9 @@ func (a *app) estatesMedina(ctx context.Context, name string) (medina.Settings, 
 		}
 	}
 	if name != "" {
-		return none, &usageError{msg: fmt.Sprintf("-driver: no driver of kind medina is called %q", name), hint: nearest.Hint(name, p.estate.Drivers())}
+		return none, &problem.UsageError{Message: fmt.Sprintf("-driver: no driver of kind medina is called %q", name), Hint: nearest.Hint(name, p.estate.Drivers())}
 	}
-	return none, usage("no driver of this estate is of kind medina; -api names one that runs on its own")
+	return none, problem.Usage("no driver of this estate is of kind medina; -api names one that runs on its own")
 }
 
 // medinaSettings reads the settings of a driver of kind medina. Its token is fetched
@@ -131,7 +132,7 @@ func (h *hand) typ(name string) (*schema.Type, error) {
 	if hint == "" {
 		hint = "there is " + strings.Join(h.cat.Names(), ", ")
 	}
-	return nil, &usageError{msg: "Medina has no type " + name, hint: hint}
+	return nil, &problem.UsageError{Message: "Medina has no type " + name, Hint: hint}
 }
 
 // thing finds a thing by its id or its name.
@@ -168,7 +169,7 @@ func (h *hand) thing(ctx context.Context, typ, id string) (driver.Live, error) {
 	for _, f := range found {
 		ids = append(ids, f.ID)
 	}
-	return l, usage("several of type %s are called %s; write one of %s", typ, id, strings.Join(ids, ", "))
+	return l, problem.Usage("several of type %s are called %s; write one of %s", typ, id, strings.Join(ids, ", "))
 }
 
 // pairs reads key=value arguments into attributes. What a path leads into is
@@ -180,11 +181,11 @@ func pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
 		key, text, ok := strings.Cut(arg, "=")
 		path, err := value.ParsePath(key)
 		if !ok || err != nil || len(path) == 0 {
-			return nil, usage("%q is no key=value", arg)
+			return nil, problem.Usage("%q is no key=value", arg)
 		}
 		attr := t.Lookup(path)
 		if t.Attribute(path[0].Key) == nil || t.Attribute(path[0].Key).Output {
-			return nil, &usageError{msg: fmt.Sprintf("%s has no attribute %s to give", schema.A(t.Name), path[0].Key), hint: nearest.Hint(path[0].Key, t.AttributeNames())}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give", schema.A(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
 		}
 		var v any
 		if text != "" {
@@ -231,7 +232,7 @@ func medinaCommand(name, line, args string, examples [2]string, least, most int,
 		},
 		run: func(ctx context.Context, a *app, rest []string) error {
 			if len(rest) < least || most >= 0 && len(rest) > most {
-				return usage("kasbah medina %s wants %s", name, args)
+				return problem.Usage("kasbah medina %s wants %s", name, args)
 			}
 			if err := h.open(ctx, a); err != nil {
 				return err

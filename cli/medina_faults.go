@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"kasbah/core/problem"
 	"kasbah/medina"
 )
 
@@ -38,7 +39,7 @@ func medinaFaultsCommand() *command {
 			list, err := h.at.Faults(ctx, clear, add)
 			var wrong medina.Refused
 			if errors.As(err, &wrong) {
-				return usage("%v", err)
+				return problem.Usage("%v", err)
 			}
 			if err != nil {
 				return err

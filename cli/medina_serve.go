@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"kasbah/core/estate"
+	"kasbah/core/problem"
 	"kasbah/medina"
 )
 
@@ -29,13 +30,13 @@ func medinaServeCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || o.Pace < 0 || o.Pace > 1 || o.Rate < 0 {
-				return usage("medina serve takes no arguments, -pace lies between 0 and 1, and -rate is no less than 0")
+				return problem.Usage("medina serve takes no arguments, -pace lies between 0 and 1, and -rate is no less than 0")
 			}
 			if habits != "" {
 				o.Habits = strings.Split(habits, ",")
 			}
 			if err := medina.CheckHabits(o.Habits); err != nil {
-				return usage("-habits: %v", err)
+				return problem.Usage("-habits: %v", err)
 			}
 			path, err := a.medinaPath(ctx, o.Path)
 			if err != nil {

@@ -6,6 +6,8 @@ import (
 	"flag"
 	"io"
 	"os"
+
+	"kasbah/core/disk"
 )
 
 func medinaSnapshotCommand() *command {
@@ -15,7 +17,7 @@ func medinaSnapshotCommand() *command {
 			if err := h.at.Snapshot(ctx, &body); err != nil {
 				return err
 			}
-			if err := replaceFile(a.path(args[0]), body.Bytes(), 0o600); err != nil {
+			if err := disk.Replace(a.path(args[0]), body.Bytes(), 0o600); err != nil {
 				return err
 			}
 			a.say("wrote %s", args[0])

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"strings"
 
+	"kasbah/core/problem"
 	"kasbah/medina"
 	"kasbah/render"
 )
@@ -27,7 +28,7 @@ func medinaTokensCommand() *command {
 		func(ctx context.Context, a *app, h *hand, _ []string) error {
 			switch {
 			case make != "" && revoke != "":
-				return usage("it takes one of -new and -revoke")
+				return problem.Usage("it takes one of -new and -revoke")
 			case make != "":
 				t := medina.Token{Name: make, Rights: rights}
 				if zones != "" {

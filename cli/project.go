@@ -143,14 +143,14 @@ func (a *app) environment(e *estate.Estate) (string, error) {
 		if len(all) == 1 {
 			return all[0], nil
 		}
-		return "", &usageError{msg: "which environment?", hint: "-env " + strings.Join(all, ", -env ") + ", or KASBAH_ENV"}
+		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(all, ", -env ") + ", or KASBAH_ENV"}
 	}
 	if !e.HasEnvironment(name) {
 		hint := nearest.Hint(name, all)
 		if hint == "" {
 			hint = "there is " + strings.Join(all, ", ")
 		}
-		return "", &usageError{msg: fmt.Sprintf("%s: no environment is called %q", source, name), hint: hint}
+		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name), Hint: hint}
 	}
 	return name, nil
 }
@@ -179,7 +179,7 @@ func chooseWards(e *estate.Estate, names []string) ([]string, error) {
 			if hint == "" {
 				hint = "there is " + strings.Join(e.Wards, ", ")
 			}
-			return nil, &usageError{msg: fmt.Sprintf("no ward is called %q", n), hint: hint}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", n), Hint: hint}
 		}
 		wanted[n] = true
 	}

@@ -6,20 +6,22 @@ import (
 	"fmt"
 	"slices"
 
+	"golang.org/x/sync/errgroup"
+
 	"kasbah/core/approval"
 	"kasbah/core/declare"
+	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/seal"
 	"kasbah/core/value"
 	"kasbah/render"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // proposeFlags are those of propose, and of enact without a file.
@@ -72,7 +74,7 @@ func (f *proposeFlags) registerRehearse(fs *flag.FlagSet) {
 func (f *proposeFlags) checkRehearse() error {
 	all := []string{"", "auto", "always", "never"}
 	if !slices.Contains(all, f.rehearse) {
-		return &usageError{msg: fmt.Sprintf("-rehearse is %q, and must be auto, always or never", f.rehearse), hint: nearest.Hint(f.rehearse, all[1:])}
+		return &problem.UsageError{Message: fmt.Sprintf("-rehearse is %q, and must be auto, always or never", f.rehearse), Hint: nearest.Hint(f.rehearse, all[1:])}
 	}
 	return nil
 }
@@ -292,9 +294,9 @@ func (a *app) keep(ctx context.Context, p *project, path string, proposal *propo
 			return fmt.Errorf("the proposal could not be sealed: %w", err)
 		}
 	case len(more) > 0:
-		return usage("-reader: the ledger is not sealed, so neither is the proposal, and anybody can read it")
+		return problem.Usage("-reader: the ledger is not sealed, so neither is the proposal, and anybody can read it")
 	}
-	if err := replaceFile(path, body, 0o600); err != nil {
+	if err := disk.Replace(path, body, 0o600); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)
 	}
 	return nil

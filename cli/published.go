@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/value"
 	"kasbah/render"
 )
@@ -21,7 +22,7 @@ func publishedCommand() *command {
 		examples: [2]string{"kasbah published", "kasbah published shore quay_ids -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 2 {
-				return usage("published takes a ward and a name, not %d arguments", len(args))
+				return problem.Usage("published takes a ward and a name, not %d arguments", len(args))
 			}
 			p, states, err := a.openStates(ctx, args[:min(1, len(args))])
 			if err != nil {
@@ -36,7 +37,7 @@ func publishedCommand() *command {
 					}
 				}
 				if len(args) == 2 && len(all) == 0 {
-					return &usageError{msg: w + " publishes no " + args[1], hint: nearest.Hint(args[1], value.Keys(states[w].Published))}
+					return &problem.UsageError{Message: w + " publishes no " + args[1], Hint: nearest.Hint(args[1], value.Keys(states[w].Published))}
 				}
 				d.Wards[w] = all
 			}

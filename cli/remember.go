@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"kasbah/core/declare"
+	"kasbah/core/disk"
 	"kasbah/core/propose"
 	"kasbah/core/seal"
 )
@@ -169,7 +170,7 @@ func (a *app) remember(p *project, r *remembering, proposal *propose.Proposal, o
 		err = os.MkdirAll(filepath.Dir(r.file), 0o700)
 	}
 	if err == nil {
-		err = replaceFile(r.file, body, 0o600)
+		err = disk.Replace(r.file, body, 0o600)
 	}
 	if err == nil {
 		err = sweep(filepath.Dir(r.file))

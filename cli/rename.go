@@ -13,6 +13,7 @@ import (
 
 	"kasbah/core/enact"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/value"
 	"kasbah/render"
 )
@@ -84,7 +85,7 @@ func ledgerRenameCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 2 {
-				return usage("ledger rename wants two addresses: what it is, and what it is to be")
+				return problem.Usage("ledger rename wants two addresses: what it is, and what it is to be")
 			}
 			return a.ledgerRename(ctx, args[0], args[1], f)
 		},
@@ -102,7 +103,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 			switch {
 			case states[w].Records[short] == nil:
 			case ward != "":
-				return usage("%s is recorded in %s and in %s; write it with its ward", short, ward, w)
+				return problem.Usage("%s is recorded in %s and in %s; write it with its ward", short, ward, w)
 			default:
 				ward = w
 			}
@@ -113,21 +114,21 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 		for _, w := range p.wards {
 			known = append(known, states[w].Addresses()...)
 		}
-		return &usageError{msg: from + " is not recorded", hint: nearest.Hint(short, known)}
+		return &problem.UsageError{Message: from + " is not recorded", Hint: nearest.Hint(short, known)}
 	}
 	toWard, toShort := value.SplitWard(to)
 	if toWard == "" {
 		toWard = ward
 	}
 	if states[toWard] == nil {
-		return &usageError{msg: "there is no ward " + toWard, hint: nearest.Hint(toWard, p.wards)}
+		return &problem.UsageError{Message: "there is no ward " + toWard, Hint: nearest.Hint(toWard, p.wards)}
 	}
 	r, err := states[ward].Records[short].Record()
 	if err != nil {
 		return err
 	}
 	if typ, name := typeIn(toShort); typ != r.Type || name == "" {
-		return usage("%s is of type %s, and %s is no address of one", short, r.Type, toShort)
+		return problem.Usage("%s is of type %s, and %s is no address of one", short, r.Type, toShort)
 	}
 	doc := renameDocument{Format: "kasbah.rename/1", From: value.InWard(ward, short), To: value.InWard(toWard, toShort)}
 	if err := a.consentTo(ctx, fmt.Sprintf("Record %s as %s?", doc.From, doc.To)); err != nil {

@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"kasbah/core/declare"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 )
 
@@ -23,11 +24,11 @@ func ledgerRestoreCommand() *command {
 				return err
 			}
 			if len(args) < 1 || len(args) > 2 {
-				return usage("ledger restore wants an entry, and its ward when there are several")
+				return problem.Usage("ledger restore wants an entry, and its ward when there are several")
 			}
 			var err error
 			if f.restore, err = strconv.ParseInt(args[0], 10, 64); err != nil || f.restore < 1 {
-				return usage("%q is no entry: they count from 1; `kasbah ledger log` shows those of each run", args[0])
+				return problem.Usage("%q is no entry: they count from 1; `kasbah ledger log` shows those of each run", args[0])
 			}
 			if err := a.enactWards(ctx, f, args[1:]); err != nil {
 				return err
@@ -41,7 +42,7 @@ func ledgerRestoreCommand() *command {
 // recordedAt is what the project's ward would have declared after an entry.
 func (a *app) recordedAt(ctx context.Context, p *project, entry int64) (*declare.Declared, error) {
 	if len(p.wards) != 1 {
-		return nil, usage("entries count from 1 in each ward; say which ward")
+		return nil, problem.Usage("entries count from 1 in each ward; say which ward")
 	}
 	s, err := p.ledgers[p.wards[0]].LoadAt(ctx, entry)
 	if err != nil {

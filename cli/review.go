@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 	"kasbah/render"
@@ -31,13 +32,13 @@ func reviewCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("review wants one file, which propose -o has kept")
+				return problem.Usage("review wants one file, which propose -o has kept")
 			}
 			if err := a.chooseForm(&form, "text", "markdown", "html", "json"); err != nil {
 				return err
 			}
 			if fit < 0 || fit > 0 && form != "markdown" {
-				return usage("-fit is a number of bytes, and goes with -form markdown")
+				return problem.Usage("-fit is a number of bytes, and goes with -form markdown")
 			}
 			kinds, err := chosenActions(action)
 			if err != nil {
@@ -77,7 +78,7 @@ func chosenActions(list string) ([]string, error) {
 	kinds := strings.Split(strings.ReplaceAll(list, " ", ""), ",")
 	for _, k := range kinds {
 		if !slices.Contains(known, k) {
-			return nil, &usageError{msg: "-action: there is no action " + k, hint: nearest.Hint(k, known)}
+			return nil, &problem.UsageError{Message: "-action: there is no action " + k, Hint: nearest.Hint(k, known)}
 		}
 	}
 	return kinds, nil

@@ -29,7 +29,7 @@ func rulesCommand() *command {
 			}
 			for _, s := range at {
 				if s != "declared" && s != "proposed" && s != "live" {
-					return usage("-at is %q, and must be declared, proposed or live", s)
+					return problem.Usage("-at is %q, and must be declared, proposed or live", s)
 				}
 			}
 			if test {
@@ -59,7 +59,7 @@ func (a *app) chooseForm(form *string, forms ...string) error {
 			return nil
 		}
 	}
-	return usage("-form is %q, and must be one of %s", *form, joinOr(forms))
+	return problem.Usage("-form is %q, and must be one of %s", *form, joinOr(forms))
 }
 
 func (a *app) judge(ctx context.Context, p *project, at []string, form string) error {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/propose"
 	"kasbah/core/value"
@@ -59,7 +60,7 @@ func (a *app) summarise(f enactFlags, d *render.RunDocument) error {
 	if err != nil {
 		return err
 	}
-	if err := replaceFile(f.summary, append(body, '\n'), 0o600); err != nil {
+	if err := disk.Replace(f.summary, append(body, '\n'), 0o600); err != nil {
 		return fmt.Errorf("the run has ended (%s), but its summary could not be written: %w", d.Outcome, err)
 	}
 	return nil

@@ -226,9 +226,9 @@ func (a *app) openingBox(p *project) (*seal.Box, error) {
 func (a *app) acceptEnd(ctx context.Context, p *project, at int64, why string) error {
 	switch {
 	case len(p.wards) != 1:
-		return usage("entries count from 1 in each ward: say which ward's ledger was restored")
+		return problem.Usage("entries count from 1 in each ward: say which ward's ledger was restored")
 	case why == "":
-		return usage("-accept wants a reason: -why \"…\"")
+		return problem.Usage("-accept wants a reason: -why \"…\"")
 	}
 	if err := p.ledgers[p.wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why}); err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/value"
 	"kasbah/demo"
 	"kasbah/render"
@@ -46,7 +47,7 @@ func startCommand() *command {
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("start wants one folder")
+				return problem.Usage("start wants one folder")
 			}
 			dir := args[0]
 			if !filepath.IsAbs(dir) {
@@ -72,7 +73,7 @@ func startCommand() *command {
 				all[estate.File] = []byte(strings.Replace(string(all[estate.File]), "path  = \".kasbah/ledger\"\n", "path  = \".kasbah/ledger\"\n"+lines, 1))
 			case "off":
 			default:
-				return usage("-seal is all or off, not %q", c.seal)
+				return problem.Usage("-seal is all or off, not %q", c.seal)
 			}
 			files, err := writeFiles(dir, all)
 			if err != nil {
@@ -176,9 +177,9 @@ func checkNames(list *string, flag string, many bool, known []string) error {
 	for _, name := range names {
 		switch {
 		case known != nil && !slices.Contains(known, name):
-			return &usageError{msg: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), hint: nearest.Hint(name, known)}
+			return &problem.UsageError{Message: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), Hint: nearest.Hint(name, known)}
 		case !nameForm.MatchString(name):
-			return usage("%s: %q is no name: lower-case letters, digits and -, a letter first", flag, name)
+			return problem.Usage("%s: %q is no name: lower-case letters, digits and -, a letter first", flag, name)
 		}
 	}
 	return nil
@@ -286,7 +287,7 @@ func writeFiles(dir string, all map[string][]byte) ([]string, error) {
 func nothingThere(dir string, all map[string][]byte) error {
 	for _, f := range value.Keys(all) {
 		if _, err := os.Lstat(filepath.Join(dir, f)); err == nil {
-			return usage("%s is there already; nothing is written over", filepath.Join(dir, f))
+			return problem.Usage("%s is there already; nothing is written over", filepath.Join(dir, f))
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}

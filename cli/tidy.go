@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/bazelbuild/buildtools/build"
 
+	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/problem"
 )
@@ -96,14 +96,14 @@ func shortPath(root, path string) string {
 func starFilesBelow(path string) ([]string, error) {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, usage("there is no file or folder %s", path)
+		return nil, problem.Usage("there is no file or folder %s", path)
 	}
 	if err != nil {
-		return nil, usage("%v", err)
+		return nil, problem.Usage("%v", err)
 	}
 	if !info.IsDir() {
 		if !strings.HasSuffix(path, ".star") {
-			return nil, usage("%s is no *.star file", path)
+			return nil, problem.Usage("%s is no *.star file", path)
 		}
 		return []string{path}, nil
 	}
@@ -158,35 +158,7 @@ func tidyFile(path, name string, write bool) (changed bool, err error) {
 		return false, err
 	}
 	if write {
-		err = replaceFile(path, tidy, info.Mode().Perm())
+		err = disk.Replace(path, tidy, info.Mode().Perm())
 	}
 	return true, err
-}
-
-// replaceFile writes a file whole or not at all.
-func replaceFile(path string, body []byte, mode fs.FileMode) error {
-	wrong := func(err error) error {
-		var at *fs.PathError
-		var moved *os.LinkError
-		switch { // both name the temporary file, which nobody knows
-		case errors.As(err, &at):
-			err = at.Err
-		case errors.As(err, &moved):
-			err = moved.Err
-		}
-		return fmt.Errorf("%s could not be written: %w", path, err)
-	}
-	temp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
-	if err != nil {
-		return wrong(err)
-	}
-	_, err = temp.Write(body)
-	err = errors.Join(err, temp.Chmod(mode), temp.Sync(), temp.Close())
-	if err == nil {
-		err = os.Rename(temp.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(wrong(err), os.Remove(temp.Name()))
-	}
-	return nil
 }

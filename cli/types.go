@@ -7,6 +7,7 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/medina"
@@ -48,15 +49,15 @@ func typesCommand() *command {
 		run: func(ctx context.Context, a *app, args []string) error {
 			switch {
 			case f.asked() > 1:
-				return usage("it takes one of -from, -prove, -pin and -compare")
+				return problem.Usage("it takes one of -from, -prove, -pin and -compare")
 			case f.asked() == 1 && len(args) > 0:
-				return usage("with -from, -prove, -pin or -compare it takes no type as well: %s", args[0])
+				return problem.Usage("with -from, -prove, -pin or -compare it takes no type as well: %s", args[0])
 			case (f.draft || f.probe != "" || len(f.overlays) > 0) && f.from == "":
-				return usage("-draft, -probe and -overlay belong to -from")
+				return problem.Usage("-draft, -probe and -overlay belong to -from")
 			case f.sample != "" && f.prove == "":
-				return usage("-sample belongs to -prove")
+				return problem.Usage("-sample belongs to -prove")
 			case len(args) > 1:
-				return usage("types takes one type")
+				return problem.Usage("types takes one type")
 			case f.from != "":
 				return a.typesFrom(ctx, f.from, f.overlays, f.draft, f.probe)
 			}
@@ -113,7 +114,7 @@ func (a *app) showTypes(catalogs map[string]*schema.Catalog, args []string) erro
 	}
 	switch {
 	case len(doc.Types) == 0 && len(args) == 1:
-		return &usageError{msg: "no driver has the type " + args[0], hint: nearest.Hint(args[0], names)}
+		return &problem.UsageError{Message: "no driver has the type " + args[0], Hint: nearest.Hint(args[0], names)}
 	case a.json:
 		return a.document(doc)
 	case len(args) == 1 && !whole:

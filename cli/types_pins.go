@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -114,7 +115,7 @@ func (p *project) driverNamed(name string) (*schema.Catalog, error) {
 	if c := p.catalogs[name]; c != nil {
 		return c, nil
 	}
-	return nil, &usageError{msg: fmt.Sprintf("the estate has no driver %q", name), hint: nearest.Hint(name, p.estate.Drivers())}
+	return nil, &problem.UsageError{Message: fmt.Sprintf("the estate has no driver %q", name), Hint: nearest.Hint(name, p.estate.Drivers())}
 }
 
 func (p *project) driverAndPins(name string) (*schema.Catalog, *estate.Pins, error) {
@@ -144,14 +145,14 @@ func (a *app) pinDriver(p *project, name string) error {
 	if err := os.MkdirAll(filepath.Join(p.estate.Dir, pinnedFolder), 0o755); err != nil {
 		return err
 	}
-	if err := replaceFile(filepath.Join(p.estate.Dir, kept), append(body, '\n'), 0o644); err != nil {
+	if err := disk.Replace(filepath.Join(p.estate.Dir, kept), append(body, '\n'), 0o644); err != nil {
 		return err
 	}
 	pins.SetDriver(pin)
 	if body, err = pins.Encode(); err != nil {
 		return err
 	}
-	if err := replaceFile(filepath.Join(p.estate.Dir, estate.PinsFile), body, 0o644); err != nil {
+	if err := disk.Replace(filepath.Join(p.estate.Dir, estate.PinsFile), body, 0o644); err != nil {
 		return err
 	}
 	if a.json {

@@ -13,6 +13,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/drivers/conformance"
@@ -40,7 +41,7 @@ func (a *app) proveDriver(ctx context.Context, p *project, name, samplePath stri
 	}
 	t := c.Types[typ]
 	if t == nil {
-		return &usageError{msg: fmt.Sprintf("-prove takes a type of %s, such as %s.%s", drv, drv, c.Names()[0]), hint: nearest.Hint(typ, c.Names())}
+		return &problem.UsageError{Message: fmt.Sprintf("-prove takes a type of %s, such as %s.%s", drv, drv, c.Names()[0]), Hint: nearest.Hint(typ, c.Names())}
 	}
 	sample, err := a.sampleOf(t, samplePath)
 	if err != nil {

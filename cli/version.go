@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"runtime"
+
+	"kasbah/core/problem"
 )
 
 func versionCommand() *command {
@@ -11,7 +13,7 @@ func versionCommand() *command {
 		examples: [2]string{"kasbah version", "kasbah version -json"},
 		run: func(_ context.Context, a *app, args []string) error {
 			if len(args) > 0 {
-				return usage("version takes no arguments")
+				return problem.Usage("version takes no arguments")
 			}
 			if a.json {
 				return a.document(map[string]string{"format": "kasbah.version/1", "version": version(), "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})

@@ -9,6 +9,7 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/render"
@@ -20,7 +21,7 @@ func whyCommand() *command {
 		examples: [2]string{"kasbah why medina.machine/gauge-sallow.size", "kasbah why shore:medina.network/coast -json"},
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
-				return usage("why wants one address, such as medina.network/coast or medina.network/coast.range")
+				return problem.Usage("why wants one address, such as medina.network/coast or medina.network/coast.range")
 			}
 			p, states, err := a.openStates(ctx, nil)
 			if err != nil {
@@ -84,14 +85,14 @@ func whichValue(typed string, d *declare.Declared, states map[string]*ledger.Sta
 			_, a := value.SplitWard(full)
 			names = append(names, a)
 		}
-		return "", "", nil, &usageError{msg: "nothing that is declared or recorded has the address " + typed, hint: nearest.Hint(short, names)}
+		return "", "", nil, &problem.UsageError{Message: "nothing that is declared or recorded has the address " + typed, Hint: nearest.Hint(short, names)}
 	case len(hits) > 1:
-		return "", "", nil, &usageError{msg: typed + " is the address of several resources", hint: "say which: " + joinOr(hits)}
+		return "", "", nil, &problem.UsageError{Message: typed + " is the address of several resources", Hint: "say which: " + joinOr(hits)}
 	}
 	ward, address = value.SplitWard(hits[0])
 	path, err = value.ParsePath(strings.TrimPrefix(short[longest:], "."))
 	if err != nil {
-		return "", "", nil, usage("%v", err)
+		return "", "", nil, problem.Usage("%v", err)
 	}
 	return ward, address, path, nil
 }
@@ -109,7 +110,7 @@ func (a *app) why(ctx context.Context, p *project, d *declare.Declared, s *ledge
 	typ := p.typeOf(declare.TypeOf(address))
 	switch {
 	case typ == nil:
-		return nil, usage("no driver has the type of %s", address)
+		return nil, problem.Usage("no driver has the type of %s", address)
 	case len(path) == 0:
 		for _, attr := range typ.Attributes {
 			one := value.Path{value.Key(attr.Name)}
@@ -121,10 +122,10 @@ func (a *app) why(ctx context.Context, p *project, d *declare.Declared, s *ledge
 		}
 	default:
 		if doc.WhyValue, err = whyOne(d, r, rec, typ, path); err != nil {
-			return nil, &usageError{msg: err.Error()}
+			return nil, &problem.UsageError{Message: err.Error()}
 		}
 		if v := doc.WhyValue; len(path) > 1 && v.Declared == nil && v.Recorded == nil && !v.Secret {
-			return nil, &usageError{msg: fmt.Sprintf("%s has no %s", address, path), hint: "`kasbah why " + address + "` lists what it has"}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no %s", address, path), Hint: "`kasbah why " + address + "` lists what it has"}
 		}
 	}
 	if r != nil && len(path) == 0 {
@@ -146,7 +147,7 @@ func (a *app) why(ctx context.Context, p *project, d *declare.Declared, s *ledge
 func whyOne(d *declare.Declared, r *declare.Resource, rec *ledger.Record, typ *schema.Type, path value.Path) (render.WhyValue, error) {
 	v := render.WhyValue{Path: path.String(), Secret: typ.Lookup(path) != nil && typ.Lookup(path).Secret}
 	if r == nil && typ.Attribute(path[0].Key) == nil {
-		return v, &usageError{msg: "a " + typ.Name + " has no attribute " + path[0].Key}
+		return v, &problem.UsageError{Message: "a " + typ.Name + " has no attribute " + path[0].Key}
 	}
 	if r != nil {
 		var err error
