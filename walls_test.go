@@ -65,14 +65,18 @@ func forbidden(from, to, full string) string {
 		return "stores know nothing of what they keep"
 	case in(from, "transport"):
 		return "a connection knows nothing of what uses it"
-	case in(from, "home") && !in(to, "core/seal", "core/ledger", "core/approval"):
-		return "what a machine keeps is for the core's sealing, signing and ledgers, and for cli"
+	case in(from, "home") && !in(to, "core"):
+		return "what a machine keeps is for the core, and for sessions"
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
-	case in(from, "drivers") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value", "core/nearest", "core/environ"):
+	case in(from, "drivers") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value", "core/nearest", "core/environ", "core/disk"):
 		return "drivers know values, schemas and what a program gets, only"
-	case in(from, "medina") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value", "core/nearest"):
+	case in(from, "medina") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value", "core/nearest", "core/problem", "core/disk"):
 		return "the simulated cloud knows nothing of what uses it"
+	case in(from, "session") && in(to, "cli", "render", "demo"):
+		return "a session shows nothing"
+	case in(from, "cli") && in(to, "stores"):
+		return "the command line opens stores by a session"
 	case in(to, "cli") && from != "cmd/kasbah":
 		return "only the program uses cli"
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -21,12 +22,11 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 // app is one run of the program.
 type app struct {
-	unpinned bool // drivers are looked at as they are, whatever pins.toml says
-
 	stdin  io.Reader
 	stdout io.Writer
 	stderr io.Writer
@@ -39,8 +39,8 @@ type app struct {
 	who   string // who acts; the person who runs the program when empty
 	flags *flag.FlagSet
 
-	opened    []*project // to be closed at the end
-	forgetful sync.Once  // it was said that nothing can be remembered here
+	opened  []*session.Session // to be closed at the end
+	overrun chan string        // the program ends with these words: see declare.Options.Overrun
 	// common flags
 	env     string
 	inputs  listFlag
@@ -84,7 +84,7 @@ func (w *wordsFlag) Set(s string) error {
 func (w *wordsFlag) has(word string) bool { return slices.Contains(w.listFlag, word) }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
-	a := &app{stdin: in, stdout: out, stderr: errOut, dir: ".", outWidth: 100, errWidth: 100, passphrases: map[string]string{}}
+	a := &app{stdin: in, stdout: out, stderr: errOut, dir: ".", outWidth: 100, errWidth: 100, passphrases: map[string]string{}, overrun: make(chan string, 1)}
 	a.buffer, a.errors = newStreams(out, errOut)
 	a.outProfile, a.errProfile = termenv.Ascii, termenv.Ascii
 	a.colour = "auto"
@@ -175,6 +175,67 @@ func (a *app) path(name string) string {
 		return name
 	}
 	return filepath.Join(a.dir, name)
+}
+
+// config is how a session is opened for the common flags, an environment and some wards.
+func (a *app) config(env string, wards []string) session.Config {
+	c := session.Config{
+		Dir: a.dir, Env: env, Wards: wards, Given: session.Given{Settings: a.with, Inputs: a.inputs, Files: a.files},
+		Identity: a.identity(), Home: a.home, Tell: func(words string) { a.say("%s", words) },
+		Overrun: func(words string) {
+			select {
+			case a.overrun <- words:
+			default:
+			}
+		},
+	}
+	if a.verbose {
+		c.Detail, c.Log = c.Tell, c.Tell
+	}
+	return c
+}
+
+// open opens a session for some wards, all when none are named.
+func (a *app) open(ctx context.Context, wards []string) (*session.Session, error) {
+	return a.openWith(ctx, a.config(a.env, wards))
+}
+
+// openWith opens a session that is closed when the program ends.
+func (a *app) openWith(ctx context.Context, c session.Config) (*session.Session, error) {
+	s, err := session.Open(ctx, c)
+	a.closeLater(s)
+	return s, err
+}
+
+func (a *app) closeLater(s *session.Session) {
+	if s != nil {
+		a.opened = append(a.opened, s)
+		a.env = s.Env // for what is said about it
+	}
+}
+
+// openAny is open for commands whose answer is about what all environments share: the first
+// one serves when none is named.
+func (a *app) openAny(ctx context.Context, wards []string) (*session.Session, error) {
+	c := a.config(a.env, wards)
+	e, err := session.FindEstate(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	if all := e.Environments(); c.Env == "" && os.Getenv("KASBAH_ENV") == "" && len(all) > 0 {
+		c.Env = all[0]
+	}
+	return a.openWith(ctx, c)
+}
+
+// openStates opens a session and reads the ledgers of its wards.
+func (a *app) openStates(ctx context.Context, wards []string) (*session.Session, map[string]*ledger.State, error) {
+	s, err := a.open(ctx, wards)
+	if err != nil {
+		return nil, nil, err
+	}
+	states, err := s.States(ctx)
+	return s, states, err
 }
 
 func (a *app) flush() error { return a.buffer.Flush() }

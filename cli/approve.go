@@ -6,36 +6,28 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
 	"kasbah/core/approval"
+	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 // approvalDocument is the JSON form of what a signature came to.
 type approvalDocument struct {
-	Format   string         `json:"format"`
-	File     string         `json:"file"`
-	Proposal string         `json:"proposal"`
-	Key      string         `json:"key"`   // fingerprint
-	Added    bool           `json:"added"` // false when it was signed by the key before
-	Wards    []wardApproval `json:"wards"` // those that ask for signatures
-}
-
-type wardApproval struct {
-	Ward   string   `json:"ward"`
-	Wanted int      `json:"wanted"`
-	By     []string `json:"by"`     // whose signatures count
-	Counts bool     `json:"counts"` // this one does
-	Why    string   `json:"why,omitempty"`
+	Format   string           `json:"format"`
+	File     string           `json:"file"`
+	Proposal string           `json:"proposal"`
+	Key      string           `json:"key"`   // fingerprint
+	Added    bool             `json:"added"` // false when it was signed by the key before
+	Wards    []propose.Signed `json:"wards"` // those that ask for signatures
 }
 
 func approveCommand() *command {
@@ -59,13 +51,13 @@ func approveCommand() *command {
 }
 
 func (a *app) approve(ctx context.Context, path, key string) error {
-	k, _, err := a.kept(ctx, path)
+	k, _, err := a.openProposal(ctx, path)
 	if err != nil {
 		return err
 	}
-	p, e := k.proposal, k.envelope
+	p, e := k.Proposal, k.Envelope
 	if !a.json && !a.quiet {
-		signed, err := signatures(p, e)
+		signed, err := signatures(k)
 		if err != nil {
 			return err
 		}
@@ -97,13 +89,13 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 		return err
 	}
 	if added {
-		if err := k.keep(); err != nil {
+		if err := k.Save(); err != nil {
 			return fmt.Errorf("the signature could not be kept: %w", err)
 		}
 	}
-	doc := approvalDocument{Format: "kasbah.approval/1", File: path, Proposal: p.ID, Key: id, Added: added, Wards: []wardApproval{}}
+	doc := approvalDocument{Format: "kasbah.approval/1", File: path, Proposal: p.ID, Key: id, Added: added, Wards: []propose.Signed{}}
 	for _, x := range p.Approvals {
-		w, err := signedFor(p, x, e, id)
+		w, err := p.SignedFor(x, e, id)
 		if err != nil {
 			return err
 		}
@@ -116,52 +108,24 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 	return nil
 }
 
-// signedFor is what the signatures come to for a ward that asks for some, and
-// what that of one key, by its fingerprint, adds to it.
-func signedFor(p *propose.Proposal, x propose.Approval, e *approval.Envelope, id string) (wardApproval, error) {
-	w := wardApproval{Ward: x.Ward, Wanted: x.Signatures, By: []string{}}
-	signed, err := e.Check(x.Keys)
-	if err != nil {
-		return w, err
-	}
-	who, proposer := "", p.Proposer(e, x.Keys)
-	for name, text := range x.Keys {
-		if k, err := approval.Public(text); err == nil && approval.Fingerprint(k) == id {
-			who = name
-		}
-	}
-	w.By = append(w.By, slices.DeleteFunc(signed.By, func(n string) bool { return n == proposer })...)
-	switch who {
-	case "":
-		w.Why = "the key is not listed there"
-	case proposer:
-		w.Why = who + " proposed it, whose own signature does not count"
-	default:
-		w.Counts = true
-	}
-	return w, nil
-}
-
-// counted is how many signatures there are of those wanted, and whose.
-func (w *wardApproval) counted() string {
-	s := fmt.Sprintf("%s: %d of %s", w.Ward, len(w.By), render.Count(w.Wanted, "signature"))
-	if len(w.By) > 0 {
-		s += " (" + strings.Join(w.By, ", ") + ")"
-	}
-	return s
-}
-
 // signatures says which of the signatures that a kept proposal needs it has.
-func signatures(p *propose.Proposal, e *approval.Envelope) ([]string, error) {
+func signatures(k *session.ProposalFile) ([]string, error) {
 	var lines []string
-	for _, x := range p.Approvals {
-		w, err := signedFor(p, x, e, "")
+	for _, x := range k.Proposal.Approvals {
+		w, err := k.Proposal.SignedFor(x, k.Envelope, "")
 		if err != nil {
 			return nil, err
 		}
-		lines = append(lines, "Signed for "+w.counted()+".")
+		lines = append(lines, "Signed for "+render.Signed(w)+".")
 	}
 	return lines, nil
+}
+
+// openProposal reads a kept proposal and opens a session for it.
+func (a *app) openProposal(ctx context.Context, path string) (*session.ProposalFile, *session.Session, error) {
+	k, s, err := session.OpenProposal(ctx, a.config(a.env, nil), path)
+	a.closeLater(s)
+	return k, s, err
 }
 
 func (a *app) tellApproval(doc approvalDocument) {
@@ -180,7 +144,7 @@ func (a *app) tellApproval(doc approvalDocument) {
 	}
 	ready := true
 	for _, w := range doc.Wards {
-		line := w.counted()
+		line := render.Signed(w)
 		if w.Why != "" {
 			line += "; this one does not count: " + w.Why
 		}
@@ -198,14 +162,7 @@ const maxKey = 1 << 20
 // privateKey reads a private key, and asks for its passphrase without echo
 // where it has one.
 func (a *app) privateKey(path string) (ssh.Signer, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > maxKey {
-		return nil, fmt.Errorf("%s is larger than any private key", path)
-	}
-	body, err := os.ReadFile(path)
+	body, err := disk.Read(path, maxKey)
 	if err != nil {
 		return nil, err
 	}

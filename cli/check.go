@@ -26,12 +26,13 @@ func checkCommand() *command {
 			if err != nil {
 				return a.checked(err, form)
 			}
-			d, g, problems, err := a.evaluate(ctx, p)
+			e, err := p.Evaluate(ctx, p.Others())
 			if err != nil {
 				return err
 			}
+			d, problems := e.Declared, e.Problems
 			if problems.Wrong() == 0 {
-				problems = append(problems, p.secretProblems(ctx, d, problem.Warning)...)
+				problems = append(problems, p.SecretProblems(ctx, d, problem.Warning)...)
 				problems.Sort()
 			}
 			if err := a.report(problems, form); err != nil {
@@ -42,7 +43,7 @@ func checkCommand() *command {
 				return exitError(problemsCode(problems))
 			}
 			if form == "text" {
-				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.estate.Name, render.Count(len(d.Resources), "resource"), render.Count(len(d.Wards), "ward"), render.Count(g.Edges(), "need"))
+				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.Estate.Name, render.Count(len(d.Resources), "resource"), render.Count(len(d.Wards), "ward"), render.Count(e.Graph.Edges(), "need"))
 				if a.verbose {
 					a.say("checked in %s", time.Since(began).Round(time.Millisecond))
 				}

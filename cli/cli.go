@@ -86,7 +86,14 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 			}
 		}
 	}()
-	return a.finish(a.main(ctx, args))
+	done := make(chan error, 1)
+	go func() { done <- a.main(ctx, args) }()
+	select {
+	case err := <-done:
+		return a.finish(err)
+	case words := <-a.overrun:
+		return a.finish(errors.New(words))
+	}
 }
 
 // main finds the command and runs it.
@@ -265,7 +272,7 @@ func wants(f *flag.Flag) string {
 // finish prints an error and finds the exit code.
 func (a *app) finish(err error) int {
 	for _, p := range a.opened {
-		if cerr := p.close(); cerr != nil {
+		if cerr := p.Close(); cerr != nil {
 			err = errors.Join(err, cerr)
 		}
 	}

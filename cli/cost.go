@@ -5,27 +5,29 @@ import (
 	"flag"
 
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func costCommand() *command {
-	var f proposeFlags
+	var f session.Request
 	return &command{
 		name: "cost", line: "show what resources cost a month, now and as proposed", args: "[WARD…]", common: true,
 		examples: [2]string{"kasbah cost -env live", "kasbah cost shore -offline -json"},
 		flags: func(fs *flag.FlagSet) {
-			fs.Var(&f.only, "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
-			fs.BoolVar(&f.offline, "offline", false, "take what the ledger has for what is live")
+			fs.Var((*listFlag)(&f.Only), "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
+			fs.BoolVar(&f.Offline, "offline", false, "take what the ledger has for what is live")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
 			p, err := a.open(ctx, args)
 			if err != nil {
 				return err
 			}
-			proposal, err := a.propose(ctx, p, f)
+			made, err := p.Propose(ctx, f)
 			if err != nil {
 				return err
 			}
-			d := render.NewCostDocument(proposal)
+			a.tellRemarks(made.Remarks)
+			d := render.NewCostDocument(made.Proposal)
 			if a.json {
 				return a.document(d)
 			}

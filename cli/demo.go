@@ -53,7 +53,7 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 	} else if !filepath.IsAbs(dir) {
 		dir = filepath.Join(a.dir, dir)
 	}
-	if _, err := writeEstate(dir, demo.LanternCoast()); err != nil {
+	if _, err := demo.WriteEstate(dir, demo.LanternCoast()); err != nil {
 		return err
 	}
 	s := &story{a: a, ctx: ctx, dir: dir}

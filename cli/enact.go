@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/oklog/ulid/v2"
 	"golang.org/x/term"
 
 	"kasbah/core/enact"
@@ -19,9 +18,9 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
-	"kasbah/core/rules"
 	"kasbah/core/value"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 // enactFlags are those of enact and raze.
@@ -37,7 +36,6 @@ type enactFlags struct {
 	allow      wordsFlag
 	ifOneFails string
 	reason     string
-	restore    int64 // the entry whose state is to be restored; 0 for what is declared
 }
 
 func (f *enactFlags) register(fs *flag.FlagSet) {
@@ -80,7 +78,7 @@ func (f *enactFlags) check() error {
 			return problem.Usage("-allow is %q, and must be data or security", s)
 		}
 	}
-	if err := f.checkRehearse(); err != nil {
+	if err := f.proposeFlags.check(); err != nil {
 		return err
 	}
 	switch enact.IfOneFails(f.ifOneFails) {
@@ -141,41 +139,49 @@ func isFile(s string) bool {
 }
 
 func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
-	k, p, err := a.kept(ctx, path)
+	k, s, err := a.openProposal(ctx, path)
 	if err != nil {
 		return err
 	}
-	proposal, envelope := k.proposal, k.envelope
-	for _, w := range proposal.Wards {
-		err := p.ledgers[w.Ward].Contains(ctx, w.Entry, w.Hash)
-		var other *ledger.RollbackError
-		if errors.As(err, &other) {
-			err = &enact.Refused{Reasons: []string{fmt.Sprintf("%s was made from entry %d of the ledger of %s, and the ledger here has another one, or ends before it: it is another ledger, or an old copy was put back", path, w.Entry, w.Ward)}}
-		}
-		if err != nil {
-			return err
-		}
+	if err := k.SameLedgers(ctx, s); err != nil {
+		return err
 	}
 	f.file = path
-	o := a.enactOptions(ctx, p, f)
-	o.Kept, o.JudgeLive = &enact.Kept{Envelope: envelope}, true
-	return a.carryOut(ctx, p, proposal, f, o)
-}
-
-func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error {
-	p, err := a.open(ctx, args)
+	o := s.EnactOptions(ctx, f.run(a))
+	o.Envelope, o.JudgeLive = k.Envelope, true
+	signed, err := signatures(k)
 	if err != nil {
 		return err
 	}
-	t := &turn{a: a, p: p, f: f, o: a.enactOptions(ctx, p, f), until: time.Now().Add(f.wait)}
-	err = t.take(ctx)
-	return errors.Join(err, t.release(ctx))
+	return a.carryOut(ctx, s, k.Proposal, f, o, render.ProposalOptions{Signed: signed, Now: time.Now()})
 }
 
-func (a *app) enactOptions(ctx context.Context, p *project, f enactFlags) enact.Options {
-	return enact.Options{
-		Sealed: p.box != nil, Secret: p.secretOf(ctx), Confide: p.revealed.Add, Run: ulid.Make().String(), Command: a.typed, Reason: f.reason, Drivers: p.drivers, Catalogs: p.catalogs, Ledgers: p.ledgers,
-		Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails), Timeout: f.timeout, Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
+// enactWards proposes and carries out.
+func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error {
+	s, err := a.open(ctx, args)
+	if err != nil {
+		return err
+	}
+	return enact.TakeTurn(ctx, enact.Turn{
+		Propose: s.Proposer(f.Request, a.tellRemarks),
+		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
+			o.JudgeLive = f.Offline
+			show := render.ProposalOptions{}
+			if f.Offline {
+				show.Now = time.Now()
+			}
+			return a.carryOut(ctx, s, p, f, o, show)
+		},
+		Options: func() enact.Options { return s.EnactOptions(ctx, f.run(a)) },
+		Tell:    func(words string) { a.say("%s", words) },
+	})
+}
+
+// run is how the flags say that a run acts.
+func (f *enactFlags) run(a *app) session.Run {
+	return session.Run{
+		Command: a.typed, Reason: f.reason, Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails), Timeout: f.timeout,
+		Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
 	}
 }
 
@@ -185,27 +191,17 @@ func (a *app) waiting() func(ledger.OpenRun) {
 	return func(r ledger.OpenRun) {
 		if told != r.Run {
 			told = r.Run
-			a.say("waiting for %s", render.NewHolder("", &r).Held(time.Now()))
+			a.say("waiting for %s", render.Held(ledger.HolderOf("", &r), time.Now()))
 		}
 	}
 }
 
 // carryOut shows a proposal, asks for consent and enacts it.
-func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Proposal, f enactFlags, o enact.Options) error {
-	file, old := o.Kept, o.JudgeLive
+func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propose.Proposal, f enactFlags, o enact.Options, show render.ProposalOptions) error {
 	shown := !a.json && f.form == "text" && !(a.quiet && a.yes)
 	if shown {
-		opts := render.ProposalOptions{Full: f.full, Undo: f.ifOneFails == string(enact.Undo)}
-		if file != nil {
-			var err error
-			if opts.Signed, err = signatures(proposal, file.Envelope); err != nil {
-				return err
-			}
-		}
-		if old {
-			opts.Now = time.Now()
-		}
-		a.out().Proposal(proposal, opts)
+		show.Full, show.Undo = f.full, o.IfOneFails == enact.Undo
+		a.out().Proposal(proposal, show)
 		if err := a.flush(); err != nil {
 			return err
 		}
@@ -217,9 +213,9 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 		return err
 	}
 	if proposal.Idle() {
-		return a.summarise(f, newRunDocument(p, proposal, f, time.Now(), &enact.Result{Outcome: "done"}))
+		return a.summarise(f, newRunDocument(proposal, f, time.Now(), &enact.Result{Outcome: "done"}))
 	}
-	if len(proposal.Approvals) > 0 && file == nil {
+	if len(proposal.Approvals) > 0 && o.Envelope == nil {
 		return unsigned(proposal)
 	}
 	if proposal.Counts.Changing() > 0 || proposal.ChangesPolicy() {
@@ -227,7 +223,10 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 			return err
 		}
 	}
-	o.Judge = p.judgeAgain(proposal)
+	var err error
+	if o.Judge, err = s.JudgeAgain(ctx, proposal); err != nil {
+		return err
+	}
 	stop := make(chan struct{})
 	o.Stop = stop
 	a.setOnStop(func(n int) bool {
@@ -246,10 +245,10 @@ func (a *app) carryOut(ctx context.Context, p *project, proposal *propose.Propos
 	if err != nil {
 		return err
 	}
-	if err := a.summarise(f, newRunDocument(p, proposal, f, began, r)); err != nil {
+	if err := a.summarise(f, newRunDocument(proposal, f, began, r)); err != nil {
 		return err
 	}
-	err = a.ended(p, proposal, f, r)
+	err = a.ended(proposal, f, r)
 	select {
 	case <-stop: // it was asked to stop, and did
 		if r.Outcome == "failed" {
@@ -273,34 +272,14 @@ func unsigned(p *propose.Proposal) error {
 	return r
 }
 
-// judgeAgain judges actions in the middle of a run by the rules that were
-// undecided about them.
-func (p *project) judgeAgain(proposal *propose.Proposal) func(context.Context, *propose.Action, value.Map) ([]string, error) {
-	if p.rules == nil {
-		return nil
-	}
-	return func(ctx context.Context, act *propose.Action, inputs value.Map) ([]string, error) {
-		drv, typ := propose.SplitType(act.Type)
-		report := proposal.JudgeAgain(ctx, p.rules, act, p.catalogs[drv].Types[typ], inputs)
-		var said []string
-		for _, f := range report.Findings {
-			if f.Blocks() {
-				return said, &rules.Refusal{Finding: f}
-			}
-			said = append(said, f.Address+": "+f.Sentence())
-		}
-		return said, nil
-	}
-}
-
 // ended says how a run ended.
-func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *enact.Result) error {
+func (a *app) ended(proposal *propose.Proposal, f enactFlags, r *enact.Result) error {
 	if len(r.Failures) > 0 {
 		a.errs().Problems(problem.List(r.Failures))
 	}
 	text := !a.json && f.form == "text"
 	if text && proposal.Counts.Changing() == 0 && proposal.ChangesPolicy() {
-		a.out().Printf("Who must sign is noted in the ledger. Run %s.\n", render.ShortRun(r.Run))
+		a.out().Printf("Who must sign is noted in the ledger. Run %s.\n", ledger.ShortRun(r.Run))
 	}
 	if text && proposal.Counts.Changing() > 0 {
 		line := render.CountsLine(r.Counts)
@@ -308,7 +287,7 @@ func (a *app) ended(p *project, proposal *propose.Proposal, f enactFlags, r *ena
 		if r.Resumed > 0 {
 			line += fmt.Sprintf(" (%d of them before)", r.Resumed)
 		}
-		out.Printf("%s. Run %s.\n", line, render.ShortRun(r.Run))
+		out.Printf("%s. Run %s.\n", line, ledger.ShortRun(r.Run))
 		for _, ward := range value.Keys(r.Published) {
 			for _, n := range value.Keys(r.Published[ward]) {
 				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), a.outWidth-2, "  "))

@@ -16,9 +16,9 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
-	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func ledgerCompareCommand() *command {
@@ -43,26 +43,25 @@ func (a *app) ledgerCompare(ctx context.Context, args []string, ward string) err
 	if ward != "" {
 		wards = []string{ward}
 	}
-	e, err := a.estate()
+	e, err := session.FindEstate(a.dir)
 	if err != nil {
 		return err
 	}
 	doc := render.CompareDocument{Format: "kasbah.compare/1", Wards: []render.CompareWard{}}
 	if len(args) == 2 && e.HasEnvironment(args[0]) && e.HasEnvironment(args[1]) {
-		var sides [2]*project
+		var sides [2]*session.Session
 		for i, env := range args {
-			a.env = env
-			if sides[i], err = a.open(ctx, wards); err != nil {
+			if sides[i], err = a.openWith(ctx, a.config(env, wards)); err != nil {
 				return err
 			}
 		}
 		doc.A, doc.B = args[0], args[1]
-		for _, w := range sides[0].wards {
-			was, err := sides[0].ledgers[w].Load(ctx)
+		for _, w := range sides[0].Wards {
+			was, err := sides[0].Ledgers[w].Load(ctx)
 			if err != nil {
 				return err
 			}
-			now, err := sides[1].ledgers[w].Load(ctx)
+			now, err := sides[1].Ledgers[w].Load(ctx)
 			if err != nil {
 				return err
 			}
@@ -82,33 +81,25 @@ func (a *app) ledgerCompare(ctx context.Context, args []string, ward string) err
 	if err != nil {
 		return err
 	}
-	if len(p.wards) > 1 {
+	if len(p.Wards) > 1 {
 		return problem.Usage("entries count from 1 in each ward; say which with -ward")
 	}
-	l := p.ledgers[p.wards[0]]
 	doc.A, doc.B = "entry "+args[0], "now"
 	if len(args) == 2 {
 		doc.B = "entry " + args[1]
 	}
-	was, err := l.LoadAt(ctx, at[0])
+	was, err := p.At(ctx, p.Wards[0], at[0])
 	if err != nil {
-		return prunedWords(err)
+		return err
 	}
-	now, err := l.LoadAt(ctx, at[1])
+	now, err := p.At(ctx, p.Wards[0], at[1])
 	if err != nil {
-		return prunedWords(err)
+		return err
 	}
-	if err := doc.Add(p.wards[0], was, now); err != nil {
+	if err := doc.Add(p.Wards[0], was, now); err != nil {
 		return err
 	}
 	return a.tellCompare(doc)
-}
-
-func prunedWords(err error) error {
-	if errors.Is(err, store.ErrBlank) {
-		return errors.New("that part of the ledger was pruned")
-	}
-	return err
 }
 
 func (a *app) tellCompare(doc render.CompareDocument) error {
@@ -128,8 +119,8 @@ func ledgerExportCommand() *command {
 			if err != nil {
 				return err
 			}
-			doc := render.ExportDocument{Format: "kasbah.export/1", Estate: p.estate.Name, Env: p.env, Wards: []render.ExportWard{}}
-			for _, w := range p.wards {
+			doc := render.ExportDocument{Format: "kasbah.export/1", Estate: p.Estate.Name, Env: p.Env, Wards: []render.ExportWard{}}
+			for _, w := range p.Wards {
 				s := states[w]
 				one := render.ExportWard{Ward: w, Entry: s.Seq, Hash: s.Hash, Published: s.Published, Reads: s.Reads, Resources: []*ledger.Record{}}
 				for _, address := range s.Addresses() {
@@ -171,7 +162,7 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 	var chosen, known []string
 	for _, pattern := range patterns {
 		match, hit := propose.Pattern(pattern), false
-		for _, w := range p.wards {
+		for _, w := range p.Wards {
 			for _, address := range states[w].Addresses() {
 				full := value.InWard(w, address)
 				known = append(known, address)
@@ -191,14 +182,14 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 	if err := a.consentTo(ctx, fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more.", strings.Join(chosen, ", "))); err != nil {
 		return err
 	}
-	o := a.enactOptions(ctx, p, f)
+	o := p.EnactOptions(ctx, f.run(a))
 	if err := enact.Release(ctx, chosen, o); err != nil {
 		return err
 	}
 	if a.json {
 		return a.document(map[string]any{"format": "kasbah.release/1", "run": o.Run, "released": chosen})
 	}
-	a.out().Printf("%s released. Run %s.\nWhat is still declared would be made anew: take it out of the declarations.\n", render.Count(len(chosen), "resource"), render.ShortRun(o.Run))
+	a.out().Printf("%s released. Run %s.\nWhat is still declared would be made anew: take it out of the declarations.\n", render.Count(len(chosen), "resource"), ledger.ShortRun(o.Run))
 	return nil
 }
 
@@ -220,7 +211,7 @@ func ledgerPruneCommand() *command {
 			if err != nil {
 				return err
 			}
-			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(p.wards, ", ")+"? It cannot be had back."); err != nil {
+			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(p.Wards, ", ")+"? It cannot be had back."); err != nil {
 				return err
 			}
 			type pruned struct {
@@ -231,8 +222,8 @@ func ledgerPruneCommand() *command {
 				Format string   `json:"format"`
 				Wards  []pruned `json:"wards"`
 			}{"kasbah.prune/1", []pruned{}}
-			for _, w := range p.wards {
-				upTo, err := p.ledgers[w].Prune(ctx, keep, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why})
+			for _, w := range p.Wards {
+				upTo, err := p.Ledgers[w].Prune(ctx, keep, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why})
 				if err != nil {
 					return err
 				}
@@ -240,9 +231,9 @@ func ledgerPruneCommand() *command {
 				switch {
 				case a.json:
 				case upTo == 0:
-					a.out().Printf("%s, %s: nothing to prune. Entries are pruned up to the older of two checkpoints, which are written as the log grows.\n", w, p.env)
+					a.out().Printf("%s, %s: nothing to prune. Entries are pruned up to the older of two checkpoints, which are written as the log grows.\n", w, p.Env)
 				default:
-					a.out().Printf("%s, %s: entries 1 to %d are gone.\n", w, p.env, upTo)
+					a.out().Printf("%s, %s: entries 1 to %d are gone.\n", w, p.Env, upTo)
 				}
 			}
 			if a.json {
@@ -279,13 +270,13 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 		if !ok {
 			return problem.Usage("-to wants key=value, not %q", pair)
 		}
-		settings[k] = setting(v)
+		settings[k] = value.Typed(v)
 	}
 	p, err := a.open(ctx, nil)
 	if err != nil {
 		return err
 	}
-	st, err := p.openStore(ctx, settings)
+	st, err := p.OpenStore(ctx, settings)
 	var wrong *problem.Problem
 	switch {
 	case settings["store"] == nil:
@@ -295,14 +286,14 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 	case err != nil:
 		return err
 	}
-	p.closers = append(p.closers, st.Close)
+	p.CloseLater(st.Close)
 	called, _ := settings["store"].(string)
 	run := ulid.Make().String()
 	var moving []*ledger.Moving
 	var wards []string
 	total := int64(0)
-	for _, w := range slices.Sorted(slices.Values(p.wards)) {
-		m, err := p.ledgers[w].Move(ctx, st, ledger.BeginOptions{ID: run, Command: a.typed, Reason: why})
+	for _, w := range slices.Sorted(slices.Values(p.Wards)) {
+		m, err := p.Ledgers[w].Move(ctx, st, ledger.BeginOptions{ID: run, Command: a.typed, Reason: why})
 		var moved *ledger.MovedError
 		if errors.As(err, &moved) && moved.To == called {
 			continue // an earlier move ended between two wards
@@ -321,10 +312,10 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 		}
 	}
 	if a.json {
-		return a.document(map[string]any{"format": "kasbah.move/1", "run": run, "env": p.env, "wards": append([]string{}, wards...), "store": called, "entries": total})
+		return a.document(map[string]any{"format": "kasbah.move/1", "run": run, "env": p.Env, "wards": append([]string{}, wards...), "store": called, "entries": total})
 	}
-	a.out().Printf("%s of %s copied and proven: %s. The old place is closed.\n", render.Entries(total), p.env, strings.Join(wards, ", "))
-	a.out().Printf("Change kasbah.toml now, and everybody's copy of it:\n\n[env.%s.ledger]   # or [ledger], for all environments\n", p.env)
+	a.out().Printf("%s of %s copied and proven: %s. The old place is closed.\n", render.Entries(total), p.Env, strings.Join(wards, ", "))
+	a.out().Printf("Change kasbah.toml now, and everybody's copy of it:\n\n[env.%s.ledger]   # or [ledger], for all environments\n", p.Env)
 	for _, k := range value.Keys(settings) {
 		a.out().Printf("%s = %s\n", k, render.Clean(tomlText(settings[k])))
 	}

@@ -7,13 +7,10 @@ import (
 	"flag"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"kasbah/core/approval"
-	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -21,6 +18,7 @@ import (
 	"kasbah/core/value"
 	"kasbah/home"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func keyShowCommand() *command {
@@ -104,7 +102,7 @@ func keyKeepCommand() *command {
 			if err != nil {
 				return fmt.Errorf("nothing was typed: %w", err)
 			}
-			if text, err = nonEmpty(text); err != nil {
+			if text, err = session.NonEmpty(text); err != nil {
 				return err
 			}
 			home, err := a.home()
@@ -197,7 +195,7 @@ func keyAdmitCommand() *command {
 			} else if _, err := seal.Recipient(public); err != nil {
 				return problem.Usage("%v", err)
 			}
-			return a.changeKeys(ctx, func(e *estate.Estate, c *keyChange) error {
+			return a.changeKeys(ctx, func(e *estate.Estate, c *session.KeyChange) error {
 				for _, r := range e.LedgerList(list) {
 					if estate.Key(r) == public {
 						return fmt.Errorf("that key is %s already", what)
@@ -206,7 +204,7 @@ func keyAdmitCommand() *command {
 						return fmt.Errorf("%s is %s already, with another key; dismiss that one first", name, what)
 					}
 				}
-				c.lists[list] = append(e.LedgerList(list), public+" "+name)
+				c.Lists[list] = append(e.LedgerList(list), public+" "+name)
 				return nil
 			})
 		},
@@ -222,7 +220,7 @@ func keyDismissCommand() *command {
 				return problem.Usage("key dismiss wants a name or a public key")
 			}
 			who := strings.Join(args, " ")
-			return a.changeKeys(ctx, func(e *estate.Estate, c *keyChange) error {
+			return a.changeKeys(ctx, func(e *estate.Estate, c *session.KeyChange) error {
 				var names []string
 				for _, list := range []string{"recipients", "writers"} {
 					was := e.LedgerList(list)
@@ -240,10 +238,10 @@ func keyDismissCommand() *command {
 					case len(stay) == 0:
 						return errors.New("it is the only writer: without it the ledger could not be written any more")
 					}
-					c.lists[list] = stay
-					c.leaving = c.leaving || list == "recipients"
+					c.Lists[list] = stay
+					c.Leaving = c.Leaving || list == "recipients"
 				}
-				if len(c.lists) == 0 {
+				if len(c.Lists) == 0 {
 					return &problem.UsageError{Message: "no recipient and no writer is called " + who, Hint: nearest.Hint(who, names)}
 				}
 				return nil
@@ -285,133 +283,35 @@ func keyWriterCommand() *command {
 	}
 }
 
-// toRenew lists the secrets that somebody who is dismissed may know: those that
-// kasbah.toml names, and those that the ledgers record. A ledger that cannot be
-// read is told.
-func (a *app) toRenew(ctx context.Context) ([]string, error) {
-	e, err := a.estate()
-	if err != nil {
-		return nil, err
+// keyChanges says in words what changed.
+func keyChanges(r *session.Readers) []string {
+	var said []string
+	for _, key := range value.Keys(r.Changed) {
+		said = append(said, render.Count(len(r.Changed[key]), strings.TrimSuffix(key, "s")))
 	}
-	renew := []string{}
-	for _, env := range e.Environments() {
-		for _, s := range e.Secrets(env) {
-			renew = append(renew, fmt.Sprintf("%s (%s)", s, env))
-		}
-		a.env = env
-		p, states, err := a.openStates(ctx, nil)
-		if err != nil {
-			a.errs().Printf("%s", render.Wrap(fmt.Sprintf("The secrets that the ledger of %s records are not listed, because it cannot be read here: %v\n", env, err), a.outWidth, "  "))
-			continue
-		}
-		for _, ward := range p.wards {
-			held, err := states[ward].Secrets()
-			if err != nil {
-				return nil, err
-			}
-			for address, attributes := range held {
-				renew = append(renew, fmt.Sprintf("%s %s (%s)", value.InWard(ward, address), strings.Join(attributes, ", "), env))
-			}
-		}
-	}
-	slices.Sort(renew)
-	return renew, nil
-}
-
-// keyChange is a change of who reads and writes, in kasbah.toml.
-type keyChange struct {
-	lists   map[string][]string // of [ledger], by key
-	leaving bool                // a reader goes, who knows the estate's key
-}
-
-// changeKeys rewrites who reads and writes in kasbah.toml. When a reader goes, the estate
-// gets another key, and what they may know is listed.
-func (a *app) changeKeys(ctx context.Context, change func(*estate.Estate, *keyChange) error) error {
-	dir, err := estate.Find(a.dir)
-	if err != nil {
-		return err
-	}
-	path := filepath.Join(dir, estate.File)
-	body, err := os.ReadFile(path)
-	if err != nil {
-		return err
-	}
-	e, err := estate.Parse(dir, body)
-	if err != nil {
-		return err
-	}
-	c := &keyChange{lists: map[string][]string{}}
-	if err := change(e, c); err != nil {
-		return err
-	}
-	text := string(body)
-	for _, key := range value.Keys(c.lists) {
-		if text, err = estate.WithLedgerList(text, key, c.lists[key]); err != nil {
-			return err
-		}
-	}
-	renew := []string{}
-	if c.leaving {
-		if renew, err = a.toRenew(ctx); err != nil { // while the ledgers can be read as kasbah.toml is
-			return err
-		}
-		if text, err = a.rekeyed(e, text, c.lists["recipients"]); err != nil {
-			return err
-		}
-	}
-	if err := disk.Replace(path, []byte(text), 0o644); err != nil {
-		return err
-	}
-	lists := func(key string) []string {
-		if list, changed := c.lists[key]; changed {
-			return list
-		}
-		return append([]string{}, e.LedgerList(key)...)
-	}
-	if a.json {
-		return a.document(map[string]any{"format": "kasbah.readers/1", "recipients": lists("recipients"), "writers": lists("writers"), "renew": renew})
-	}
-	said := []string{}
-	for _, key := range value.Keys(c.lists) {
-		said = append(said, render.Count(len(c.lists[key]), strings.TrimSuffix(key, "s")))
-	}
-	if c.leaving {
+	if r.Rekeyed {
 		said = append(said, "another estate_key")
 	}
-	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's, in each environment.\n", estate.File, strings.Join(said, " and "))
-	if len(renew) > 0 {
+	return said
+}
+
+// changeKeys rewrites who reads and writes in kasbah.toml, and tells what to renew.
+func (a *app) changeKeys(ctx context.Context, change func(*estate.Estate, *session.KeyChange) error) error {
+	done, err := session.ChangeKeys(ctx, a.config("", nil), change)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(done)
+	}
+	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's, in each environment.\n", estate.File, strings.Join(keyChanges(done), " and "))
+	if len(done.Renew) > 0 {
 		a.out().Printf("What they could read they know. Renew:\n")
-		for _, s := range renew {
+		for _, s := range done.Renew {
 			a.out().Printf("  %s\n", render.Clean(s))
 		}
 	}
 	return nil
-}
-
-// rekeyed pins another key of the estate in the text of kasbah.toml, and keeps it on this
-// machine for the reseal.
-func (a *app) rekeyed(e *estate.Estate, text string, readers []string) (string, error) {
-	s := storeSettings{e.Dir, e.Ledger("")}
-	id, was := s.text("estate_id"), s.text("estate_key")
-	if id == "" || was == "" {
-		return text, nil // nothing is sealed
-	}
-	home, err := a.home()
-	if err != nil {
-		return "", err
-	}
-	next := seal.Estate{ID: id}.Rekeyed()
-	var to []string
-	for _, r := range readers {
-		to = append(to, estate.Key(r))
-	}
-	if err := home.KeepEstate(next, to); err != nil {
-		return "", err
-	}
-	if text, err = estate.WithLedgerText(text, "estate_key", next.Pin().Digest); err != nil {
-		return "", err
-	}
-	return estate.WithLedgerList(text, "former_keys", append(e.LedgerList("former_keys"), was))
 }
 
 // keyEstateCommand makes what seals an estate that was begun without.
@@ -423,7 +323,7 @@ func keyEstateCommand() *command {
 			if len(args) > 0 {
 				return problem.Usage("key estate takes no arguments")
 			}
-			lines, said, err := a.newSealing()
+			lines, said, err := session.NewSealing(a.home, a.acting())
 			if err != nil {
 				return err
 			}

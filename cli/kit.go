@@ -13,6 +13,7 @@ import (
 	"kasbah/core/value"
 	"kasbah/kits"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func kitListCommand() *command {
@@ -27,13 +28,13 @@ func kitListCommand() *command {
 			if err != nil {
 				return err
 			}
-			opener, err := kits.New(p.estate.Dir)
+			opener, err := kits.New(p.Estate.Dir)
 			if err != nil {
 				return err
 			}
-			d := render.KitsDocument{Format: "kasbah.kits/1", Env: p.env, Kits: []render.KitDoc{}}
+			d := render.KitsDocument{Format: "kasbah.kits/1", Env: p.Env, Kits: []render.KitDoc{}}
 			for _, name := range value.Keys(o.Kits) {
-				d.Kits = append(d.Kits, newKitDoc(o.Kits[name], p.estate.Kits(p.env)[name], opener.Pins))
+				d.Kits = append(d.Kits, newKitDoc(o.Kits[name], p.Estate.Kits(p.Env)[name], opener.Pins))
 			}
 			if a.json {
 				return a.document(d)
@@ -97,11 +98,11 @@ func kitShowCommand() *command {
 			if err != nil {
 				return err
 			}
-			opener, err := kits.New(p.estate.Dir)
+			opener, err := kits.New(p.Estate.Dir)
 			if err != nil {
 				return err
 			}
-			src := p.estate.Kits(p.env)[k.Name]
+			src := p.Estate.Kits(p.Env)[k.Name]
 			d := newKitDoc(k, src, opener.Pins)
 			functions, problems := declare.DescribeKit(ctx, o, k)
 			if problems.Wrong() > 0 {
@@ -116,7 +117,7 @@ func kitShowCommand() *command {
 				}
 			}
 			if a.json {
-				return a.document(render.KitsDocument{Format: "kasbah.kits/1", Env: p.env, Kits: []render.KitDoc{d}})
+				return a.document(render.KitsDocument{Format: "kasbah.kits/1", Env: p.Env, Kits: []render.KitDoc{d}})
 			}
 			a.out().Kit(d)
 			return nil
@@ -176,34 +177,24 @@ func kitCheckCommand() *command {
 
 // kitOptions is what the evaluation of kits needs: from the estate around, or
 // from a bare one with Medina when a kit stands alone.
-func (a *app) kitOptions(ctx context.Context) (*project, declare.Options, error) {
-	if _, err := estate.Find(a.dir); err == nil {
-		if err := a.anyEnvironment(); err != nil {
-			return nil, declare.Options{}, err
-		}
-		p, err := a.open(ctx, nil)
-		if err != nil {
-			return nil, declare.Options{}, err
-		}
-		o, err := a.declareOptions(ctx, p)
-		return p, o, err
+func (a *app) kitOptions(ctx context.Context) (*session.Session, declare.Options, error) {
+	var s *session.Session
+	var err error
+	if _, outside := estate.Find(a.dir); outside == nil {
+		s, err = a.openAny(ctx, nil)
+	} else {
+		s, err = session.OpenKit(ctx, a.config("", nil))
+		a.closeLater(s)
 	}
-	e, err := estate.Parse(a.dir, []byte("estate = \"kit\"\nwards = [\"tests\"]\n[drivers.medina]\nkind = \"medina\"\napi = \"embedded\"\n[env.test]\n"))
 	if err != nil {
 		return nil, declare.Options{}, err
 	}
-	p := newProject(e)
-	p.env = "test"
-	a.opened = append(a.opened, p)
-	if err := a.openDrivers(ctx, p, nil); err != nil {
-		return nil, declare.Options{}, err
-	}
-	p.kits = map[string]*declare.Kit{}
-	return p, declare.Options{Estate: e, Env: p.env, Catalogs: p.catalogs, Kinds: p.kinds, Kits: p.kits}, nil
+	o, err := s.Options(ctx, s.Others())
+	return s, o, err
 }
 
 // kitAt is a kit by its name in the estate, or the one in a folder.
-func (a *app) kitAt(p *project, o declare.Options, arg string) (*declare.Kit, error) {
+func (a *app) kitAt(p *session.Session, o declare.Options, arg string) (*declare.Kit, error) {
 	dir := arg
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(a.dir, dir)
@@ -219,6 +210,6 @@ func (a *app) kitAt(p *project, o declare.Options, arg string) (*declare.Kit, er
 	if err != nil {
 		return nil, err
 	}
-	p.closers = append(p.closers, k.Root.Close)
+	p.CloseLater(k.Root.Close)
 	return k, nil
 }

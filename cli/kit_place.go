@@ -8,18 +8,16 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
-	"strconv"
 	"strings"
 
 	"kasbah/core/declare"
-	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
-	"kasbah/core/schema"
 	"kasbah/core/value"
+	"kasbah/kits"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func kitPlaceCommand() *command {
@@ -44,7 +42,7 @@ func kitPlaceCommand() *command {
 				given[name] = v
 			}
 			a.inputs = nil // they are the kit's, not the wards'
-			pl := &placing{a: a, instance: args[1], ward: ward, given: given}
+			pl := &placing{a: a, given: given, Instance: kits.Instance{Name: args[1], Ward: ward}}
 			return pl.run(ctx, args[0], function)
 		},
 	}
@@ -52,33 +50,28 @@ func kitPlaceCommand() *command {
 
 // placing is the writing of one instance.
 type placing struct {
-	a        *app
-	instance string
-	ward     string
-	given    map[string]string
+	a     *app
+	given map[string]string
 
-	p     *project
-	kit   *declare.Kit
-	f     declare.KitFunction
-	loads map[string][]string // file -> names
-	args  []string            // `name = EXPRESSION`
+	s *session.Session
+	kits.Instance
 }
 
 func (pl *placing) run(ctx context.Context, name, function string) error {
-	if !nameForm.MatchString(pl.instance) {
-		return problem.Usage("an instance's name is lower-case letters, digits and -, a letter first, and not %q", pl.instance)
+	if !estate.IsName(pl.Name) {
+		return problem.Usage("an instance's name is lower-case letters, digits and -, a letter first, and not %q", pl.Name)
 	}
 	if err := pl.open(ctx, name, function); err != nil {
 		return err
 	}
-	file := pl.ward + "/" + pl.instance + ".star"
-	if _, err := os.Lstat(filepath.Join(pl.p.estate.Dir, filepath.FromSlash(file))); !errors.Is(err, fs.ErrNotExist) {
+	file := pl.File()
+	if _, err := os.Lstat(filepath.Join(pl.s.Estate.Dir, filepath.FromSlash(file))); !errors.Is(err, fs.ErrNotExist) {
 		return problem.Usage("%s is there already; nothing is written over", file)
 	}
 	if err := pl.inputs(ctx); err != nil {
 		return err
 	}
-	body, err := pl.text()
+	body, err := pl.Text()
 	if err != nil {
 		return err
 	}
@@ -95,34 +88,34 @@ func (pl *placing) run(ctx context.Context, name, function string) error {
 	if err := a.agree(ctx, "Write it?"); err != nil {
 		return err
 	}
-	return pl.write(ctx, file, body)
+	return pl.write(ctx, body)
 }
 
 // open finds the kit, its function and the ward.
 func (pl *placing) open(ctx context.Context, name, function string) error {
 	a := pl.a
-	if _, err := a.estate(); err != nil { // a kit that stands alone is placed nowhere
+	if _, err := session.FindEstate(a.dir); err != nil { // a kit that stands alone is placed nowhere
 		return err
 	}
 	p, o, err := a.kitOptions(ctx)
 	if err != nil {
 		return err
 	}
-	pl.p = p
-	e := p.estate
-	if pl.kit, err = kitNamed(o, name); err != nil {
+	pl.s = p
+	e := p.Estate
+	if pl.Kit, err = kitNamed(o, name); err != nil {
 		return err
 	}
-	if pl.ward == "" {
+	if pl.Ward == "" {
 		if len(e.Wards) != 1 {
 			return &problem.UsageError{Message: "into which ward?", Hint: "-ward " + strings.Join(e.Wards, ", -ward ")}
 		}
-		pl.ward = e.Wards[0]
+		pl.Ward = e.Wards[0]
 	}
-	if !nameForm.MatchString(pl.ward) {
-		return problem.Usage("%q is no name for a ward", pl.ward)
+	if !estate.IsName(pl.Ward) {
+		return problem.Usage("%q cannot name a ward: lower-case letters, digits and -, a letter first", pl.Ward)
 	}
-	functions, problems := declare.DescribeKit(ctx, o, pl.kit)
+	functions, problems := declare.DescribeKit(ctx, o, pl.Kit)
 	if problems.Wrong() > 0 {
 		return problems
 	}
@@ -130,10 +123,10 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 	for _, f := range functions {
 		names = append(names, f.Name)
 		if f.Name == function || function == "" && (len(functions) == 1 || f.Name == name) {
-			pl.f = f
+			pl.Function = f
 		}
 	}
-	if pl.f.Name == "" {
+	if pl.Function.Name == "" {
 		return &problem.UsageError{Message: fmt.Sprintf("kit %s has no function %q", name, function), Hint: "there is " + joinOr(names)}
 	}
 	return nil
@@ -142,11 +135,10 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 // inputs gathers every input: given by -input, asked for, or left to its
 // default. All that is wrong with given ones is told together.
 func (pl *placing) inputs(ctx context.Context) error {
-	pl.loads = map[string][]string{}
 	var wrong problem.List
 	var names []string
 	ask := pl.a.interactive() && !pl.a.yes
-	for _, in := range pl.f.Inputs {
+	for _, in := range pl.Function.Inputs {
 		name := in.Attr.Name
 		names = append(names, name)
 		raw, given := pl.given[name]
@@ -155,7 +147,7 @@ func (pl *placing) inputs(ctx context.Context) error {
 		var err error
 		switch {
 		case given:
-			text, err = pl.expression(raw, in.Attr)
+			text, err = pl.Expression(raw, in.Attr)
 		case ask:
 			if text, err = pl.ask(ctx, in); err != nil {
 				return err
@@ -166,11 +158,11 @@ func (pl *placing) inputs(ctx context.Context) error {
 		if err != nil {
 			wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: err.Error(), Hint: in.Attr.Help})
 		} else if text != "" {
-			pl.args = append(pl.args, name+" = "+text)
+			pl.Give(name, text)
 		}
 	}
 	for _, name := range value.Keys(pl.given) {
-		wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: fmt.Sprintf("kit %s has no input %q", pl.kit.Name, name), Hint: nearest.Hint(name, names)})
+		wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: fmt.Sprintf("kit %s has no input %q", pl.Kit.Name, name), Hint: nearest.Hint(name, names)})
 	}
 	return wrong.Err()
 }
@@ -201,7 +193,7 @@ func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error)
 		if answer == "" && in.HasDefault {
 			return "", nil
 		}
-		text, err := pl.expression(answer, in.Attr)
+		text, err := pl.Expression(answer, in.Attr)
 		if err == nil {
 			return text, nil
 		}
@@ -209,109 +201,38 @@ func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error)
 	}
 }
 
-var fromFile = regexp.MustCompile(`^([A-Za-z0-9_.-]+\.star):([A-Za-z_][A-Za-z0-9_]*)(.*)$`)
-
-// expression turns what was given into the language: a value in TOML, text
-// without quotes where the kind is text, FILE:NAME for a name of another file
-// of the ward, and anything after = as it stands.
-func (pl *placing) expression(raw string, a *schema.Attribute) (string, error) {
-	if code, ok := strings.CutPrefix(raw, "="); ok {
-		return code, nil
-	}
-	if m := fromFile.FindStringSubmatch(raw); m != nil {
-		pl.loads[m[1]] = append(pl.loads[m[1]], m[2])
-		return m[2] + m[3], nil
-	}
-	if declare.IsHandle(a) {
-		return "", fmt.Errorf("%s wants a handle: name one as FILE:NAME, such as shore.star:coast", a.Name)
-	}
-	v, err := declare.ReadInput(raw, a)
-	if err != nil {
-		return "", err
-	}
-	return declare.Literal(v), nil
-}
-
-// text is the file to write.
-func (pl *placing) text() ([]byte, error) {
-	var b strings.Builder
-	for _, file := range value.Keys(pl.loads) {
-		fmt.Fprintf(&b, "load(%q, %s)\n", file, quoted(pl.loads[file]))
-	}
-	fmt.Fprintf(&b, "load(\"kit:%s\", %q)\n\n%s(\n    %q,\n", pl.kit.Name, pl.f.Name, pl.f.Name, pl.instance)
-	for _, arg := range pl.args {
-		fmt.Fprintf(&b, "    %s,\n", arg)
-	}
-	b.WriteString(")\n")
-	return tidyText(pl.ward+"/"+pl.instance+".star", []byte(b.String()))
-}
-
-func quoted(names []string) string {
-	var out []string
-	seen := map[string]bool{}
-	for _, n := range names {
-		if !seen[n] {
-			seen[n] = true
-			out = append(out, strconv.Quote(n))
-		}
-	}
-	return strings.Join(out, ", ")
-}
-
-// write writes the file, and the ward into kasbah.toml when it is new; what
-// turns out wrong is taken back.
-func (pl *placing) write(ctx context.Context, file string, body []byte) error {
-	dir := pl.p.estate.Dir
-	path := filepath.Join(dir, filepath.FromSlash(file))
-	toml := filepath.Join(dir, estate.File)
-	before, err := os.ReadFile(toml)
-	if err != nil {
-		return err
-	}
-	wrote := []string{file}
-	_, noFolder := os.Stat(filepath.Dir(path))
-	undo := func() error {
-		err := os.Remove(path)
-		if noFolder != nil {
-			err = errors.Join(err, os.Remove(filepath.Dir(path)))
-		}
-		return errors.Join(err, disk.Replace(toml, before, 0o644))
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	if err := disk.Replace(path, body, 0o644); err != nil {
-		return err
-	}
-	if !pl.p.estate.HasWard(pl.ward) {
-		after, err := estate.WithWard(string(before), pl.ward)
+// write writes the file, and takes back what turns out wrong.
+func (pl *placing) write(ctx context.Context, body []byte) error {
+	a := pl.a
+	var problems problem.List
+	wrote, err := pl.Write(pl.s.Estate, body, func() error {
+		e, err := a.evaluateAgain(ctx)
 		if err != nil {
-			return errors.Join(err, undo())
+			return err
 		}
-		if err := disk.Replace(toml, []byte(after), 0o644); err != nil {
-			return errors.Join(err, undo())
-		}
-		wrote = append(wrote, estate.File)
+		problems = e.Problems
+		return problems.Err()
+	})
+	if problems.Wrong() > 0 {
+		a.errs().Problems(problems)
+		a.say("Nothing is written: with it the estate is wrong.")
+		return exitError(exitFailed)
 	}
-	problems, err := pl.a.recheck(ctx)
-	if err != nil || problems.Wrong() > 0 {
-		pl.a.errs().Problems(problems)
-		pl.a.say("Nothing is written: with it the estate is wrong.")
-		return errors.Join(err, undo(), exitError(exitFailed))
+	if err != nil {
+		return err
 	}
-	if pl.a.json {
-		return pl.a.document(map[string]any{"format": "kasbah.place/1", "files": wrote})
+	if a.json {
+		return a.document(map[string]any{"format": "kasbah.place/1", "files": wrote})
 	}
-	pl.a.out().Printf("\nwrote %s\nNext: kasbah propose %s\n", strings.Join(wrote, ", "), pl.ward)
+	a.out().Printf("\nwrote %s\nNext: kasbah propose %s\n", strings.Join(wrote, ", "), pl.Ward)
 	return nil
 }
 
-// recheck evaluates the estate as it is on disk now.
-func (a *app) recheck(ctx context.Context) (problem.List, error) {
-	p, err := a.open(ctx, nil)
+// evaluateAgain evaluates the estate as it is on disk now.
+func (a *app) evaluateAgain(ctx context.Context) (*session.Evaluation, error) {
+	s, err := a.open(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
-	_, _, problems, err := a.evaluate(ctx, p)
-	return problems, err
+	return s.Evaluate(ctx, s.Others())
 }

@@ -4,17 +4,17 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
+	"maps"
+	"strings"
 
 	"kasbah/core/declare"
-	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 	"kasbah/kits"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func kitUpdateCommand() *command {
@@ -25,7 +25,7 @@ func kitUpdateCommand() *command {
 		examples: [2]string{"kasbah kit update beam", "kasbah kit update beam -to v1.3.0 -yes"},
 		flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&to, "to", "", "this `tag`; the newest version when left out")
-			fs.BoolVar(&f.offline, "offline", false, "compare with the ledger alone")
+			fs.BoolVar(&f.Offline, "offline", false, "compare with the ledger alone")
 			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 		},
 		run: func(ctx context.Context, a *app, args []string) error {
@@ -41,106 +41,48 @@ func kitUpdateCommand() *command {
 	}
 }
 
-// update is a change of one kit's version or pin.
+// update shows a change of one kit's version or pin, and writes it.
 type update struct {
-	a      *app
-	estate *estate.Estate
-	opener *kits.Opener
-	from   estate.KitSource
-	to     estate.KitSource
-	pin    estate.Pin // as it will be
-	dir    string     // of the new version
-	envs   []string   // that use the source
+	a *app
+	*kits.Update
 }
 
 // newUpdate finds out what to update to; nil when there is nothing to do.
 func (a *app) newUpdate(ctx context.Context, name, tag string) (*update, error) {
-	e, err := a.estate()
+	e, err := session.FindEstate(a.dir)
 	if err != nil {
 		return nil, err
 	}
-	u := &update{a: a, estate: e}
-	if u.opener, err = kits.New(e.Dir); err != nil {
+	u, err := kits.FindUpdate(ctx, e, a.env, name, tag)
+	if err != nil {
 		return nil, err
 	}
-	if err := u.source(name); err != nil {
-		return nil, err
-	}
-	u.to = u.from
 	switch {
-	case u.from.InEstate():
-		a.out().Printf("%s is a folder of the estate, %s: it is kept with the estate and needs no pin.\n", name, u.from.Folder)
+	case u.From.InEstate():
+		a.out().Printf("%s is a folder of the estate, %s: it is kept with the estate and needs no pin.\n", name, u.From.Folder)
 		return nil, nil
-	case u.from.Git == "" && tag != "":
-		return nil, problem.Usage("kit %s comes from a folder, which has no tags", name)
-	case tag != "":
-		u.to.Tag = tag
-	case u.from.Git != "":
-		versions, err := u.opener.Versions(ctx, u.from)
-		if err != nil {
-			return nil, err
-		}
-		if len(versions) > 0 {
-			u.to.Tag = versions[len(versions)-1]
-		}
-	}
-	f, err := u.opener.Fetch(ctx, u.to)
-	if err != nil {
-		return nil, err
-	}
-	k, err := kits.Read(name, f.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer k.Root.Close()
-	u.dir = f.Dir
-	u.pin = estate.Pin{Name: name, Source: u.to.String(), Version: k.Version, Commit: f.Commit, Digest: f.Digest}
-	if old := u.opener.Pins.Of(name, u.to.String()); old != nil && old.Digest == f.Digest && u.to.Tag == u.from.Tag {
-		a.out().Printf("%s %s is the newest, and pinned.\n", name, k.Version)
+	case u.Newest:
+		a.out().Printf("%s %s is the newest, and pinned.\n", name, u.Pin.Version)
 		return nil, nil
 	}
-	return u, nil
-}
-
-// source is the kit's source in the environment that was asked for, and the
-// environments that share it.
-func (u *update) source(name string) error {
-	found := false
-	for _, env := range u.estate.Environments() {
-		src, ok := u.estate.Kits(env)[name]
-		if !ok || u.a.env != "" && u.a.env != env {
-			continue
-		}
-		if !found {
-			u.from, found = src, true
-		}
-		if src.String() != u.from.String() {
-			return problem.Usage("kit %s comes from different sources by environment: name one with -env", name)
-		}
-		u.envs = append(u.envs, env)
-	}
-	if !found {
-		return &problem.UsageError{Message: "kasbah.toml names no kit " + name + " under [kits]", Hint: "write " + name + " = { git = \"URL\", tag = \"TAG\" } there"}
-	}
-	return nil
+	return &update{a, u}, nil
 }
 
 // run shows what would change, asks, and writes.
 func (u *update) run(ctx context.Context, f proposeFlags) error {
 	out := u.a.out()
-	name := u.pin.Name
-	old := u.opener.Pins.Of(name, u.from.String())
+	name, old := u.Pin.Name, u.Pinned
 	switch {
 	case old == nil:
-		out.Printf("%s %s, from %s: not pinned yet.\n", name, u.pin.Version, u.to)
-	case u.from.Tag == u.to.Tag:
-		out.Printf("%s, from %s: the pin says %s %s, and the source holds %s %s.\n", name, u.to, old.Version, old.Digest, u.pin.Version, u.pin.Digest)
+		out.Printf("%s %s, from %s: not pinned yet.\n", name, u.Pin.Version, u.To)
+	case u.From.Tag == u.To.Tag:
+		out.Printf("%s, from %s: the pin says %s %s, and the source holds %s %s.\n", name, u.To, old.Version, old.Digest, u.Pin.Version, u.Pin.Digest)
 	default:
-		out.Printf("%s: %s becomes %s.\n", name, u.from.Tag, u.to.Tag)
+		out.Printf("%s: %s becomes %s.\n", name, u.From.Tag, u.To.Tag)
 	}
 	var wrong problem.List
-	for _, env := range u.envs {
-		problems, err := u.show(ctx, env, f, env == u.envs[0])
+	for _, env := range u.Envs {
+		problems, err := u.show(ctx, env, f, env == u.Envs[0])
 		if err != nil {
 			return err
 		}
@@ -157,46 +99,57 @@ func (u *update) run(ctx context.Context, f proposeFlags) error {
 	if err := u.a.agree(ctx, fmt.Sprintf("Write %s and the pin of %s?", estate.File, name)); err != nil {
 		return err
 	}
-	return u.write()
+	wrote, err := u.Write()
+	if err != nil {
+		return err
+	}
+	out.Printf("wrote %s\n", strings.Join(wrote, ", "))
+	return nil
 }
 
 // show previews one environment with the new version.
 func (u *update) show(ctx context.Context, env string, f proposeFlags, first bool) (problem.List, error) {
 	a := u.a
-	a.env = env
-	p, err := a.open(ctx, nil)
+	s, err := a.openWith(ctx, a.config(env, nil))
 	if err != nil {
 		return nil, err
 	}
-	before, o, err := u.before(ctx, p, f)
+	others := s.Others()
+	o, err := s.Options(ctx, others)
 	if err != nil {
 		return nil, err
 	}
-	k, err := kits.Read(u.pin.Name, u.dir)
+	states, err := s.States(ctx)
 	if err != nil {
 		return nil, err
 	}
-	oldKit := p.kits[u.pin.Name]
-	p.closers = append(p.closers, k.Root.Close)
+	var before *propose.Proposal // nil when there is none to make
+	e, err := s.Evaluate(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	if e.Problems.Wrong() == 0 {
+		if before, err = s.ProposeFrom(ctx, others, e, states, f.Request); err != nil {
+			return nil, err
+		}
+	}
+	k, err := kits.Read(u.Pin.Name, u.Dir)
+	if err != nil {
+		return nil, err
+	}
+	s.CloseLater(k.Root.Close)
 	if first {
-		if problems, err := u.inputs(ctx, o, oldKit, k); err != nil || problems.Wrong() > 0 {
+		if problems, err := u.inputs(ctx, o, o.Kits[u.Pin.Name], k); err != nil || problems.Wrong() > 0 {
 			return problems, err
 		}
 	}
-	p.kits[u.pin.Name] = k
-	p.rules = nil
-	d, g, problems, err := a.evaluate(ctx, p)
-	if oldKit != nil && oldKit.Root != nil {
-		p.closers = append(p.closers, oldKit.Root.Close)
+	o.Kits = maps.Clone(o.Kits)
+	o.Kits[u.Pin.Name] = k
+	e, err = s.EvaluateWith(ctx, o)
+	if err != nil || e.Problems.Wrong() > 0 {
+		return e.Problems, err
 	}
-	if err != nil || problems.Wrong() > 0 {
-		return problems, err
-	}
-	states, err := p.states(ctx)
-	if err != nil {
-		return nil, err
-	}
-	after, err := a.compareNow(ctx, p, d, g, states, f)
+	after, err := s.ProposeFrom(ctx, others, e, states, f.Request)
 	if err != nil {
 		return nil, err
 	}
@@ -209,24 +162,6 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 		a.out().Printf("%s of these would change without the update as well.\n", render.Count(propose.Shared(before, after), "action"))
 	}
 	return nil, nil
-}
-
-// before is the proposal without the update; nil when there is none to make.
-func (u *update) before(ctx context.Context, p *project, f proposeFlags) (*propose.Proposal, declare.Options, error) {
-	o, err := u.a.declareOptions(ctx, p)
-	if err != nil {
-		return nil, o, err
-	}
-	d, g, problems, err := u.a.evaluate(ctx, p)
-	if err != nil || problems.Wrong() > 0 {
-		return nil, o, err
-	}
-	states, err := p.states(ctx)
-	if err != nil {
-		return nil, o, err
-	}
-	before, err := u.a.compareNow(ctx, p, d, g, states, f)
-	return before, o, err
 }
 
 // inputs tells how the kit's inputs change.
@@ -272,40 +207,4 @@ func (u *update) inputs(ctx context.Context, o declare.Options, old, k *declare.
 		}
 	}
 	return nil, nil
-}
-
-// write changes the tag in kasbah.toml and the pin, the pin first: without it
-// the new tag would be refused.
-func (u *update) write() error {
-	u.opener.Pins.Set(u.pin)
-	body, err := u.opener.Pins.Encode()
-	if err != nil {
-		return err
-	}
-	if err := disk.Replace(filepath.Join(u.estate.Dir, estate.PinsFile), body, 0o644); err != nil {
-		return err
-	}
-	if u.from.Tag != u.to.Tag {
-		if err := u.retag(); err != nil {
-			return err
-		}
-		u.a.out().Printf("wrote %s, %s\n", estate.File, estate.PinsFile)
-		return nil
-	}
-	u.a.out().Printf("wrote %s\n", estate.PinsFile)
-	return nil
-}
-
-// retag rewrites the tag where kasbah.toml gives it, and nothing else.
-func (u *update) retag() error {
-	path := filepath.Join(u.estate.Dir, estate.File)
-	body, err := os.ReadFile(path)
-	if err != nil {
-		return err
-	}
-	after, err := estate.WithTag(string(body), u.from, u.to.Tag)
-	if err != nil {
-		return err
-	}
-	return disk.Replace(path, []byte(after), 0o644)
 }

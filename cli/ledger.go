@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"slices"
 	"sort"
@@ -12,7 +11,6 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
-	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/render"
 )
@@ -35,14 +33,14 @@ func ledgerLogCommand() *command {
 			}
 			runs := []*ledger.RunSummary{}
 			var unread int64
-			for _, w := range p.wards {
-				list, more, err := p.ledgers[w].History(ctx)
+			for _, w := range p.Wards {
+				list, more, err := p.Ledgers[w].History(ctx)
 				if err != nil {
 					return err
 				}
 				unread += more
 				for _, r := range list {
-					if len(named) == 0 || slices.ContainsFunc(named, func(s string) bool { return isRun(r.Run, s) }) {
+					if len(named) == 0 || slices.ContainsFunc(named, func(s string) bool { return ledger.IsRun(r.Run, s) }) {
 						runs = append(runs, r)
 					}
 				}
@@ -51,7 +49,7 @@ func ledgerLogCommand() *command {
 				return &problem.UsageError{Message: "no run is called " + strings.Join(named, " or "), Hint: "`kasbah ledger log` lists them"}
 			}
 			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
-			runs = newestRuns(runs, last)
+			runs = ledger.Newest(runs, last)
 			if a.json {
 				return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs, Unread: unread})
 			}
@@ -75,22 +73,6 @@ func wardsAndRuns(args []string) (wards, runs []string) {
 		}
 	}
 	return wards, runs
-}
-
-// newestRuns are the parts, in the order of time, of the last so many runs; of all for 0. A
-// run over several wards counts once.
-func newestRuns(parts []*ledger.RunSummary, last int) []*ledger.RunSummary {
-	if last <= 0 {
-		return parts
-	}
-	newest := map[string]bool{}
-	for _, r := range slices.Backward(parts) {
-		if !newest[r.Run] && len(newest) == last {
-			continue
-		}
-		newest[r.Run] = true
-	}
-	return slices.DeleteFunc(parts, func(r *ledger.RunSummary) bool { return !newest[r.Run] })
 }
 
 func ledgerShowCommand() *command {
@@ -126,18 +108,15 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 	if err != nil {
 		return err
 	}
-	if at < 0 || at > 0 && len(p.wards) > 1 {
+	if at < 0 || at > 0 && len(p.Wards) > 1 {
 		return problem.Usage("entries count from 1 in each ward; say which with -ward")
 	}
 	match := propose.Pattern(pattern)
 	var docs []render.LedgerDocument
 	var known []string
 	found := 0
-	for _, w := range p.wards {
-		s, err := p.ledgers[w].LoadAt(ctx, at)
-		if errors.Is(err, store.ErrBlank) {
-			return errors.New("that part of the ledger was pruned")
-		}
+	for _, w := range p.Wards {
+		s, err := p.At(ctx, w, at)
 		if err != nil {
 			return err
 		}
@@ -178,7 +157,7 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 			}
 			continue
 		}
-		out.Printf("%s\n", out.Bold(d.Ward+", "+p.env+": entry "+value.Plain(d.Entry)+", "+render.Count(len(d.Resources), "resource")))
+		out.Printf("%s\n", out.Bold(d.Ward+", "+p.Env+": entry "+value.Plain(d.Entry)+", "+render.Count(len(d.Resources), "resource")))
 		var rows [][]string
 		for _, r := range d.Resources {
 			rows = append(rows, []string{"  " + render.Clean(r.Address), r.ID, render.Clean(value.Plain(map[string]any(r.Inputs)))})
@@ -209,8 +188,8 @@ func ledgerVerifyCommand() *command {
 				}
 			}
 			doc := map[string]*ledger.Verified{}
-			for _, w := range p.wards {
-				v, err := p.ledgers[w].Verify(ctx)
+			for _, w := range p.Wards {
+				v, err := p.Ledgers[w].Verify(ctx)
 				if err != nil {
 					return err
 				}
@@ -218,7 +197,7 @@ func ledgerVerifyCommand() *command {
 				if a.json {
 					continue
 				}
-				a.out().Printf("%s, %s: whole. %d entries, %s, %s.\n", w, p.env, v.Entries, render.Count(v.Checkpoints, "checkpoint"), render.Count(v.Records, "resource"))
+				a.out().Printf("%s, %s: whole. %d entries, %s, %s.\n", w, p.Env, v.Entries, render.Count(v.Checkpoints, "checkpoint"), render.Count(v.Records, "resource"))
 				for _, n := range v.Notes {
 					a.out().Printf("  ignored: %s\n", render.Clean(n))
 				}

@@ -31,26 +31,26 @@ func lockCommand() *command {
 			if err != nil {
 				return err
 			}
-			d := render.LockDocument{Format: "kasbah.lock/1", Holders: []render.Holder{}}
+			d := render.LockDocument{Format: "kasbah.lock/1", Holders: []ledger.Holder{}}
 			rows := [][]string{render.HolderHead}
-			for _, w := range p.wards {
+			for _, w := range p.Wards {
 				for _, r := range states[w].Holders() {
-					h := render.NewHolder(w, r)
+					h := ledger.HolderOf(w, r)
 					d.Holders = append(d.Holders, h)
-					rows = append(rows, h.Row(time.Now()))
+					rows = append(rows, render.HolderRow(h, time.Now()))
 				}
 			}
 			if a.json {
 				return a.document(d)
 			}
 			if len(rows) == 1 {
-				a.out().Printf("Nobody holds a lock in %s.\n", p.env)
+				a.out().Printf("Nobody holds a lock in %s.\n", p.Env)
 			} else {
 				a.out().Table(rows, a.out().HeadGrey)
 			}
-			for _, w := range p.wards {
+			for _, w := range p.Wards {
 				for _, in := range states[w].Unresolved() {
-					a.out().Printf("%s: the %s of run %s has no result; the next enact finds out, or `kasbah lock recover %s`\n", in.Intent.Address, in.Intent.Call, render.ShortRun(in.Run), render.ShortRun(in.Run))
+					a.out().Printf("%s: the %s of run %s has no result; the next enact finds out, or `kasbah lock recover %s`\n", in.Intent.Address, in.Intent.Call, ledger.ShortRun(in.Run), ledger.ShortRun(in.Run))
 				}
 			}
 			return nil
@@ -61,53 +61,26 @@ func lockCommand() *command {
 // printLocked tells a refused person who holds the lock and what to do.
 func (a *app) printLocked(l *ledger.LockedError) {
 	e := a.errs()
-	h := render.NewHolder(l.Ward, l.Holder)
+	h := ledger.HolderOf(l.Ward, l.Holder)
 	e.Printf("refused: %s (%s) is locked\n", l.Ward, a.env)
 	if l.Address != "" {
 		e.Printf("  at      %s\n", render.Locked(l.Address))
 	}
-	e.Printf("  by      %s\n", h.Held(time.Now()))
+	e.Printf("  by      %s\n", render.Held(h, time.Now()))
 	if l.Dead {
 		e.Printf("  but     its process no longer runs\n")
 		e.Printf("  go on   %s -break-stale\n", a.again())
 		return
 	}
 	e.Printf("  wait    %s -wait 10m\n", a.again())
-	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", render.ShortRun(h.Run), a.env)
-}
-
-// isRun reports whether a run is called so: by its id, its short form, or how either of them
-// begins or ends.
-func isRun(id, s string) bool {
-	s = strings.ToUpper(s)
-	return s == id || s == render.ShortRun(id) || len(s) >= 4 && (strings.HasPrefix(id, s) || strings.HasSuffix(id, s))
-}
-
-// findRun finds a run among the project's wards by the start of its id or by
-// its short form.
-func findRun(ids []string, s string) (string, error) {
-	hits := map[string]bool{}
-	for _, id := range ids {
-		if isRun(id, s) {
-			hits[id] = true
-		}
-	}
-	switch len(hits) {
-	case 1:
-		for id := range hits {
-			return id, nil
-		}
-	case 0:
-		return "", &problem.UsageError{Message: "no such run: " + s, Hint: "`kasbah lock` shows the runs that hold a lock"}
-	}
-	return "", problem.Usage("%s stands for several runs; write more of it", s)
+	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", ledger.ShortRun(h.Run), a.env)
 }
 
 func lockBreakCommand() *command {
 	var why string
 	return &command{
 		name: "lock break", line: "take the lock away from a run that is dead", args: "RUN", common: true,
-		examples: [2]string{`kasbah lock break 01J9Z2AB -why "the machine lost power"`, `kasbah lock break 01J9Z2AB -env live -why "its terminal is gone"`},
+		examples: [2]string{`kasbah lock break Q5T8ZK4B -why "the machine lost power"`, `kasbah lock break Q5T8ZK4B -env live -why "its terminal is gone"`},
 		flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the ledger; required") },
 		run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) != 1 {
@@ -126,18 +99,18 @@ func lockBreakCommand() *command {
 					ids = append(ids, id)
 				}
 			}
-			run, err := findRun(ids, args[0])
+			run, err := ledger.FindRun(ids, args[0])
 			if err != nil {
 				return err
 			}
-			for _, w := range p.wards {
+			for _, w := range p.Wards {
 				if states[w].Open[run] == nil {
 					continue
 				}
-				if err := p.ledgers[w].Break(ctx, run, why, ""); err != nil {
+				if err := p.Ledgers[w].Break(ctx, run, why, ""); err != nil {
 					return err
 				}
-				a.out().Printf("%s: the lock of run %s is broken.\n", w, render.ShortRun(run))
+				a.out().Printf("%s: the lock of run %s is broken.\n", w, ledger.ShortRun(run))
 			}
 			return nil
 		},
@@ -149,7 +122,7 @@ func lockRecoverCommand() *command {
 	var f enactFlags
 	return &command{
 		name: "lock recover", line: "find out about the unfinished calls of a dead run", args: "RUN", common: true,
-		examples: [2]string{"kasbah lock recover 01J9Z2AB", "kasbah lock recover 01J9Z2AB -made medina.machine/gauge=mac-0012"},
+		examples: [2]string{"kasbah lock recover Q5T8ZK4B", "kasbah lock recover Q5T8ZK4B -made medina.machine/gauge=mac-0012"},
 		flags: func(fs *flag.FlagSet) {
 			fs.Var(&made, "made", "what a person knows, as `address=id` or address=none; may be given again")
 			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
@@ -172,7 +145,7 @@ func lockRecoverCommand() *command {
 				return err
 			}
 			var ids []string
-			for _, w := range p.wards {
+			for _, w := range p.Wards {
 				for _, in := range states[w].Unresolved() {
 					ids = append(ids, in.Run)
 				}
@@ -180,13 +153,13 @@ func lockRecoverCommand() *command {
 					ids = append(ids, id)
 				}
 			}
-			run, err := findRun(ids, args[0])
+			run, err := ledger.FindRun(ids, args[0])
 			if err != nil {
 				return err
 			}
 			addresses := map[string][]string{}
 			scopes := map[string]ledger.Scope{}
-			for _, w := range p.wards {
+			for _, w := range p.Wards {
 				if open := states[w].Open[run]; open != nil {
 					scopes[w] = open.Begin.Scope
 					continue
@@ -197,8 +170,8 @@ func lockRecoverCommand() *command {
 					}
 				}
 			}
-			maps.Copy(scopes, scopesOf(addresses))
-			r, err := enact.Recover(ctx, scopes, known, a.enactOptions(ctx, p, f))
+			maps.Copy(scopes, enact.ScopesOf(addresses))
+			r, err := enact.Recover(ctx, scopes, known, p.EnactOptions(ctx, f.run(a)))
 			if err != nil {
 				return err
 			}

@@ -3,13 +3,10 @@ package cli
 import (
 	"context"
 	"flag"
-	"strings"
 
-	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
-	"kasbah/core/value"
 	"kasbah/render"
 )
 
@@ -39,16 +36,20 @@ func mapCommand() *command {
 			if err != nil {
 				return err
 			}
-			d, g, err := a.declared(ctx, p)
+			e, err := p.Evaluate(ctx, p.Others())
 			if err != nil {
 				return err
 			}
-			m := render.Map{Graph: g}
-			for _, r := range d.Resources {
+			if err := e.Problems.Err(); err != nil {
+				return err
+			}
+			a.tellRemarks(e.Remarks())
+			m := render.Map{Graph: e.Graph}
+			for _, r := range e.Declared.Resources {
 				pos, _ := r.Position()
 				m.Nodes = append(m.Nodes, render.Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Position: pos})
 			}
-			if m.In, err = selectNodes(d, g, from, to); err != nil {
+			if m.In, err = graph.Select(e.Declared, e.Graph, from, to); err != nil {
 				return err
 			}
 			switch form {
@@ -64,56 +65,4 @@ func mapCommand() *command {
 			return nil
 		},
 	}
-}
-
-// selectNodes marks what lies on the way from some addresses to others.
-func selectNodes(d *declare.Declared, g *graph.Graph, from, to []string) ([]bool, error) {
-	in := make([]bool, g.Len())
-	for i := range in {
-		in[i] = true
-	}
-	limit := func(addresses []string, closure func(...int32) []bool) error {
-		if len(addresses) == 0 {
-			return nil
-		}
-		var nodes []int32
-		for _, address := range addresses {
-			n, err := findNode(d, g, address)
-			if err != nil {
-				return err
-			}
-			nodes = append(nodes, n)
-		}
-		for i, ok := range closure(nodes...) {
-			in[i] = in[i] && ok
-		}
-		return nil
-	}
-	if err := limit(from, g.Up); err != nil {
-		return nil, err
-	}
-	return in, limit(to, g.Down)
-}
-
-// findNode finds a resource by its address, with or without its ward.
-func findNode(d *declare.Declared, g *graph.Graph, address string) (int32, error) {
-	if n, ok := g.Node(address); ok {
-		return n, nil
-	}
-	var hits, known []string
-	for _, r := range d.Resources {
-		known = append(known, r.Address)
-		if r.Address == address {
-			hits = append(hits, r.Full())
-		}
-	}
-	switch len(hits) {
-	case 1:
-		n, _ := g.Node(hits[0])
-		return n, nil
-	case 0:
-		_, short := value.SplitWard(address)
-		return 0, &problem.UsageError{Message: "no resource has the address " + address, Hint: nearest.Hint(short, known)}
-	}
-	return 0, problem.Usage("%s is in several wards; write one of %s", address, strings.Join(hits, ", "))
 }

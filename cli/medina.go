@@ -4,15 +4,12 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"fmt"
 	"os"
 	"strings"
 	"time"
 
 	"kasbah/core/driver"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
-	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/drivers/openapi"
 	"kasbah/medina"
@@ -33,8 +30,7 @@ type hand struct {
 	ca    string
 	name  string // of the estate's driver
 	at    medina.Settings
-	drv   driver.Driver
-	cat   *schema.Catalog
+	*medina.Hand
 }
 
 func (h *hand) flags(fs *flag.FlagSet) {
@@ -67,11 +63,10 @@ func (h *hand) open(ctx context.Context, a *app) error {
 			return err
 		}
 	}
-	if h.drv, err = h.at.Driver(h.as); err != nil {
+	if h.Hand, err = h.at.ByHand(ctx, h.as); err != nil {
 		return err
 	}
-	h.cat, err = h.drv.Describe(ctx)
-	return err
+	return nil
 }
 
 // tokenFile reads a token from a file, when it is first needed.
@@ -85,138 +80,11 @@ func tokenFile(path string) openapi.Credential {
 // estatesMedina are the settings of an estate's driver of kind medina: the one of
 // that name, or the first.
 func (a *app) estatesMedina(ctx context.Context, name string) (medina.Settings, error) {
-	none := medina.Settings{}
-	p, err := a.open(ctx, nil)
-	if err != nil {
-		return none, err
-	}
-	with, err := a.settings(p.estate)
-	if err != nil {
-		return none, err
-	}
-	for _, drv := range p.estate.Drivers() {
-		s := merged(p.estate.Driver(drv, p.env), with, "drivers."+drv+".")
-		if s["kind"] == "medina" && (name == "" || name == drv) {
-			return p.medinaSettings(ctx, s)
-		}
-	}
-	if name != "" {
-		return none, &problem.UsageError{Message: fmt.Sprintf("-driver: no driver of kind medina is called %q", name), Hint: nearest.Hint(name, p.estate.Drivers())}
-	}
-	return none, problem.Usage("no driver of this estate is of kind medina; -api names one that runs on its own")
-}
-
-// medinaSettings reads the settings of a driver of kind medina. Its token is fetched
-// when it is needed.
-func (p *project) medinaSettings(ctx context.Context, s value.Map) (medina.Settings, error) {
-	s = value.CloneMap(s)
-	token := s["token"]
-	delete(s, "token")
-	s, err := p.filledIn(ctx, s)
+	s, err := a.open(ctx, nil)
 	if err != nil {
 		return medina.Settings{}, err
 	}
-	out, err := medina.ReadSettings(s, p.estate.Dir)
-	if err == nil && token != nil {
-		out.Token, err = p.credential("token", token)
-	}
-	return out, err
-}
-
-func (h *hand) typ(name string) (*schema.Type, error) {
-	name = strings.TrimPrefix(name, "medina.")
-	if t := h.cat.Types[name]; t != nil {
-		return t, nil
-	}
-	hint := nearest.Hint(name, h.cat.Names())
-	if hint == "" {
-		hint = "there is " + strings.Join(h.cat.Names(), ", ")
-	}
-	return nil, &problem.UsageError{Message: "Medina has no type " + name, Hint: hint}
-}
-
-// thing finds a thing by its id or its name.
-func (h *hand) thing(ctx context.Context, typ, id string) (driver.Live, error) {
-	l, err := h.drv.Read(ctx, typ, id)
-	if err == nil || !errors.Is(err, driver.ErrGone) {
-		return l, err
-	}
-	found, err := h.drv.Find(ctx, typ, value.Map{"name": id})
-	if err != nil {
-		return l, err
-	}
-	switch len(found) {
-	case 0:
-		// the last part of an address, or of a name that the pattern made
-		for l, err := range h.drv.List(ctx, typ) {
-			if err != nil {
-				return l, err
-			}
-			if name, _ := l.Attributes["name"].(string); strings.HasSuffix(name, "-"+id) {
-				found = append(found, l)
-			}
-		}
-		if len(found) == 0 {
-			return l, fmt.Errorf("Medina has no %s with the id or name %s", typ, id)
-		}
-		if len(found) == 1 {
-			return found[0], nil
-		}
-	case 1:
-		return found[0], nil
-	}
-	var ids []string
-	for _, f := range found {
-		ids = append(ids, f.ID)
-	}
-	return l, problem.Usage("several of type %s are called %s; write one of %s", typ, id, strings.Join(ids, ", "))
-}
-
-// pairs reads key=value arguments into attributes. What a path leads into is
-// taken from old, so that one key of a map can be set alone. An empty value
-// takes an attribute away.
-func pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
-	out := value.Map{}
-	for _, arg := range args {
-		key, text, ok := strings.Cut(arg, "=")
-		path, err := value.ParsePath(key)
-		if !ok || err != nil || len(path) == 0 {
-			return nil, problem.Usage("%q is no key=value", arg)
-		}
-		attr := t.Lookup(path)
-		if t.Attribute(path[0].Key) == nil || t.Attribute(path[0].Key).Output {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give", schema.A(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
-		}
-		var v any
-		if text != "" {
-			v = setting(text)
-			if attr != nil && attr.Kind == schema.Text {
-				v = text
-			}
-		}
-		top := path[0].Key
-		if _, ok := out[top]; !ok {
-			out[top] = value.Clone(old[top])
-		}
-		out[top] = set(out[top], path[1:], v)
-	}
-	return out, nil
-}
-
-func set(into any, path value.Path, v any) any {
-	if len(path) == 0 {
-		return v
-	}
-	m, ok := into.(map[string]any)
-	if !ok {
-		m = value.Map{}
-	}
-	if below := set(m[path[0].Key], path[1:], v); below == nil {
-		delete(m, path[0].Key)
-	} else {
-		m[path[0].Key] = below
-	}
-	return m
+	return s.Medina(ctx, name)
 }
 
 // medinaCommand is a command that works on Medina by hand.
@@ -237,7 +105,7 @@ func medinaCommand(name, line, args string, examples [2]string, least, most int,
 			if err := h.open(ctx, a); err != nil {
 				return err
 			}
-			return errors.Join(run(ctx, a, h, rest), h.drv.Close())
+			return errors.Join(run(ctx, a, h, rest), h.Driver.Close())
 		},
 	}
 }
@@ -245,9 +113,9 @@ func medinaCommand(name, line, args string, examples [2]string, least, most int,
 func medinaListCommand() *command {
 	return medinaCommand("list", "list what the simulated cloud holds", "[TYPE]", [2]string{"kasbah medina list", "kasbah medina list machine -json"}, 0, 1, nil,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			types := h.cat.Names()
+			types := h.Catalog.Names()
 			if len(args) == 1 {
-				t, err := h.typ(args[0])
+				t, err := h.Type(args[0])
 				if err != nil {
 					return err
 				}
@@ -256,7 +124,7 @@ func medinaListCommand() *command {
 			doc := itemsDocument{Format: "kasbah.medina/1", Items: []value.Attributes{}}
 			rows := [][]string{{"type", "id", "name", "attributes"}}
 			for _, typ := range types {
-				for l, err := range h.drv.List(ctx, typ) {
+				for l, err := range h.Driver.List(ctx, typ) {
 					if err != nil {
 						return err
 					}
@@ -293,11 +161,11 @@ func row(typ string, l driver.Live) []string {
 func medinaShowCommand() *command {
 	return medinaCommand("show", "show one thing of the simulated cloud", "TYPE ID", [2]string{"kasbah medina show machine mac-0001", "kasbah medina show machine gauge-sallow"}, 2, 2, nil,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.typ(args[0])
+			t, err := h.Type(args[0])
 			if err != nil {
 				return err
 			}
-			l, err := h.thing(ctx, t.Name, args[1])
+			l, err := h.Thing(ctx, t.Name, args[1])
 			if err != nil {
 				return err
 			}
@@ -321,15 +189,15 @@ func (a *app) showThing(typ string, l driver.Live) error {
 func medinaCreateCommand() *command {
 	return medinaCommand("create", "make a thing in the simulated cloud by hand", "TYPE key=value…", [2]string{"kasbah medina create network range=10.50.0.0/16 name=spare", "kasbah medina create bucket name=found-things -as keeper-2"}, 1, -1, nil,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.typ(args[0])
+			t, err := h.Type(args[0])
 			if err != nil {
 				return err
 			}
-			inputs, err := pairs(t, args[1:], nil)
+			inputs, err := medina.Pairs(t, args[1:], nil)
 			if err != nil {
 				return err
 			}
-			l, err := h.drv.Create(ctx, t.Name, inputs, "")
+			l, err := h.Driver.Create(ctx, t.Name, inputs, "")
 			if err != nil {
 				return err
 			}
@@ -340,15 +208,15 @@ func medinaCreateCommand() *command {
 func medinaEditCommand() *command {
 	return medinaCommand("edit", "edit a thing of the simulated cloud by hand", "TYPE ID key=value…", [2]string{"kasbah medina edit machine gauge-sallow size=large -as keeper-2", "kasbah medina edit network net-0001 tags.owner=harbour"}, 3, -1, nil,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.typ(args[0])
+			t, err := h.Type(args[0])
 			if err != nil {
 				return err
 			}
-			l, err := h.thing(ctx, t.Name, args[1])
+			l, err := h.Thing(ctx, t.Name, args[1])
 			if err != nil {
 				return err
 			}
-			to, err := pairs(t, args[2:], l.Attributes)
+			to, err := medina.Pairs(t, args[2:], l.Attributes)
 			if err != nil {
 				return err
 			}
@@ -361,7 +229,7 @@ func medinaEditCommand() *command {
 					delete(to, k)
 				}
 			}
-			if l, err = h.drv.Update(ctx, t.Name, l.ID, driver.Change{From: from, To: to}, l.Tag, ""); err != nil {
+			if l, err = h.Driver.Update(ctx, t.Name, l.ID, driver.Change{From: from, To: to}, l.Tag, ""); err != nil {
 				return err
 			}
 			return a.showThing(t.Name, l)
@@ -371,15 +239,15 @@ func medinaEditCommand() *command {
 func medinaDeleteCommand() *command {
 	return medinaCommand("delete", "delete a thing of the simulated cloud by hand", "TYPE ID", [2]string{"kasbah medina delete bucket found-things", "kasbah medina delete machine mac-0004 -as keeper-2"}, 2, 2, nil,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.typ(args[0])
+			t, err := h.Type(args[0])
 			if err != nil {
 				return err
 			}
-			l, err := h.thing(ctx, t.Name, args[1])
+			l, err := h.Thing(ctx, t.Name, args[1])
 			if err != nil {
 				return err
 			}
-			if err := h.drv.Delete(ctx, t.Name, l.ID, "", ""); err != nil {
+			if err := h.Driver.Delete(ctx, t.Name, l.ID, "", ""); err != nil {
 				return err
 			}
 			a.say("deleted %s %s", t.Name, l.ID)
@@ -401,7 +269,7 @@ func medinaEventsCommand() *command {
 			}
 			doc := itemsDocument{Format: "kasbah.medina/1", Items: []value.Attributes{}}
 			rows := [][]string{}
-			for e, err := range h.drv.(driver.Feed).Changes(ctx, "", id) {
+			for e, err := range h.Driver.(driver.Feed).Changes(ctx, "", id) {
 				if err != nil {
 					return err
 				}

@@ -28,8 +28,8 @@ func publishedCommand() *command {
 			if err != nil {
 				return err
 			}
-			d := publishedDocument{Format: "kasbah.published/1", Env: p.env, Wards: map[string]value.Attributes{}}
-			for _, w := range p.wards {
+			d := publishedDocument{Format: "kasbah.published/1", Env: p.Env, Wards: map[string]value.Attributes{}}
+			for _, w := range p.Wards {
 				all := value.Attributes{}
 				for n, v := range states[w].Published {
 					if len(args) < 2 || n == args[1] {
@@ -45,11 +45,11 @@ func publishedCommand() *command {
 				return a.document(d)
 			}
 			if len(args) == 2 {
-				a.out().Printf("%s\n", render.Clean(value.Plain(d.Wards[p.wards[0]][args[1]])))
+				a.out().Printf("%s\n", render.Clean(value.Plain(d.Wards[p.Wards[0]][args[1]])))
 				return nil
 			}
 			var rows [][]string
-			for _, w := range p.wards {
+			for _, w := range p.Wards {
 				for _, n := range value.Keys(d.Wards[w]) {
 					rows = append(rows, []string{w, n, render.Clean(value.Plain(d.Wards[w][n]))})
 				}

@@ -15,7 +15,7 @@ func razeCommand() *command {
 			if err := f.check(); err != nil {
 				return err
 			}
-			f.raze = true
+			f.Raze = true
 			return a.enactWards(ctx, f, args)
 		},
 	}

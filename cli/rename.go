@@ -1,71 +1,17 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"flag"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"kasbah/core/enact"
+	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
-	"kasbah/render"
 )
-
-// renamedAway are the resources of the project's wards that others of the
-// estate say they have taken over: former full address -> present one.
-// Declarations that speak of no renaming are not evaluated.
-func (a *app) renamedAway(ctx context.Context, p *project, others []string) (map[string]string, error) {
-	some, err := speaksOf(p.estate.Dir, "renamed_from")
-	if err != nil || !some || len(others) == 0 {
-		return nil, err
-	}
-	q := *p
-	q.wards = others
-	d, _, problems, err := a.evaluate(ctx, &q)
-	if err != nil {
-		return nil, err
-	}
-	if problems.Wrong() > 0 {
-		return nil, problems
-	}
-	out := map[string]string{}
-	for _, r := range d.Resources {
-		for _, former := range r.Former {
-			if ward, _ := value.SplitWard(former); slices.Contains(p.wards, ward) {
-				out[former] = r.Full()
-			}
-		}
-	}
-	return out, nil
-}
-
-// speaksOf reports whether a word stands in a *.star file of a folder or below.
-func speaksOf(dir, word string) (bool, error) {
-	found := false
-	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		switch {
-		case err != nil:
-			return err
-		case e.IsDir() && strings.HasPrefix(e.Name(), ".") && path != dir:
-			return filepath.SkipDir
-		case e.IsDir() || !strings.HasSuffix(path, ".star"):
-			return nil
-		}
-		body, err := os.ReadFile(path)
-		if found = err == nil && bytes.Contains(body, []byte(word)); found {
-			return filepath.SkipAll
-		}
-		return err
-	})
-	return found, err
-}
 
 // renameDocument is the JSON form of a rename.
 type renameDocument struct {
@@ -99,7 +45,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 	}
 	ward, short := value.SplitWard(from)
 	if ward == "" {
-		for _, w := range p.wards {
+		for _, w := range p.Wards {
 			switch {
 			case states[w].Records[short] == nil:
 			case ward != "":
@@ -111,7 +57,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 	}
 	if ward == "" || states[ward] == nil || states[ward].Records[short] == nil {
 		var known []string
-		for _, w := range p.wards {
+		for _, w := range p.Wards {
 			known = append(known, states[w].Addresses()...)
 		}
 		return &problem.UsageError{Message: from + " is not recorded", Hint: nearest.Hint(short, known)}
@@ -121,7 +67,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 		toWard = ward
 	}
 	if states[toWard] == nil {
-		return &problem.UsageError{Message: "there is no ward " + toWard, Hint: nearest.Hint(toWard, p.wards)}
+		return &problem.UsageError{Message: "there is no ward " + toWard, Hint: nearest.Hint(toWard, p.Wards)}
 	}
 	r, err := states[ward].Records[short].Record()
 	if err != nil {
@@ -134,7 +80,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 	if err := a.consentTo(ctx, fmt.Sprintf("Record %s as %s?", doc.From, doc.To)); err != nil {
 		return err
 	}
-	o := a.enactOptions(ctx, p, f)
+	o := p.EnactOptions(ctx, f.run(a))
 	doc.Run = o.Run
 	if err := enact.Rename(ctx, doc.From, doc.To, o); err != nil {
 		return err
@@ -142,7 +88,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 	if a.json {
 		return a.document(doc)
 	}
-	a.out().Printf("%s is recorded as %s. Run %s.\n", doc.From, doc.To, render.ShortRun(doc.Run))
+	a.out().Printf("%s is recorded as %s. Run %s.\n", doc.From, doc.To, ledger.ShortRun(doc.Run))
 	return nil
 }
 

@@ -5,9 +5,7 @@ import (
 	"flag"
 	"strconv"
 
-	"kasbah/core/declare"
 	"kasbah/core/problem"
-	"kasbah/core/propose"
 )
 
 func ledgerRestoreCommand() *command {
@@ -27,7 +25,7 @@ func ledgerRestoreCommand() *command {
 				return problem.Usage("ledger restore wants an entry, and its ward when there are several")
 			}
 			var err error
-			if f.restore, err = strconv.ParseInt(args[0], 10, 64); err != nil || f.restore < 1 {
+			if f.Restore, err = strconv.ParseInt(args[0], 10, 64); err != nil || f.Restore < 1 {
 				return problem.Usage("%q is no entry: they count from 1; `kasbah ledger log` shows those of each run", args[0])
 			}
 			if err := a.enactWards(ctx, f, args[1:]); err != nil {
@@ -37,16 +35,4 @@ func ledgerRestoreCommand() *command {
 			return nil
 		},
 	}
-}
-
-// recordedAt is what the project's ward would have declared after an entry.
-func (a *app) recordedAt(ctx context.Context, p *project, entry int64) (*declare.Declared, error) {
-	if len(p.wards) != 1 {
-		return nil, problem.Usage("entries count from 1 in each ward; say which ward")
-	}
-	s, err := p.ledgers[p.wards[0]].LoadAt(ctx, entry)
-	if err != nil {
-		return nil, prunedWords(err)
-	}
-	return propose.AsRecorded(p.env, p.wards[0], s, p.catalogs)
 }

@@ -44,27 +44,17 @@ func reviewCommand() *command {
 			if err != nil {
 				return err
 			}
-			k, _, err := a.kept(ctx, args[0])
+			k, _, err := a.openProposal(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			p, e := k.proposal, k.envelope
-			signed, err := signatures(p, e)
+			p := k.Proposal
+			signed, err := signatures(k)
 			if err != nil {
 				return err
 			}
 			o := render.ProposalOptions{Full: full, Now: time.Now(), Summary: summary, Show: showing(only, kinds), Signed: signed}
-			switch form {
-			case "json":
-				return a.document(p)
-			case "markdown":
-				_, err := a.buffer.Write(render.Markdown(p, o, fit))
-				return err
-			case "html":
-				return a.page(p, o)
-			}
-			a.out().Proposal(p, o)
-			return nil
+			return a.showProposal(p, form, o, fit)
 		},
 	}
 }

@@ -7,8 +7,8 @@ import (
 
 	"kasbah/core/problem"
 	"kasbah/core/rules"
-	"kasbah/core/survey"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func rulesCommand() *command {
@@ -33,16 +33,15 @@ func rulesCommand() *command {
 				}
 			}
 			if test {
-				if err := a.anyEnvironment(); err != nil {
+				p, err := a.openAny(ctx, args)
+				if err != nil {
 					return err
 				}
+				return a.testRules(ctx, p)
 			}
 			p, err := a.open(ctx, args)
 			if err != nil {
 				return err
-			}
-			if test {
-				return a.testRules(ctx, p)
 			}
 			return a.judge(ctx, p, at, form)
 		},
@@ -62,33 +61,32 @@ func (a *app) chooseForm(form *string, forms ...string) error {
 	return problem.Usage("-form is %q, and must be one of %s", *form, joinOr(forms))
 }
 
-func (a *app) judge(ctx context.Context, p *project, at []string, form string) error {
-	_, _, problems, err := a.evaluate(ctx, p)
+func (a *app) judge(ctx context.Context, p *session.Session, at []string, form string) error {
+	e, err := p.Evaluate(ctx, p.Others())
 	if err != nil {
 		return err
 	}
-	if p.judged == nil { // the declarations or the rules themselves are wrong
+	problems := e.Problems
+	if e.Judged == nil { // the declarations or the rules themselves are wrong
 		return problems
 	}
-	reports := []*rules.Report{p.judged}
-	for _, stage := range at {
-		var report *rules.Report
-		switch rules.Stage(stage) {
-		case rules.Proposed:
-			report, err = a.judgeProposed(ctx, p)
-		case rules.Live:
-			report, err = a.judgeLive(ctx, p)
-		default:
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		reports = append(reports, report)
+	var stages []rules.Stage
+	for _, s := range at {
+		stages = append(stages, rules.Stage(s))
+	}
+	reports, err := p.Judge(ctx, e, stages)
+	if err != nil {
+		return err
+	}
+	for _, report := range reports[1:] {
 		problems = append(problems, report.Problems()...)
 	}
+	set, err := p.Rules(ctx)
+	if err != nil {
+		return err
+	}
 	problems.Sort()
-	d := render.NewRulesDocument(p.env, p.rules.Rules, reports...)
+	d := render.NewRulesDocument(p.Env, set.Rules, reports...)
 	switch form {
 	case "json":
 		err = a.document(d)
@@ -137,49 +135,14 @@ func (a *app) sarif(list problem.List) error {
 	return err
 }
 
-func (a *app) judgeProposed(ctx context.Context, p *project) (*rules.Report, error) {
-	d, g, _, err := a.evaluate(ctx, p)
-	if err != nil {
-		return nil, err
-	}
-	states, err := p.states(ctx)
-	if err != nil {
-		return nil, err
-	}
-	found := p.found
-	p.found = nil // told already
-	proposal, err := a.compareNow(ctx, p, d, g, states, proposeFlags{})
-	p.found = found
-	if err != nil {
-		return nil, err
-	}
-	return proposal.Judged(), nil
-}
-
-func (a *app) judgeLive(ctx context.Context, p *project) (*rules.Report, error) {
-	states, err := p.states(ctx)
-	if err != nil {
-		return nil, err
-	}
-	r, err := survey.Survey(ctx, p.surveyOptions(states))
-	if err != nil {
-		return nil, err
-	}
-	return r.Judged, nil
-}
-
 // testRules runs the rules' own tests.
-func (a *app) testRules(ctx context.Context, p *project) error {
+func (a *app) testRules(ctx context.Context, p *session.Session) error {
 	began := time.Now()
-	o, err := a.declareOptions(ctx, p)
+	set, err := p.Rules(ctx)
 	if err != nil {
 		return err
 	}
-	problems := p.loadRules(ctx, o)
-	if problems.Wrong() > 0 {
-		return problems
-	}
-	tests, problems := p.rules.Test(ctx)
+	tests, problems := set.Test(ctx)
 	problems = append(problems, tests.Failed...)
 	problems.Sort()
 	if a.json {
@@ -188,7 +151,7 @@ func (a *app) testRules(ctx context.Context, p *project) error {
 		}
 	} else {
 		a.out().Problems(problems)
-		a.out().Printf("%s of %s as expected, %d not.\n", render.Count(tests.Passed, "answer"), render.Count(len(p.rules.Rules), "rule"), len(tests.Failed))
+		a.out().Printf("%s of %s as expected, %d not.\n", render.Count(tests.Passed, "answer"), render.Count(len(set.Rules), "rule"), len(tests.Failed))
 		if a.verbose {
 			a.say("tested in %s", time.Since(began).Round(time.Millisecond))
 		}

@@ -14,7 +14,7 @@ import (
 
 // newRunDocument is the summary of a run that has ended. An idle proposal has
 // no run.
-func newRunDocument(p *project, proposal *propose.Proposal, f enactFlags, began time.Time, r *enact.Result) *render.RunDocument {
+func newRunDocument(proposal *propose.Proposal, f enactFlags, began time.Time, r *enact.Result) *render.RunDocument {
 	d := &render.RunDocument{
 		Format: "kasbah.run/1", Run: r.Run, Proposal: proposal.ID, Estate: proposal.Estate, Env: proposal.Env, Wards: []string{}, Reason: f.reason,
 		Began: began.UTC().Truncate(time.Millisecond), Seconds: time.Since(began).Seconds(), Outcome: r.Outcome, Counts: r.Counts,

@@ -2,23 +2,18 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"io/fs"
-	"os"
-	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
-	"kasbah/core/value"
 	"kasbah/demo"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 // choices are what a new estate is made of.
@@ -26,12 +21,9 @@ type choices struct {
 	estate string
 	ward   string
 	envs   string // names with commas between them
-	parts  string // of startParts, with commas between them
+	parts  string // of demo.PartNames, with commas between them
 	seal   string // all or off
 }
-
-// startParts can be added to a new estate.
-var startParts = []string{"kit", "rules"}
 
 func startCommand() *command {
 	var c choices
@@ -56,18 +48,18 @@ func startCommand() *command {
 			if err := c.choose(ctx, a, estateNamed(dir)); err != nil {
 				return err
 			}
-			all, err := c.files()
+			all, err := demo.Files(demo.Choices{Estate: c.estate, Ward: c.ward, Envs: strings.Split(c.envs, ","), Parts: strings.Split(c.parts, ",")})
 			if err != nil {
 				return err
 			}
-			if err := nothingThere(dir, all); err != nil {
+			if err := demo.NothingThere(dir, all); err != nil {
 				return err
 			}
 			said := ""
 			switch c.seal {
 			case "all":
 				var lines string
-				if lines, said, err = a.newSealing(); err != nil {
+				if lines, said, err = session.NewSealing(a.home, a.acting()); err != nil {
 					return err
 				}
 				all[estate.File] = []byte(strings.Replace(string(all[estate.File]), "path  = \".kasbah/ledger\"\n", "path  = \".kasbah/ledger\"\n"+lines, 1))
@@ -75,7 +67,7 @@ func startCommand() *command {
 			default:
 				return problem.Usage("-seal is all or off, not %q", c.seal)
 			}
-			files, err := writeFiles(dir, all)
+			files, err := demo.Write(dir, all)
 			if err != nil {
 				return err
 			}
@@ -107,13 +99,11 @@ func startCommand() *command {
 // folder's own, where that can be one.
 func estateNamed(dir string) string {
 	abs, err := filepath.Abs(dir)
-	if name := strings.ToLower(filepath.Base(abs)); err == nil && nameForm.MatchString(name) {
+	if name := strings.ToLower(filepath.Base(abs)); err == nil && estate.IsName(name) {
 		return name
 	}
 	return "lantern-coast"
 }
-
-var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
 // choose asks at a terminal for what no flag gave, and checks what was given.
 func (c *choices) choose(ctx context.Context, a *app, name string) error {
@@ -129,7 +119,7 @@ func (c *choices) choose(ctx context.Context, a *app, name string) error {
 		{to: &c.estate, question: "Name of the estate", flag: "-estate", otherwise: name},
 		{to: &c.ward, question: "Its first ward, a folder of declarations", flag: "-ward", otherwise: "shore"},
 		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial", many: true},
-		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", many: true, known: startParts, none: true},
+		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", many: true, known: demo.PartNames, none: true},
 	} {
 		for {
 			var err error
@@ -178,118 +168,8 @@ func checkNames(list *string, flag string, many bool, known []string) error {
 		switch {
 		case known != nil && !slices.Contains(known, name):
 			return &problem.UsageError{Message: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), Hint: nearest.Hint(name, known)}
-		case !nameForm.MatchString(name):
+		case !estate.IsName(name):
 			return problem.Usage("%s: %q is no name: lower-case letters, digits and -, a letter first", flag, name)
-		}
-	}
-	return nil
-}
-
-// files are the estate's files by path.
-func (c *choices) files() (map[string][]byte, error) {
-	base, err := allFiles(demo.Start())
-	if err != nil {
-		return nil, err
-	}
-	out := map[string][]byte{}
-	for name, body := range base {
-		if rest, ok := strings.CutPrefix(name, "shore/"); ok {
-			name = c.ward + "/" + rest
-		}
-		out[name] = body
-	}
-	parts := strings.Split(c.parts, ",")
-	if slices.Contains(parts, "kit") {
-		coast, err := allFiles(demo.LanternCoast())
-		if err != nil {
-			return nil, err
-		}
-		for name, body := range coast {
-			if strings.HasPrefix(name, "kits/station/") || strings.HasPrefix(name, "common/") {
-				out[name] = body
-			}
-		}
-		out[c.ward+"/shore.star"] = coast["shore/shore.star"]
-	}
-	if slices.Contains(parts, "rules") {
-		rules, err := allFiles(demo.Parts())
-		if err != nil {
-			return nil, err
-		}
-		for name, body := range rules {
-			out[name] = body
-		}
-	}
-	if c.ward != "shore" {
-		out[c.ward+"/"+c.ward+".star"] = out[c.ward+"/shore.star"]
-		delete(out, c.ward+"/shore.star")
-	}
-	out[estate.File] = []byte(c.config(string(base[estate.File]), slices.Contains(parts, "kit")))
-	return out, nil
-}
-
-// config is the kasbah.toml: that of the smallest estate, with what was chosen.
-func (c *choices) config(body string, kit bool) string {
-	body = strings.Replace(body, `estate = "lantern-coast"`, fmt.Sprintf("estate = %q", c.estate), 1)
-	body = strings.Replace(body, `wards  = ["shore"]`, fmt.Sprintf("wards  = [%q]", c.ward), 1)
-	head, inputs, _ := strings.Cut(body, "[env.trial.inputs]\n")
-	if kit {
-		head += "[kits]\nstation = \"kits/station\"   # a folder of the estate, or { git = \"URL\", tag = \"v1.0.0\" }\n\n"
-	}
-	var envs []string
-	for _, env := range strings.Split(c.envs, ",") {
-		envs = append(envs, fmt.Sprintf("[env.%s.inputs]\n%s", env, inputs))
-	}
-	return head + strings.Join(envs, "\n")
-}
-
-// allFiles reads every file of a file system, by path.
-func allFiles(from fs.FS) (map[string][]byte, error) {
-	out := map[string][]byte{}
-	err := fs.WalkDir(from, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		out[path.Clean(name)], err = fs.ReadFile(from, name)
-		return err
-	})
-	return out, err
-}
-
-// writeEstate writes an embedded estate into a folder and overwrites nothing.
-func writeEstate(dir string, from fs.FS) ([]string, error) {
-	all, err := allFiles(from)
-	if err != nil {
-		return nil, err
-	}
-	return writeFiles(dir, all)
-}
-
-// writeFiles writes files into a folder and overwrites nothing.
-func writeFiles(dir string, all map[string][]byte) ([]string, error) {
-	files := value.Keys(all)
-	if err := nothingThere(dir, all); err != nil {
-		return nil, err
-	}
-	for _, f := range files {
-		path := filepath.Join(dir, f)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(path, all[f], 0o644); err != nil {
-			return nil, err
-		}
-	}
-	return files, nil
-}
-
-// nothingThere is an error when one of the files is in a folder already.
-func nothingThere(dir string, all map[string][]byte) error {
-	for _, f := range value.Keys(all) {
-		if _, err := os.Lstat(filepath.Join(dir, f)); err == nil {
-			return problem.Usage("%s is there already; nothing is written over", filepath.Join(dir, f))
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return err
 		}
 	}
 	return nil

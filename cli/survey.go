@@ -3,9 +3,6 @@ package cli
 import (
 	"context"
 	"flag"
-
-	"kasbah/core/ledger"
-	"kasbah/core/survey"
 )
 
 func surveyCommand() *command {
@@ -22,12 +19,7 @@ func surveyCommand() *command {
 			if err != nil {
 				return err
 			}
-			if err := a.rulesFor(ctx, p); err != nil {
-				return err
-			}
-			o := p.surveyOptions(states)
-			o.Checked = a.json
-			r, err := survey.Survey(ctx, o)
+			r, err := p.Survey(ctx, states, a.json)
 			if err != nil {
 				return err
 			}
@@ -49,8 +41,4 @@ func surveyCommand() *command {
 			return err
 		},
 	}
-}
-
-func (p *project) surveyOptions(states map[string]*ledger.State) survey.Options {
-	return survey.Options{Env: p.env, States: states, Wards: p.wards, Drivers: p.drivers, Catalogs: p.catalogs, Rules: p.rules}
 }

@@ -1,21 +1,13 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"flag"
-	"io/fs"
-	"os"
 	"path/filepath"
-	"sort"
-	"strings"
 
-	"github.com/bazelbuild/buildtools/build"
-
-	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/problem"
+	"kasbah/core/tidy"
 )
 
 // tidyDocument is the JSON form of what tidy did, or would do.
@@ -47,14 +39,14 @@ func tidyCommand() *command {
 				if !filepath.IsAbs(arg) {
 					arg = filepath.Join(a.dir, arg)
 				}
-				files, err := starFilesBelow(arg)
+				files, err := tidy.Files(arg)
 				if err != nil {
 					return err
 				}
 				for _, f := range files {
 					d.Checked++
-					name := shortPath(root, f)
-					changed, err := tidyFile(f, name, !check)
+					name := tidy.ShortPath(root, f)
+					changed, err := tidy.File(f, name, !check)
 					problems.Add(err)
 					if changed {
 						d.Files = append(d.Files, name)
@@ -80,85 +72,4 @@ func tidyCommand() *command {
 			return nil
 		},
 	}
-}
-
-// shortPath is a path as messages call it: relative to the estate where it is
-// below it.
-func shortPath(root, path string) string {
-	if rel, err := filepath.Rel(root, path); err == nil && filepath.IsLocal(rel) {
-		return filepath.ToSlash(rel)
-	}
-	return path
-}
-
-// starFilesBelow lists the *.star files below a folder, or the file itself.
-// Hidden folders and links are left out.
-func starFilesBelow(path string) ([]string, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, problem.Usage("there is no file or folder %s", path)
-	}
-	if err != nil {
-		return nil, problem.Usage("%v", err)
-	}
-	if !info.IsDir() {
-		if !strings.HasSuffix(path, ".star") {
-			return nil, problem.Usage("%s is no *.star file", path)
-		}
-		return []string{path}, nil
-	}
-	var out []string
-	err = filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
-		switch {
-		case err != nil:
-			return err
-		case d.IsDir() && p != path && strings.HasPrefix(d.Name(), "."):
-			return fs.SkipDir
-		case d.Type().IsRegular() && strings.HasSuffix(p, ".star"):
-			out = append(out, p)
-		}
-		return nil
-	})
-	sort.Strings(out)
-	return out, err
-}
-
-// tidyText lays out declarations. What cannot be read is an error with its
-// position.
-func tidyText(name string, body []byte) ([]byte, error) {
-	f, err := build.ParseDefault(name, body)
-	if err != nil {
-		var perr build.ParseError
-		if errors.As(err, &perr) {
-			return nil, problem.At(problem.Position{File: name, Line: perr.Pos.Line, Column: perr.Pos.LineRune}, "%s", perr.Message)
-		}
-		return nil, problem.At(problem.Position{File: name}, "%v", err)
-	}
-	return build.FormatWithoutRewriting(f), nil
-}
-
-const maxTidy = 16 << 20
-
-// tidyFile lays out a file, and reports whether it was not tidy. It is
-// replaced as a whole or stays as it is.
-func tidyFile(path, name string, write bool) (changed bool, err error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return false, err
-	}
-	if info.Size() > maxTidy {
-		return false, problem.At(problem.Position{File: name}, "larger than %d bytes", maxTidy)
-	}
-	body, err := os.ReadFile(path)
-	if err != nil {
-		return false, err
-	}
-	tidy, err := tidyText(name, body)
-	if err != nil || bytes.Equal(tidy, body) {
-		return false, err
-	}
-	if write {
-		err = disk.Replace(path, tidy, info.Mode().Perm())
-	}
-	return true, err
 }

@@ -61,11 +61,12 @@ func typesCommand() *command {
 			case f.from != "":
 				return a.typesFrom(ctx, f.from, f.overlays, f.draft, f.probe)
 			}
-			a.unpinned = true
 			if _, err := estate.Find(a.dir); err != nil && f.asked() == 0 {
 				return a.showBuiltIn(ctx, args)
 			}
-			p, err := a.open(ctx, nil)
+			c := a.config(a.env, nil)
+			c.Unpinned = true
+			p, err := a.openWith(ctx, c)
 			switch {
 			case err != nil:
 				return err
@@ -76,7 +77,7 @@ func typesCommand() *command {
 			case f.compare != "":
 				return a.compareDriver(p, f.compare)
 			}
-			return a.showTypes(p.catalogs, args)
+			return a.showTypes(p.Catalogs, args)
 		},
 	}
 }

@@ -6,28 +6,15 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"os"
-	"path/filepath"
-	"strings"
 
+	"kasbah/core/disk"
 	"kasbah/core/schema"
-	"kasbah/core/value"
 	"kasbah/drivers/openapi"
 	"kasbah/render"
+	"kasbah/session"
 )
 
-const maxOverlay = 64 << 20
-
-func readOverlay(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > maxOverlay {
-		return nil, fmt.Errorf("%s is larger than %d bytes", path, maxOverlay)
-	}
-	return os.ReadFile(path)
-}
+const maxOverlay = 64 << 20 // bytes
 
 // typesFrom says what an OpenAPI document offers to a driver.
 func (a *app) typesFrom(ctx context.Context, file string, overlays []string, draft bool, probe string) error {
@@ -40,7 +27,7 @@ func (a *app) typesFrom(ctx context.Context, file string, overlays []string, dra
 	}
 	var over [][]byte
 	for _, o := range overlays {
-		b, err := readOverlay(a.path(o))
+		b, err := disk.Read(a.path(o), maxOverlay)
 		if err != nil {
 			return err
 		}
@@ -80,27 +67,7 @@ func (a *app) probed(ctx context.Context, file, at string) (openapi.Options, err
 	if u, err := url.Parse(at); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return openapi.Options{}, fmt.Errorf("-probe %s: it is no URL of an API, such as https://harbour.example/v1", at)
 	}
-	anybody := openapi.Options{Base: base}
-	e, err := a.estate()
-	if err != nil { // the folder holds no estate
-		return anybody, nil
-	}
-	p := newProject(e)
-	p.home = a.home
-	if p.env, err = a.environment(e); err != nil {
-		return anybody, err
-	}
-	id := a.identity()
-	for _, name := range e.Drivers() {
-		s := value.Map(e.Driver(name, p.env))
-		spec, _ := s["spec"].(string)
-		api, _ := s["api"].(string)
-		if s["kind"] != "openapi" || filepath.Clean(p.below(spec)) != filepath.Clean(a.path(file)) && strings.TrimSuffix(api, "/") != strings.TrimSuffix(at, "/") {
-			continue
-		}
-		o, err := openAPIOptions(driverSetting{p: p, name: name, from: id.Who + "@" + id.Host}, s)
-		o.Base = base
-		return o, err
-	}
-	return anybody, nil
+	o, err := session.OpenAPIOptions(a.config(a.env, nil), a.path(file), at)
+	o.Base = base
+	return o, err
 }

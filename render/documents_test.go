@@ -18,6 +18,7 @@ import (
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
+	"kasbah/core/why"
 )
 
 func finding(verdict rules.Verdict, address string, level rules.Level) rules.Finding {
@@ -150,13 +151,13 @@ still pending.
 }
 
 func TestWhyText(t *testing.T) {
-	d := &WhyDocument{Env: "trial", Ward: "shore", Address: "sallow/medina.machine/gauge", Path: "subnet", WhyValue: WhyValue{
+	d := &why.Document{Env: "trial", Ward: "shore", Address: "sallow/medina.machine/gauge", Path: "subnet", Value: why.Value{
 		Declared: &value.Any{V: value.NewRef("shore:sallow/medina.subnet/quay", value.Key("id"))}, Recorded: &value.Any{V: "sub-0001"},
 		Origin: &declare.Origin{Kind: declare.FromName, What: "quay = a medina.subnet", Position: at(2), From: []*declare.Origin{{Kind: declare.FromCloud, What: strings.Repeat("long ", 40), Position: at(3)}}},
 	}, Last: &ledger.RunSummary{Run: "01M8DSX7B3", Who: "keeper-1", Began: time.Now().Add(-3 * time.Minute), Command: "kasbah enact -yes"}}
 	out := text(80, func(o *Out) { o.Why(d) })
 	require.Contains(t, out, "declared  from sallow/medina.subnet/quay id\nrecorded  sub-0001\n")
-	require.Contains(t, out, "Last changed by run 01M8DSX7B3 of keeper-1, 3 min ago: kasbah enact -yes.")
+	require.Contains(t, out, "Last changed by run M8DSX7B3 of keeper-1, 3 min ago: kasbah enact -yes.")
 	for _, line := range strings.Split(out, "\n") {
 		require.LessOrEqual(t, width(line), 80, line)
 	}

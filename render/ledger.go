@@ -29,7 +29,7 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 		if n := r.Counts["done"]; r.Outcome == "done" || n > 0 {
 			outcome = fmt.Sprintf("%s, %d of %d", r.Outcome, n, r.Counts["total"])
 		}
-		rows = append(rows, []string{ShortRun(r.Run), r.Ward, r.Began.Local().Format(time.DateTime), r.Who + "@" + r.Host, outcome, fmt.Sprintf("%d-%d", r.First, r.Last), Clean(r.Command)})
+		rows = append(rows, []string{ledger.ShortRun(r.Run), r.Ward, r.Began.Local().Format(time.DateTime), r.Who + "@" + r.Host, outcome, fmt.Sprintf("%d-%d", r.First, r.Last), Clean(r.Command)})
 	}
 	if !full {
 		o.Table(rows, o.HeadGrey)
@@ -76,18 +76,10 @@ func (o *Out) HeadGrey(row, _ int, cell string) string {
 	return cell
 }
 
-// ShortRun is as much of a run's id as tells it from others.
-func ShortRun(id string) string {
-	if len(id) > 10 {
-		return id[:4] + id[len(id)-6:]
-	}
-	return id
-}
-
 // Record writes one recorded resource.
 func (o *Out) Record(ward string, r *ledger.Record) {
 	o.Printf("%s\n", o.Bold(Clean(ward+":"+r.Address)))
-	rows := [][]string{{"  id", r.ID}, {"  changed", r.Changed.Local().Format(time.DateTime) + " by run " + ShortRun(r.Run)}}
+	rows := [][]string{{"  id", r.ID}, {"  changed", r.Changed.Local().Format(time.DateTime) + " by run " + ledger.ShortRun(r.Run)}}
 	if len(r.Needs) > 0 {
 		rows = append(rows, []string{"  needs", strings.Join(r.Needs, ", ")})
 	}
@@ -126,32 +118,12 @@ type LedgerDocument struct {
 
 // LockDocument is the JSON form of who holds which lock.
 type LockDocument struct {
-	Format  string   `json:"format"`
-	Holders []Holder `json:"holders"`
+	Format  string          `json:"format"`
+	Holders []ledger.Holder `json:"holders"`
 }
 
-// Holder is a run that holds a ward's lock.
-type Holder struct {
-	Ward  string    `json:"ward"`
-	Run   string    `json:"run"`
-	Who   string    `json:"who"`
-	Host  string    `json:"host"`
-	Since time.Time `json:"since"`
-	What  string    `json:"command"`
-	Done  int       `json:"done"`
-	Total int       `json:"total"`
-	Scope Scope     `json:"scope"`
-}
-
-// Scope is what a run has locked.
-type Scope struct {
-	Whole  bool     `json:"whole"`
-	Writes []string `json:"writes"`
-	Reads  []string `json:"reads"`
-}
-
-// what is a scope in a few words.
-func (s Scope) what() string {
+// scopeWords is a scope in a few words.
+func scopeWords(s ledger.Scope) string {
 	if s.Whole {
 		return "everything"
 	}
@@ -182,23 +154,23 @@ func Locked(address string) string {
 	return Clean(address)
 }
 
-// NewHolder puts an open run into its JSON form.
-func NewHolder(ward string, r *ledger.OpenRun) Holder {
-	scope := Scope{Whole: r.Begin.Scope.Whole, Writes: append([]string{}, r.Begin.Scope.Writes...), Reads: append([]string{}, r.Begin.Scope.Reads...)}
-	return Holder{Scope: scope, Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, What: r.Begin.Command, Done: r.Done, Total: r.Total}
-}
-
-// Row is a holder as a row of a table: the cells of HolderHead.
-func (h Holder) Row(now time.Time) []string {
-	return []string{h.Ward, ShortRun(h.Run), Clean(h.Who + "@" + h.Host), h.Since.Local().Format(time.TimeOnly) + ", " + Ago(now.Sub(h.Since)), fmt.Sprintf("%d of %d", h.Done, h.Total), h.Scope.what(), Clean(h.What)}
-}
-
 // HolderHead heads a table of holders.
 var HolderHead = []string{"ward", "run", "by", "since", "done", "locked", "command"}
 
+// HolderRow is a holder as a row of a table: the cells of HolderHead.
+func HolderRow(h ledger.Holder, now time.Time) []string {
+	since := h.Since.Local().Format(time.TimeOnly) + ", " + Ago(now.Sub(h.Since))
+	if h.Dead {
+		since += ", dead"
+	}
+	return []string{
+		h.Ward, ledger.ShortRun(h.Run), Clean(h.Who + "@" + h.Host), since, fmt.Sprintf("%d of %d", h.Done, h.Total), scopeWords(h.Scope), Clean(h.Command),
+	}
+}
+
 // Held is one line on who holds a lock.
-func (h Holder) Held(now time.Time) string {
-	s := fmt.Sprintf("%s on %s, %s, since %s (%s)", h.Who, h.Host, h.What, h.Since.Local().Format(time.TimeOnly), Ago(now.Sub(h.Since)))
+func Held(h ledger.Holder, now time.Time) string {
+	s := fmt.Sprintf("%s on %s, %s, since %s (%s)", h.Who, h.Host, h.Command, h.Since.Local().Format(time.TimeOnly), Ago(now.Sub(h.Since)))
 	if h.Total > 0 {
 		s += fmt.Sprintf(", %d of %d done", h.Done, h.Total)
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kasbah/core/enact"
+	"kasbah/core/ledger"
 	"kasbah/core/value"
 )
 
@@ -68,7 +69,7 @@ func RunMarkdown(d *RunDocument) []byte {
 		b.WriteString("Nothing to do.\n")
 		return b.Bytes()
 	}
-	fmt.Fprintf(&b, "- %s. Run %s, %s.\n", CountsLine(d.Counts), ShortRun(d.Run), About(d.Seconds))
+	fmt.Fprintf(&b, "- %s. Run %s, %s.\n", CountsLine(d.Counts), ledger.ShortRun(d.Run), About(d.Seconds))
 	if d.Reason != "" {
 		fmt.Fprintf(&b, "- Why: %s\n", markdownText(d.Reason))
 	}

@@ -7,32 +7,11 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
-	"kasbah/core/value"
+	"kasbah/core/why"
 )
 
-// WhyDocument is the JSON form of where a resource or a value comes from.
-type WhyDocument struct {
-	Format  string `json:"format"`
-	Env     string `json:"env"`
-	Ward    string `json:"ward"`
-	Address string `json:"address"`
-	Path    string `json:"path"`
-	WhyValue
-	Attributes []WhyValue         `json:"attributes,omitempty"` // of a resource as a whole
-	Last       *ledger.RunSummary `json:"last,omitempty"`       // the run that last changed it
-}
-
-// WhyValue is one value.
-type WhyValue struct {
-	Path     string          `json:"path,omitempty"`
-	Secret   bool            `json:"secret,omitempty"`
-	Declared *value.Any      `json:"declared,omitempty"` // nil when it is not declared
-	Recorded *value.Any      `json:"recorded,omitempty"` // as last seen live; nil when there is none
-	Origin   *declare.Origin `json:"origin,omitempty"`   // nil when it is not declared any more
-}
-
 // Why writes where something comes from.
-func (o *Out) Why(d *WhyDocument) {
+func (o *Out) Why(d *why.Document) {
 	head := Clean(d.Address)
 	if d.Path != "" {
 		head += " " + Clean(d.Path)
@@ -60,7 +39,7 @@ func (o *Out) Why(d *WhyDocument) {
 	o.Printf("\n")
 	switch {
 	case d.Last != nil:
-		line := fmt.Sprintf("Last changed by run %s of %s, %s: %s.", ShortRun(d.Last.Run), d.Last.Who, Ago(time.Since(d.Last.Began)), d.Last.Command)
+		line := fmt.Sprintf("Last changed by run %s of %s, %s: %s.", ledger.ShortRun(d.Last.Run), d.Last.Who, Ago(time.Since(d.Last.Began)), d.Last.Command)
 		if d.Last.Reason != "" {
 			line += " " + d.Last.Reason
 		}
@@ -72,7 +51,7 @@ func (o *Out) Why(d *WhyDocument) {
 	}
 }
 
-func (o *Out) whyAttributes(ward string, list []WhyValue) {
+func (o *Out) whyAttributes(ward string, list []why.Value) {
 	rows := [][]string{{"attribute", "value", "where", "from"}}
 	for _, v := range list {
 		text := ""

@@ -1,12 +1,15 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -24,17 +27,72 @@ var passingBy = []struct {
 	is   *regexp.Regexp
 	told string
 }{
-	{regexp.MustCompile(`\b01[0-9A-HJKMNP-TV-Z]{8}\b`), "01M8E05SP8"},
 	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\b`), "2026-11-28 10:22:57"},
 	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "10:22:57"},
 	{regexp.MustCompile(`\b(in|about|took) (a second|\d+(\.\d+)? (ms|s|min))`), "$1 2 s"},
 	{regexp.MustCompile(`longest chain, [^.]*\.`), "longest chain, 2 deep: gauge, scribe."},
 	{regexp.MustCompile(`\b(net|sub|mac|rec|dsk|bkt)-\d{4}\b`), "$1-0004"},
-	{regexp.MustCompile(`\bentry \d+`), "entry 25"},
 	{regexp.MustCompile(`\b\d+ entries`), "36 entries"},
-	{regexp.MustCompile(`\b\d+-\d+ +kasbah`), "17-25  kasbah"},
 	{regexp.MustCompile(`\b(just now|\d+ s ago)\b`), "just now"},
 	{regexp.MustCompile(`(?m) +$`), ""},
+}
+
+// Ids of runs and numbers of entries: the guide counts them up from page to page's
+// end, so that a reader can tell one from the other: a mark stands for each until its page is
+// whole.
+var (
+	runID      = regexp.MustCompile(`\b[0-9A-HJKMNP-TV-Z]{8}\b`)
+	entryOf    = regexp.MustCompile(`(?:(\w+), \w+: from ledger )?\bentry (\d+)`)
+	entryRange = regexp.MustCompile(`(?m)^(\S+ +)(\w+)( .*\b)(\d+)-(\d+)( +kasbah)`)
+	entryMark  = regexp.MustCompile("\x00(\\w+) (\\d+)\x00")
+)
+
+// firstEntry is what the guide calls the newest entry of each ward at a page's beginning.
+var firstEntry = map[string]int{"shore": 25, "signal": 17, "chronicle": 21}
+
+// mark puts a mark in place of each number of an entry. A text that names no ward is about
+// shore.
+func mark(text string) string {
+	text = entryRange.ReplaceAllString(text, "$1$2$3\x00$2 $4\x00-\x00$2 $5\x00$6")
+	return entryOf.ReplaceAllStringFunc(text, func(found string) string {
+		m := entryOf.FindStringSubmatch(found)
+		return strings.TrimSuffix(found, m[2]) + "\x00" + cmp.Or(m[1], "shore") + " " + m[2] + "\x00"
+	})
+}
+
+// countUp puts in place of each id and mark what the guide calls it. was is the newest entry
+// of shore at the page's beginning.
+func countUp(page string, was int) string {
+	runs := map[string]string{}
+	page = runID.ReplaceAllStringFunc(page, func(id string) string {
+		if runs[id] == "" {
+			runs[id] = fmt.Sprintf("Q5T8ZK%02d", len(runs)+1)
+		}
+		return runs[id]
+	})
+	entries := map[string][]int{} // by ward
+	for _, m := range entryMark.FindAllStringSubmatch(page, -1) {
+		n, _ := strconv.Atoi(m[2])
+		entries[m[1]] = append(entries[m[1]], n)
+	}
+	told := map[string]map[int]int{}
+	for ward, list := range entries {
+		slices.Sort(list)
+		list = slices.Compact(list)
+		first := 0 // of the list, the one that is the newest at the beginning
+		if ward == "shore" {
+			first, _ = slices.BinarySearch(list, was)
+		}
+		told[ward] = map[int]int{}
+		for i, n := range list {
+			told[ward][n] = max(1, firstEntry[ward]+4*(i-first))
+		}
+	}
+	return entryMark.ReplaceAllStringFunc(page, func(found string) string {
+		m := entryMark.FindStringSubmatch(found)
+		n, _ := strconv.Atoi(m[2])
+		return fmt.Sprint(told[m[1]][n])
+	})
 }
 
 // TestGuide: what the guide's pages show is what the program prints, command by
@@ -68,6 +126,7 @@ func TestGuide(t *testing.T) {
 			now := guideBlock.ReplaceAllStringFunc(string(body), func(block string) string {
 				return "```console\n" + p.follow(guideBlock.FindStringSubmatch(block)[1]) + "```"
 			})
+			now = countUp(now, is.Entry)
 			if os.Getenv("GUIDE") == "write" {
 				require.NoError(t, os.WriteFile(page, []byte(now), 0o644))
 				return
@@ -109,6 +168,7 @@ func (p *guided) follow(block string) string {
 			text = strings.ReplaceAll(text, "@"+host, "@t3")
 			text = strings.ReplaceAll(text, " on "+host, " on t3")
 		}
+		text = mark(text)
 		for _, x := range passingBy {
 			text = x.is.ReplaceAllString(text, x.told)
 		}

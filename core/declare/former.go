@@ -1,6 +1,8 @@
 package declare
 
-import "kasbah/core/value"
+import (
+	"kasbah/core/value"
+)
 
 // former lists the addresses under which a resource may be recorded still: it,
 // or instances around it, say that they were renamed. Each of them may have

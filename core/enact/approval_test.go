@@ -67,7 +67,7 @@ func (c *coast) carryOut(run string, body []byte, d driver.Driver, s store.Store
 	p, e, err := propose.ReadKept(body)
 	require.NoError(c.t, err)
 	o := c.options(run, d, s)
-	o.Kept, o.JudgeLive = &enact.Kept{Envelope: e}, true
+	o.Envelope, o.JudgeLive = e, true
 	return enact.Enact(context.Background(), p, o)
 }
 

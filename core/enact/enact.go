@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"kasbah/core/approval"
 	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
@@ -52,9 +53,9 @@ type Options struct {
 	Timeout    time.Duration
 	Shows      time.Duration // how long what was made may take until it is seen; 0 for DefaultShows, below 0 for no time
 	Wait       ledger.WaitOptions
-	Held       *Held // the locks, when they were taken before
-	Kept       *Kept // where the proposal is from a file; nil when it was made just now
-	JudgeLive  bool  // read what is live again before acting: the proposal may be old
+	Locks      *Locks             // the locks, when they were taken before
+	Envelope   *approval.Envelope // of the file that the proposal is from; nil when it was made just now
+	JudgeLive  bool               // read what is live again before acting: the proposal may be old
 	// Judge holds an action against the rules that were undecided about it, now
 	// that its inputs are known. An error forbids the call; what is said goes
 	// into the ledger.
@@ -291,10 +292,10 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
-	h := o.Held
+	h := o.Locks
 	if h == nil {
 		var err error
-		if h, err = Hold(ctx, scopes, proposal, o); err != nil {
+		if h, err = TakeLocks(ctx, scopes, proposal, o); err != nil {
 			return nil, err
 		}
 	} else if !h.Covers(scopes) {

@@ -11,19 +11,10 @@ import (
 	"kasbah/core/propose"
 )
 
-// Kept says that a proposal comes from a file: it can be old, signed, and used
-// only once.
-type Kept struct {
-	Envelope *approval.Envelope // nil when it is not signed
-}
-
 // judgeKept refuses a proposal that lacks signatures, is too old, or was
 // carried out before. It finds the runs that it goes on from.
 func (e *executor) judgeKept(refused *Refused) error {
-	var signatures *approval.Envelope
-	if e.o.Kept != nil {
-		signatures = e.o.Kept.Envelope
-	}
+	signatures := e.o.Envelope
 	no := func(format string, args ...any) {
 		refused.Reasons = append(refused.Reasons, fmt.Sprintf(format, args...))
 	}
@@ -67,7 +58,7 @@ func (e *executor) judgeKept(refused *Refused) error {
 		if missing != "" {
 			no("%s; `kasbah approve FILE -key KEY` signs it, by somebody else than who proposed it", missing)
 		}
-		if force != nil && !acted && e.o.Kept != nil && time.Now().After(force.Ends(e.p.Made)) {
+		if force != nil && !acted && e.o.Envelope != nil && time.Now().After(force.Ends(e.p.Made)) {
 			no("%s lets a proposal wait for %s, and this one is from %s; propose again", w.Ward, force.Valid, e.p.Made.Local().Format(time.DateTime))
 		}
 	}

@@ -144,7 +144,7 @@ func TestReadsAcrossWards(t *testing.T) {
 	options := func(run string) enact.Options {
 		return enact.Options{Shows: -1, Run: run, Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers()}
 	}
-	held, err := enact.Hold(ctx, scopes, "", options("reader"))
+	held, err := enact.TakeLocks(ctx, scopes, "", options("reader"))
 	require.NoError(t, err)
 	writer := l.propose(true, "ward9", "ward8") // only these two: nobody else reads them yet
 	_, err = enact.Enact(ctx, writer, options("writer"))
@@ -154,7 +154,7 @@ func TestReadsAcrossWards(t *testing.T) {
 	require.False(t, held.Covers(writer.Scopes()))
 	require.True(t, held.Covers(reader.Scopes()))
 	o := options("not used")
-	o.Held = held
+	o.Locks = held
 	r, err := enact.Enact(ctx, reader, o)
 	require.NoError(t, err)
 	require.Equal(t, "reader", r.Run)

@@ -276,6 +276,10 @@ type reader struct {
 	problems problem.List
 }
 
+// IsName reports whether a text can name an estate, a ward or an environment: lower-case
+// letters, digits and -, a letter first.
+func IsName(s string) bool { return nameForm().MatchString(s) }
+
 var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*$`) })
 
 // later are keys of the language that this version reads but cannot serve.

@@ -2,7 +2,9 @@
 
 package ledger
 
-import "time"
+import (
+	"time"
+)
 
 // upTime runs on while the machine sleeps. The wall clock does; should
 // somebody set it, a fence is looked at too early or a wait takes longer.

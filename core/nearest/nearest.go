@@ -27,3 +27,11 @@ func Hint(name string, candidates []string) string {
 	}
 	return ""
 }
+
+// HintOr is Hint, and lists the candidates where none is near.
+func HintOr(name string, candidates []string) string {
+	if hint := Hint(name, candidates); hint != "" || len(candidates) == 0 {
+		return hint
+	}
+	return "there is " + strings.Join(candidates, ", ")
+}

@@ -1,4 +1,4 @@
-package cli
+package session
 
 import (
 	"context"
@@ -10,7 +10,6 @@ import (
 	"slices"
 	"sync"
 
-	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
@@ -118,18 +117,18 @@ func (s storeSettings) path(key, otherwise string) string {
 	return filepath.Join(s.dir, name)
 }
 
-// openStore opens the store that settings of [ledger] name.
-func (p *project) openStore(ctx context.Context, s value.Map) (store.Store, error) {
+// OpenStore opens the store that settings of [ledger] name.
+func (s *Session) OpenStore(ctx context.Context, set value.Map) (store.Store, error) {
 	wrong := func(key, format string, args ...any) *problem.Problem {
-		return problem.At(p.estate.LedgerAt(p.env, key), format, args...)
+		return problem.At(s.Estate.LedgerAt(s.Env, key), format, args...)
 	}
 	var kinds []string
 	for _, kind := range storeKinds {
 		kinds = append(kinds, kind.name)
-		if s["store"] != kind.name {
+		if set["store"] != kind.name {
 			continue
 		}
-		for _, k := range value.Keys(s) {
+		for _, k := range value.Keys(set) {
 			all := slices.Concat([]string{"store"}, sealKeys, kind.keys)
 			if slices.Contains(all, k) {
 				continue
@@ -138,112 +137,101 @@ func (p *project) openStore(ctx context.Context, s value.Map) (store.Store, erro
 			err.Hint = nearest.Hint(k, all)
 			return nil, err
 		}
-		filled, err := p.filledIn(ctx, s)
+		filled, err := s.Secrets.FillIn(ctx, set)
 		if err != nil {
 			return nil, wrong("store", "the ledger: %v", err)
 		}
-		st, err := kind.open(storeSettings{p.estate.Dir, filled})
+		st, err := kind.open(storeSettings{s.Estate.Dir, filled})
 		if err != nil {
 			return nil, wrong("store", "a ledger %s: %v", kind.in, err)
 		}
 		return st, nil
 	}
-	err := wrong("store", "no store is called %s", value.Plain(s["store"]))
-	name, _ := s["store"].(string)
-	if err.Hint = nearest.Hint(name, kinds); err.Hint == "" {
-		err.Hint = "there is " + joinOr(kinds)
-	}
+	err := wrong("store", "no store is called %s", value.Plain(set["store"]))
+	name, _ := set["store"].(string)
+	err.Hint = nearest.HintOr(name, kinds)
 	return nil, err
-}
-
-// filledIn are settings with credentials fetched from where they say: an
-// environment variable, a file or a program.
-func (p *project) filledIn(ctx context.Context, s value.Map) (value.Map, error) {
-	out := value.CloneMap(s)
-	for _, k := range value.Keys(s) {
-		if src, ok := estate.ReadSource(s[k]); ok {
-			text, err := p.fetch(ctx, src)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", k, err)
-			}
-			out[k] = text
-		}
-	}
-	return out, nil
 }
 
 // seen is where what this machine has seen of the project's ledgers is remembered: with
 // the person's keys by the estate's id, or where nothing is sealed and there is none, in
 // the estate's folder by where the ledgers are. open is the latter in any case.
-func (a *app) seen(p *project, s value.Map) (is, open ledger.Memory, err error) {
-	place := maps.Clone(s)
+func (s *Session) seen(set value.Map) (is, open ledger.Memory, err error) {
+	place := maps.Clone(set)
 	for _, k := range sealKeys {
 		delete(place, k)
 	}
 	digest := sha256.Sum256(value.Encode(place))
-	beside := &home.Home{Dir: filepath.Join(p.estate.Dir, ".kasbah")}
+	beside := &home.Home{Dir: filepath.Join(s.Estate.Dir, ".kasbah")}
 	open = beside.Heads(hex.EncodeToString(digest[:8]))
-	if p.box == nil {
+	if s.Box == nil {
 		return open, open, nil
 	}
-	home, err := a.home()
+	home, err := s.config.Home()
 	if err != nil {
 		return nil, nil, err
 	}
-	known, _ := p.box.Estate()
+	known, _ := s.Box.Estate()
 	return home.Heads(known.ID), open, nil
 }
 
 // openLedgers prepares the ledger of every ward of the estate.
-func (a *app) openLedgers(ctx context.Context, p *project, with map[string]any) (err error) {
-	s := p.estate.Ledger(p.env)
-	if to, ok := with["ledger.store"]; ok && to != s["store"] { // what the file says of another kind of store says nothing here
-		for k := range s {
-			if !slices.Contains(sealKeys, k) {
-				delete(s, k)
-			}
-		}
-	}
-	s = merged(s, with, "ledger.")
-	if p.store, err = p.openStore(ctx, s); err != nil {
+func (s *Session) openLedgers(ctx context.Context) (err error) {
+	set := s.ledgerSettings()
+	if s.Store, err = s.OpenStore(ctx, set); err != nil {
 		return err
 	}
-	if p.box, err = a.newBox(p, s); err != nil {
+	if s.Box, err = s.newBox(set); err != nil {
 		return err
 	}
-	seen, open, err := a.seen(p, s)
+	seen, open, err := s.seen(set)
 	if err != nil {
 		return err
 	}
-	id := a.identity()
-	id.Sign = a.signer
-	id.Commit = sync.OnceValue(func() string { return p.commit(ctx) })
-	for _, w := range p.estate.Wards {
-		l, err := p.ledgerOf(p.env, w, id)
+	id := s.config.Identity
+	id.Sign = s.signer
+	id.Commit = sync.OnceValue(func() string { return s.Commit(ctx) })
+	memory := &memory{Memory: seen, tell: s.tell}
+	for _, w := range s.Estate.Wards {
+		l, err := s.ledgerOf(s.Env, w, id)
 		if err != nil {
 			return err
 		}
-		l.RememberIn(&memory{Memory: seen, a: a})
+		l.RememberIn(memory)
 		l.SeenOpen(open)
-		if s["seal"] == "off" {
+		if set["seal"] == "off" {
 			l.OpenOnPurpose()
 		}
-		p.ledgers[w] = l
+		s.Ledgers[w] = l
 	}
 	return nil
 }
 
+// ledgerSettings are those of [ledger] in the session's environment, with what is given from
+// outside the file.
+func (s *Session) ledgerSettings() value.Map {
+	set := s.Estate.Ledger(s.Env)
+	if to, ok := s.settings["ledger.store"]; ok && to != set["store"] { // what the file says of another kind of store says nothing here
+		for k := range set {
+			if !slices.Contains(sealKeys, k) {
+				delete(set, k)
+			}
+		}
+	}
+	return merged(set, s.settings, "ledger.")
+}
+
 // ledgerOf is the ledger of a ward in an environment, as kasbah.toml says that it is sealed
 // and written; it remembers nothing.
-func (p *project) ledgerOf(env, ward string, who ledger.Identity) (*ledger.Ledger, error) {
-	estateName, envName := p.estate.LedgerNames(env)
-	l, err := ledger.New(p.store, estateName, envName, ward, who)
+func (s *Session) ledgerOf(env, ward string, who ledger.Identity) (*ledger.Ledger, error) {
+	estateName, envName := s.Estate.LedgerNames(env)
+	l, err := ledger.New(s.Store, estateName, envName, ward, who)
 	if err != nil {
 		return nil, err
 	}
-	l.WrittenBy(p.estate.Writers(env, ward))
-	if p.box != nil {
-		l.SealWith(p.box)
+	l.WrittenBy(s.Estate.Writers(env, ward))
+	if s.Box != nil {
+		l.SealWith(s.Box)
 	}
 	return l, nil
 }

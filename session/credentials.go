@@ -1,4 +1,4 @@
-package cli
+package session
 
 import (
 	"context"
@@ -10,8 +10,8 @@ import (
 	"kasbah/drivers/openapi"
 )
 
-// credential reads a credential: a text, or where one is to be had.
-func (p *project) credential(name string, v any) (openapi.Credential, error) {
+// Credential reads a credential: a text, or where one is to be had.
+func (x *Secrets) Credential(name string, v any) (openapi.Credential, error) {
 	if text, ok := v.(string); ok && text != "" {
 		return func(context.Context, bool) (string, error) { return text, nil }, nil
 	}
@@ -20,7 +20,7 @@ func (p *project) credential(name string, v any) (openapi.Credential, error) {
 		return nil, fmt.Errorf("%s must be a text, or one of { env = \"…\" }, { key = \"…\" }, { file = \"…\" }, { run = […] }", name)
 	}
 	return func(ctx context.Context, _ bool) (string, error) {
-		text, err := p.fetch(ctx, src)
+		text, err := x.Fetch(ctx, src)
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", name, err)
 		}
@@ -29,11 +29,11 @@ func (p *project) credential(name string, v any) (openapi.Credential, error) {
 }
 
 // auth reads how a driver says who asks.
-func (p *project) auth(s value.Map) (out openapi.Auth, err error) {
+func (x *Secrets) auth(s value.Map) (out openapi.Auth, err error) {
 	ways := 0
 	if v, ok := s["bearer"]; ok {
 		ways++
-		if out.Bearer, err = p.credential("bearer", v); err != nil {
+		if out.Bearer, err = x.Credential("bearer", v); err != nil {
 			return out, err
 		}
 	}
@@ -43,13 +43,13 @@ func (p *project) auth(s value.Map) (out openapi.Auth, err error) {
 		if out.User, user = s["user"].(string); !user || !ok {
 			return out, errors.New("user and password go together")
 		}
-		if out.Password, err = p.credential("password", v); err != nil {
+		if out.Password, err = x.Credential("password", v); err != nil {
 			return out, err
 		}
 	}
 	if v, ok := s["oauth"]; ok {
 		ways++
-		if out.OAuth, err = p.oauth(v); err != nil {
+		if out.OAuth, err = x.oauth(v); err != nil {
 			return out, err
 		}
 	}
@@ -63,7 +63,7 @@ func (p *project) auth(s value.Map) (out openapi.Auth, err error) {
 		}
 		out.Headers = map[string]openapi.Credential{}
 		for _, name := range value.Keys(m) {
-			if out.Headers[name], err = p.credential("headers."+name, m[name]); err != nil {
+			if out.Headers[name], err = x.Credential("headers."+name, m[name]); err != nil {
 				return out, err
 			}
 		}
@@ -71,7 +71,7 @@ func (p *project) auth(s value.Map) (out openapi.Auth, err error) {
 	return out, nil
 }
 
-func (p *project) oauth(v any) (*openapi.OAuth, error) {
+func (x *Secrets) oauth(v any) (*openapi.OAuth, error) {
 	m, ok := v.(map[string]any)
 	if !ok {
 		return nil, errors.New("oauth must be a table with url, client, secret and scopes")
@@ -90,6 +90,6 @@ func (p *project) oauth(v any) (*openapi.OAuth, error) {
 		o.Scopes = append(o.Scopes, value.Plain(s))
 	}
 	var err error
-	o.Secret, err = p.credential("oauth.secret", m["secret"])
+	o.Secret, err = x.Credential("oauth.secret", m["secret"])
 	return o, err
 }

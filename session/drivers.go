@@ -1,4 +1,4 @@
-package cli
+package session
 
 import (
 	"context"
@@ -8,37 +8,31 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/value"
 	"kasbah/drivers/dns"
 	"kasbah/drivers/openapi"
 	"kasbah/drivers/postgres"
 	"kasbah/drivers/process"
+	"kasbah/medina"
 	"kasbah/transport"
 )
 
 // driverSetting is what a driver gets to know besides its settings.
 type driverSetting struct {
-	p    *project
+	s    *Session
 	name string // as kasbah.toml calls it
 	from string // who acts
-	log  func(line string)
-}
-
-// driverLog is where the lines go that a driver's program logs; nil for nowhere.
-func (a *app) driverLog() func(string) {
-	if !a.verbose {
-		return nil
-	}
-	return func(line string) { a.say("%s", line) }
 }
 
 // driverKinds are the kinds of drivers that kasbah.toml may name.
 var driverKinds = map[string]func(at driverSetting, s value.Map) (driver.Driver, error){
 	"medina": func(at driverSetting, s value.Map) (driver.Driver, error) {
-		settings, err := at.p.medinaSettings(context.Background(), s)
+		settings, err := at.s.medinaSettings(context.Background(), s)
 		if err != nil {
 			return nil, err
 		}
@@ -77,14 +71,14 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
-	settings, err := at.p.filledIn(context.Background(), s)
+	settings, err := at.s.Secrets.FillIn(context.Background(), s)
 	if err != nil {
 		return nil, err
 	}
 	for _, ours := range []string{"kind", "run", "env"} {
 		delete(settings, ours)
 	}
-	return process.New(process.Options{Name: at.name, Command: command, Dir: at.p.estate.Dir, Env: env, Settings: settings, From: at.from, Log: at.log, Redact: at.p.revealed.Text})
+	return process.New(process.Options{Name: at.name, Command: command, Dir: at.s.Estate.Dir, Env: env, Settings: settings, From: at.from, Log: at.s.config.Log, Redact: at.s.Secrets.Redact})
 }
 
 // newPostgres reads the settings of a driver of kind postgres.
@@ -95,7 +89,7 @@ func newPostgres(at driverSetting, s value.Map) (driver.Driver, error) {
 	if s["dsn"] == nil {
 		return nil, errors.New(`a driver of kind postgres needs dsn, such as { env = "COAST_DSN" }, which holds postgres://USER@HOST/DATABASE`)
 	}
-	dsn, err := at.p.credential("dsn", s["dsn"])
+	dsn, err := at.s.Secrets.Credential("dsn", s["dsn"])
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +116,7 @@ func newDNS(at driverSetting, s value.Map) (driver.Driver, error) {
 		return nil, errors.New("key (its name) and secret (of that key) go together")
 	}
 	if o.Key.Name != "" {
-		if o.Key.Secret, err = at.p.credential("secret", s["secret"]); err != nil {
+		if o.Key.Secret, err = at.s.Secrets.Credential("secret", s["secret"]); err != nil {
 			return nil, err
 		}
 	}
@@ -177,10 +171,10 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 	if caches, err := os.UserCacheDir(); err == nil {
 		o.Cache = filepath.Join(caches, "kasbah", "documents")
 	}
-	if o.Document, err = openapi.Gather(at.p.below(spec), o.Cache); err != nil {
+	if o.Document, err = openapi.Gather(at.s.below(spec), o.Cache); err != nil {
 		return nil, err
 	}
-	if o.Overlays, err = at.p.overlays(s["overlay"]); err != nil {
+	if o.Overlays, err = at.s.overlays(s["overlay"]); err != nil {
 		return nil, err
 	}
 	o.Base = func(context.Context) (string, error) { return api, nil }
@@ -205,12 +199,12 @@ func openAPIOptions(at driverSetting, s value.Map) (o openapi.Options, err error
 	if o.Hosts, err = textList("hosts", s["hosts"]); err != nil {
 		return o, err
 	}
-	if o.Auth, err = at.p.auth(s); err != nil {
+	if o.Auth, err = at.s.Secrets.auth(s); err != nil {
 		return o, err
 	}
 	file := func(key string) string {
 		if name, _ := s[key].(string); name != "" {
-			return at.p.below(name)
+			return at.s.below(name)
 		}
 		return ""
 	}
@@ -226,7 +220,7 @@ func openAPIOptions(at driverSetting, s value.Map) (o openapi.Options, err error
 			others[name] = v
 		}
 	}
-	if others, err = at.p.filledIn(context.Background(), others); err != nil {
+	if others, err = at.s.Secrets.FillIn(context.Background(), others); err != nil {
 		return o, err
 	}
 	for name, v := range others {
@@ -237,7 +231,7 @@ func openAPIOptions(at driverSetting, s value.Map) (o openapi.Options, err error
 
 // overlays reads the Overlay files that a driver lays over its document: one, or
 // several in order.
-func (p *project) overlays(v any) ([][]byte, error) {
+func (s *Session) overlays(v any) ([][]byte, error) {
 	if v == nil {
 		return nil, nil
 	}
@@ -251,7 +245,7 @@ func (p *project) overlays(v any) ([][]byte, error) {
 		if !ok {
 			return nil, errors.New("overlay must be a file, or a list of files")
 		}
-		body, err := os.ReadFile(p.below(name))
+		body, err := os.ReadFile(s.below(name))
 		if err != nil {
 			return nil, err
 		}
@@ -278,9 +272,100 @@ func perSecond(v any) (float64, error) {
 }
 
 // below is the place of a file that is named from the estate's folder.
-func (p *project) below(name string) string {
+func (s *Session) below(name string) string {
 	if filepath.IsAbs(name) {
 		return name
 	}
-	return filepath.Join(p.estate.Dir, name)
+	return filepath.Join(s.Estate.Dir, name)
+}
+
+// openDrivers makes a driver for each [drivers.NAME].
+func (s *Session) openDrivers(ctx context.Context) error {
+	var problems problem.List
+	for _, name := range s.Estate.Drivers() {
+		set := s.driverSettings(name)
+		s.kinds[name], _ = set["kind"].(string)
+		d, err := newDriver(driverSetting{s: s, name: name, from: s.from()}, set)
+		if err == nil {
+			s.Drivers[name] = d
+			s.Catalogs[name], err = d.Describe(ctx)
+		}
+		if err != nil {
+			problems = append(problems, problem.At(s.Estate.At("drivers."+name), "driver %s: %v", name, err))
+		}
+	}
+	if err := problems.Err(); err != nil {
+		return err
+	}
+	if err := s.heldToPins(); err != nil {
+		return err
+	}
+	return s.readPrices()
+}
+
+// driverSettings are those of [drivers.NAME] in the session's environment, with what is given
+// from outside the file.
+func (s *Session) driverSettings(name string) value.Map {
+	return merged(s.Estate.Driver(name, s.Env), s.settings, "drivers."+name+".")
+}
+
+// from says to drivers who acts.
+func (s *Session) from() string { return s.config.Identity.Who + "@" + s.config.Identity.Host }
+
+// Medina are the settings of the estate's driver of kind medina: the one of that name, or the
+// first.
+func (s *Session) Medina(ctx context.Context, name string) (medina.Settings, error) {
+	for _, drv := range s.Estate.Drivers() {
+		set := s.driverSettings(drv)
+		if set["kind"] == "medina" && (name == "" || name == drv) {
+			return s.medinaSettings(ctx, set)
+		}
+	}
+	if name != "" {
+		return medina.Settings{}, &problem.UsageError{Message: fmt.Sprintf("-driver: no driver of kind medina is called %q", name), Hint: nearest.Hint(name, s.Estate.Drivers())}
+	}
+	return medina.Settings{}, problem.Usage("no driver of this estate is of kind medina; -api names one that runs on its own")
+}
+
+// medinaSettings reads the settings of a driver of kind medina. Its token is fetched
+// when it is needed.
+func (s *Session) medinaSettings(ctx context.Context, set value.Map) (medina.Settings, error) {
+	set = value.CloneMap(set)
+	token := set["token"]
+	delete(set, "token")
+	set, err := s.Secrets.FillIn(ctx, set)
+	if err != nil {
+		return medina.Settings{}, err
+	}
+	out, err := medina.ReadSettings(set, s.Estate.Dir)
+	if err == nil && token != nil {
+		out.Token, err = s.Secrets.Credential("token", token)
+	}
+	return out, err
+}
+
+// OpenAPIOptions are how the estate's driver asks that has this document or this address, for
+// an API that is looked at; without an estate or such a driver, as anybody asks. No driver is
+// opened.
+func OpenAPIOptions(c Config, document, api string) (openapi.Options, error) {
+	e, err := FindEstate(c.Dir)
+	if err != nil { // the folder holds no estate
+		return openapi.Options{}, nil
+	}
+	env, err := chooseEnvironment(e, c.Env)
+	if err != nil {
+		return openapi.Options{}, err
+	}
+	s := newSession(e, env, c)
+	for _, name := range e.Drivers() {
+		set := s.driverSettings(name)
+		spec, _ := set["spec"].(string)
+		base, _ := set["api"].(string)
+		sameFile := filepath.Clean(s.below(spec)) == filepath.Clean(document)
+		if set["kind"] != "openapi" || !sameFile && strings.TrimSuffix(base, "/") != strings.TrimSuffix(api, "/") {
+			continue
+		}
+		return openAPIOptions(driverSetting{s: s, name: name, from: s.from()}, set)
+	}
+	return openapi.Options{}, nil
 }

@@ -1,4 +1,4 @@
-package cli
+package session
 
 import (
 	"context"
@@ -14,17 +14,17 @@ import (
 // gitTime bounds the questions about the commit. They are asked for the history alone.
 const gitTime = 5 * time.Second
 
-// commit is the commit of the estate's repository, with `, changed` behind it where files of
+// Commit is the commit of the estate's repository, with `, changed` behind it where files of
 // the estate are not as committed; "" where there is no repository or no git.
-func (p *project) commit(ctx context.Context) string {
-	if !inRepository(p.estate.Dir) {
+func (s *Session) Commit(ctx context.Context) string {
+	if !inRepository(s.Estate.Dir) {
 		return ""
 	}
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
 	ask := func(args ...string) (string, error) {
 		cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.fsmonitor=false"}, args...)...)
-		cmd.Dir, cmd.Env = p.estate.Dir, append(environ.For(), "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+		cmd.Dir, cmd.Env = s.Estate.Dir, append(environ.For(), "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
 		out, err := cmd.Output()
 		return strings.TrimSpace(string(out)), err
 	}

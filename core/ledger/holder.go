@@ -1,0 +1,84 @@
+package ledger
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/problem"
+)
+
+// Holder is a run that holds a lock in a ward.
+type Holder struct {
+	Ward    string    `json:"ward"`
+	Run     string    `json:"run"`
+	Who     string    `json:"who"`
+	Host    string    `json:"host"`
+	Since   time.Time `json:"since"`
+	Command string    `json:"command"`
+	Done    int       `json:"done"`
+	Total   int       `json:"total"`
+	Scope   Scope     `json:"scope"`
+	Dead    bool      `json:"dead,omitempty"` // its process is known not to run any more
+}
+
+// HolderOf is an open run as the holder of a ward's lock.
+func HolderOf(ward string, r *OpenRun) Holder {
+	scope := Scope{
+		Whole: r.Begin.Scope.Whole, Writes: append([]string{}, r.Begin.Scope.Writes...), Reads: append([]string{}, r.Begin.Scope.Reads...),
+	}
+	return Holder{
+		Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, Command: r.Begin.Command, Done: r.Done, Total: r.Total, Scope: scope,
+		Dead: r.Begin.Process.gone(),
+	}
+}
+
+// shortRun is how many characters of a run's id tell it from others: its last ones, which are
+// random.
+const shortRun = 8
+
+// ShortRun is as much of a run's id as tells it from others. It is a part of the id, so that
+// a search for it finds the whole one.
+func ShortRun(id string) string { return id[max(0, len(id)-shortRun):] }
+
+// IsRun reports whether a run is called so: by its id, or how that begins or ends, four
+// characters of it at least.
+func IsRun(id, s string) bool {
+	s = strings.ToUpper(s)
+	return s == id || len(s) >= 4 && (strings.HasPrefix(id, s) || strings.HasSuffix(id, s))
+}
+
+// FindRun is the one of some runs that is called so; a *problem.UsageError where that is none
+// or several.
+func FindRun(ids []string, s string) (string, error) {
+	hits := map[string]bool{}
+	one := ""
+	for _, id := range ids {
+		if IsRun(id, s) {
+			hits[id], one = true, id
+		}
+	}
+	switch len(hits) {
+	case 1:
+		return one, nil
+	case 0:
+		return "", &problem.UsageError{Message: "no such run: " + s, Hint: "`kasbah lock` shows the runs that hold a lock"}
+	}
+	return "", problem.Usage("%s stands for several runs; write more of it", s)
+}
+
+// Newest are the parts, in the order of time, of the last so many runs; of all for 0. A run
+// over several wards counts once.
+func Newest(parts []*RunSummary, last int) []*RunSummary {
+	if last <= 0 {
+		return parts
+	}
+	newest := map[string]bool{}
+	for _, r := range slices.Backward(parts) {
+		if !newest[r.Run] && len(newest) == last {
+			continue
+		}
+		newest[r.Run] = true
+	}
+	return slices.DeleteFunc(parts, func(r *RunSummary) bool { return !newest[r.Run] })
+}

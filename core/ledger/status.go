@@ -1,0 +1,40 @@
+package ledger
+
+import (
+	"fmt"
+)
+
+// Status is how an estate stands.
+type Status struct {
+	Format string       `json:"format"`
+	Estate string       `json:"estate"`
+	Wards  []WardStatus `json:"wards"`
+}
+
+// WardStatus is how a ward stands in an environment.
+type WardStatus struct {
+	Ward      string      `json:"ward"`
+	Env       string      `json:"env"`
+	Resources int         `json:"resources"`
+	Last      *RunSummary `json:"last,omitempty"`
+	Locked    *Holder     `json:"locked,omitempty"`
+	Next      string      `json:"next"` // the command that makes sense now
+}
+
+// StatusOf is how a ward stands: its state, and the last run over it, nil for none.
+func StatusOf(ward, env string, s *State, last *RunSummary) WardStatus {
+	// A ward may read others that have not run yet: all of them are proposed.
+	is := WardStatus{Ward: ward, Env: env, Resources: len(s.Records), Last: last, Next: "kasbah propose -env " + env}
+	if last != nil {
+		last.Ward = ward
+		is.Next = fmt.Sprintf("kasbah survey %s -env %s", ward, env)
+	}
+	if h := s.Holders(); len(h) > 0 {
+		holder := HolderOf(ward, h[0])
+		is.Locked = &holder
+		is.Next = "kasbah lock -env " + env
+	} else if len(s.Unresolved()) > 0 || last != nil && last.Outcome != "done" {
+		is.Next = fmt.Sprintf("kasbah enact %s -env %s", ward, env)
+	}
+	return is
+}

@@ -1,0 +1,131 @@
+package kits
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"kasbah/core/declare"
+	"kasbah/core/disk"
+	"kasbah/core/estate"
+	"kasbah/core/schema"
+	"kasbah/core/tidy"
+	"kasbah/core/value"
+)
+
+// Instance is the use of a kit's function that is to be written into a ward.
+type Instance struct {
+	Name     string
+	Ward     string
+	Kit      *declare.Kit
+	Function declare.KitFunction
+
+	loads map[string][]string // file -> names
+	args  []string            // `name = EXPRESSION`
+}
+
+// File is where the instance stands, from the estate's folder.
+func (in *Instance) File() string { return in.Ward + "/" + in.Name + ".star" }
+
+// Give gives an input an expression of the language, as Expression makes them.
+func (in *Instance) Give(name, expression string) { in.args = append(in.args, name+" = "+expression) }
+
+func (in *Instance) load(file, name string) {
+	if in.loads == nil {
+		in.loads = map[string][]string{}
+	}
+	in.loads[file] = append(in.loads[file], name)
+}
+
+var fromFile = regexp.MustCompile(`^([A-Za-z0-9_.-]+\.star):([A-Za-z_][A-Za-z0-9_]*)(.*)$`)
+
+// Expression turns what was given into the language: a value in TOML, text
+// without quotes where the kind is text, FILE:NAME for a name of another file
+// of the ward, and anything after = as it stands.
+func (in *Instance) Expression(raw string, a *schema.Attribute) (string, error) {
+	if code, ok := strings.CutPrefix(raw, "="); ok {
+		return code, nil
+	}
+	if m := fromFile.FindStringSubmatch(raw); m != nil {
+		in.load(m[1], m[2])
+		return m[2] + m[3], nil
+	}
+	if declare.IsHandle(a) {
+		return "", fmt.Errorf("%s wants a handle: name one as FILE:NAME, such as shore.star:coast", a.Name)
+	}
+	v, err := declare.ReadInput(raw, a)
+	if err != nil {
+		return "", err
+	}
+	return declare.Literal(v), nil
+}
+
+// Text is the file to write.
+func (in *Instance) Text() ([]byte, error) {
+	var b strings.Builder
+	for _, file := range value.Keys(in.loads) {
+		fmt.Fprintf(&b, "load(%q, %s)\n", file, quoted(in.loads[file]))
+	}
+	fmt.Fprintf(&b, "load(\"kit:%s\", %q)\n\n%s(\n    %q,\n", in.Kit.Name, in.Function.Name, in.Function.Name, in.Name)
+	for _, arg := range in.args {
+		fmt.Fprintf(&b, "    %s,\n", arg)
+	}
+	b.WriteString(")\n")
+	return tidy.Text(in.File(), []byte(b.String()))
+}
+
+func quoted(names []string) string {
+	var out []string
+	seen := map[string]bool{}
+	for _, n := range names {
+		if !seen[n] {
+			seen[n] = true
+			out = append(out, strconv.Quote(n))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Write writes the file, and the ward into kasbah.toml when it is new. Where check then finds
+// something wrong, all is as it was before. It returns the files that it wrote.
+func (in *Instance) Write(e *estate.Estate, body []byte, check func() error) ([]string, error) {
+	path := filepath.Join(e.Dir, filepath.FromSlash(in.File()))
+	toml := filepath.Join(e.Dir, estate.File)
+	before, err := os.ReadFile(toml)
+	if err != nil {
+		return nil, err
+	}
+	wrote := []string{in.File()}
+	_, noFolder := os.Stat(filepath.Dir(path))
+	undo := func() error {
+		err := os.Remove(path)
+		if noFolder != nil {
+			err = errors.Join(err, os.Remove(filepath.Dir(path)))
+		}
+		return errors.Join(err, disk.Replace(toml, before, 0o644))
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	if err := disk.Replace(path, body, 0o644); err != nil {
+		return nil, err
+	}
+	if !e.HasWard(in.Ward) {
+		after, err := estate.WithWard(string(before), in.Ward)
+		if err == nil {
+			err = disk.Replace(toml, []byte(after), 0o644)
+		}
+		if err != nil {
+			return nil, errors.Join(err, undo())
+		}
+		wrote = append(wrote, estate.File)
+	}
+	if err := check(); err != nil {
+		return nil, errors.Join(err, undo())
+	}
+	return wrote, nil
+}

@@ -1,0 +1,123 @@
+package medina
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"kasbah/core/driver"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/value"
+)
+
+// Hand is a person's hand on a Medina: its driver, acting for them.
+type Hand struct {
+	Driver  driver.Driver
+	Catalog *schema.Catalog
+}
+
+// ByHand connects to a Medina for a person who acts.
+func (s Settings) ByHand(ctx context.Context, who string) (*Hand, error) {
+	d, err := s.Driver(who)
+	if err != nil {
+		return nil, err
+	}
+	c, err := d.Describe(ctx)
+	return &Hand{Driver: d, Catalog: c}, err
+}
+
+// Type is a type by its name, with or without medina. before it.
+func (h *Hand) Type(name string) (*schema.Type, error) {
+	name = strings.TrimPrefix(name, "medina.")
+	if t := h.Catalog.Types[name]; t != nil {
+		return t, nil
+	}
+	return nil, &problem.UsageError{Message: "Medina has no type " + name, Hint: nearest.HintOr(name, h.Catalog.Names())}
+}
+
+// Thing finds a thing by its id or its name.
+func (h *Hand) Thing(ctx context.Context, typ, id string) (driver.Live, error) {
+	l, err := h.Driver.Read(ctx, typ, id)
+	if err == nil || !errors.Is(err, driver.ErrGone) {
+		return l, err
+	}
+	found, err := h.Driver.Find(ctx, typ, value.Map{"name": id})
+	if err != nil {
+		return l, err
+	}
+	switch len(found) {
+	case 0:
+		// the last part of an address, or of a name that the pattern made
+		for l, err := range h.Driver.List(ctx, typ) {
+			if err != nil {
+				return l, err
+			}
+			if name, _ := l.Attributes["name"].(string); strings.HasSuffix(name, "-"+id) {
+				found = append(found, l)
+			}
+		}
+		if len(found) == 0 {
+			return l, fmt.Errorf("Medina has no %s with the id or name %s", typ, id)
+		}
+		if len(found) == 1 {
+			return found[0], nil
+		}
+	case 1:
+		return found[0], nil
+	}
+	var ids []string
+	for _, f := range found {
+		ids = append(ids, f.ID)
+	}
+	return l, problem.Usage("several of type %s are called %s; write one of %s", typ, id, strings.Join(ids, ", "))
+}
+
+// Pairs reads key=value arguments into attributes. What a path leads into is
+// taken from old, so that one key of a map can be set alone. An empty value
+// takes an attribute away.
+func Pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
+	out := value.Map{}
+	for _, arg := range args {
+		key, text, ok := strings.Cut(arg, "=")
+		path, err := value.ParsePath(key)
+		if !ok || err != nil || len(path) == 0 {
+			return nil, problem.Usage("%q is not key=value", arg)
+		}
+		attr := t.Lookup(path)
+		if t.Attribute(path[0].Key) == nil || t.Attribute(path[0].Key).Output {
+			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give", schema.A(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
+		}
+		var v any
+		if text != "" {
+			v = value.Typed(text)
+			if attr != nil && attr.Kind == schema.Text {
+				v = text
+			}
+		}
+		top := path[0].Key
+		if _, ok := out[top]; !ok {
+			out[top] = value.Clone(old[top])
+		}
+		out[top] = set(out[top], path[1:], v)
+	}
+	return out, nil
+}
+
+func set(into any, path value.Path, v any) any {
+	if len(path) == 0 {
+		return v
+	}
+	m, ok := into.(map[string]any)
+	if !ok {
+		m = value.Map{}
+	}
+	if below := set(m[path[0].Key], path[1:], v); below == nil {
+		delete(m, path[0].Key)
+	} else {
+		m[path[0].Key] = below
+	}
+	return m
+}

@@ -1,0 +1,130 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"kasbah/core/declare"
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/rules"
+	"kasbah/core/store"
+	"kasbah/core/value"
+	"kasbah/core/why"
+)
+
+// Run says how a run acts.
+type Run struct {
+	Command    string // as typed, without secrets
+	Reason     string // for the ledger
+	Parallel   int    // calls at the same time; 0 for the default
+	Timeout    time.Duration
+	IfOneFails enact.IfOneFails
+	Wait       ledger.WaitOptions
+}
+
+// EnactOptions are those of a run with an id of its own.
+func (s *Session) EnactOptions(ctx context.Context, r Run) enact.Options {
+	return enact.Options{
+		Run: ulid.Make().String(), Command: r.Command, Reason: r.Reason, Parallel: r.Parallel, Timeout: r.Timeout, IfOneFails: r.IfOneFails, Wait: r.Wait,
+		Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers,
+		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Confide: s.Secrets.Confide,
+	}
+}
+
+// Proposer makes proposals for a run again and again, each from what the ledgers say then.
+// Declarations are evaluated again only where they rest on what other wards publish.
+func (s *Session) Proposer(r Request, remarks func(problem.List)) func(ctx context.Context, run string) (*propose.Proposal, map[string]*ledger.State, error) {
+	var e *Evaluation
+	return func(ctx context.Context, run string) (*propose.Proposal, map[string]*ledger.State, error) {
+		others := s.Others()
+		var err error
+		switch {
+		case r.Raze:
+			e = &Evaluation{}
+		case r.Restore > 0 && e == nil:
+			e = &Evaluation{}
+			e.Declared, err = s.recordedAt(ctx, r.Restore)
+		case r.Restore == 0 && (e == nil || slices.ContainsFunc(e.Declared.Wards, func(w *declare.Ward) bool { return len(w.Reads) > 0 })):
+			if e, err = s.EvaluateRight(ctx, others); err == nil {
+				remarks(e.Remarks())
+			}
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		states, err := s.States(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, w := range s.Wards {
+			if err := s.Ledgers[w].MayWrite(states[w]); err != nil {
+				return nil, nil, err
+			}
+		}
+		now := r
+		now.Run = run
+		p, err := s.ProposeFrom(ctx, others, e, states, now)
+		return p, states, err
+	}
+}
+
+// recordedAt is what the session's ward would have declared after an entry.
+func (s *Session) recordedAt(ctx context.Context, entry int64) (*declare.Declared, error) {
+	if len(s.Wards) != 1 {
+		return nil, problem.Usage("entries count from 1 in each ward; say which ward")
+	}
+	st, err := s.At(ctx, s.Wards[0], entry)
+	if err != nil {
+		return nil, err
+	}
+	return propose.AsRecorded(s.Env, s.Wards[0], st, s.Catalogs)
+}
+
+// At is what the ledger of a ward said after an entry; 0 is now.
+func (s *Session) At(ctx context.Context, ward string, entry int64) (*ledger.State, error) {
+	st, err := s.Ledgers[ward].LoadAt(ctx, entry)
+	if errors.Is(err, store.ErrBlank) {
+		return nil, errors.New("that part of the ledger was pruned")
+	}
+	return st, err
+}
+
+// LastChange is the run that last changed a place; nil where nothing is recorded of it.
+func (s *Session) LastChange(ctx context.Context, at why.Place, st *ledger.State) (*ledger.RunSummary, error) {
+	if st.Records[at.Address] == nil {
+		return nil, nil
+	}
+	attribute := ""
+	if len(at.Path) > 0 {
+		attribute = at.Path[0].Key
+	}
+	return s.Ledgers[at.Ward].LastChange(ctx, at.Address, attribute)
+}
+
+// JudgeAgain judges actions in the middle of a run by the rules that were undecided about
+// them; nil where there are no rules.
+func (s *Session) JudgeAgain(ctx context.Context, p *propose.Proposal) (func(context.Context, *propose.Action, value.Map) ([]string, error), error) {
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, act *propose.Action, inputs value.Map) ([]string, error) {
+		report := p.JudgeAgain(ctx, set, act, s.Type(act.Type), inputs)
+		var said []string
+		for _, f := range report.Findings {
+			if f.Blocks() {
+				return said, &rules.Refusal{Finding: f}
+			}
+			said = append(said, fmt.Sprintf("%s: %s", f.Address, f.Sentence()))
+		}
+		return said, nil
+	}, nil
+}

@@ -1,0 +1,207 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"kasbah/core/declare"
+	"kasbah/core/graph"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/rules"
+	"kasbah/core/value"
+	"kasbah/kits"
+)
+
+// Evaluation is what the declarations say, and how they stand to the house rules.
+type Evaluation struct {
+	Declared *declare.Declared
+	Graph    *graph.Graph
+	Problems problem.List  // of declarations, graph and rules, in the files' order
+	Judged   *rules.Report // nil where declarations or rules are wrong
+}
+
+// Findings are what the rules found; nil where they did not judge.
+func (e *Evaluation) Findings() []rules.Finding {
+	if e.Judged == nil {
+		return nil
+	}
+	return e.Judged.Findings
+}
+
+// Remarks are what is worth a look in declarations that are not wrong. How rules stand is
+// left out: a proposal tells that.
+func (e *Evaluation) Remarks() problem.List {
+	var out problem.List
+	for _, one := range e.Problems {
+		if one.Standing == "" {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// Options are what an evaluation needs, with the estate's kits.
+func (s *Session) Options(ctx context.Context, others *Others) (declare.Options, error) {
+	o, err := s.options.get(func() (declare.Options, error) { return s.readOptions(ctx) })
+	o.Published = others.published(ctx)
+	return o, err
+}
+
+// readOptions reads inputs and opens kits.
+func (s *Session) readOptions(ctx context.Context) (declare.Options, error) {
+	o := declare.Options{
+		Estate: s.Estate, Env: s.Env, Wards: s.Wards, Catalogs: s.Catalogs, Kinds: s.kinds, Overrun: s.config.Overrun, Kits: map[string]*declare.Kit{},
+	}
+	if s.Store == nil { // a kit that stands alone
+		return o, nil
+	}
+	var err error
+	if o.Inputs, err = s.givenInputs(); err != nil {
+		return o, err
+	}
+	opener, err := kits.New(s.Estate.Dir)
+	if err != nil {
+		return o, err
+	}
+	o.Kits = opener.Open(ctx, s.Estate.Kits(s.Env))
+	s.CloseLater(func() error { kits.Close(o.Kits); return nil })
+	return o, nil
+}
+
+// Evaluate evaluates the session's wards, checks their graph and holds them against the house
+// rules. What other wards publish is read from others.
+func (s *Session) Evaluate(ctx context.Context, others *Others) (*Evaluation, error) {
+	o, err := s.Options(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	return s.evaluate(ctx, o, s.loadRules(ctx, o))
+}
+
+// EvaluateWith is Evaluate with other options: other kits, say. Rules are read again.
+func (s *Session) EvaluateWith(ctx context.Context, o declare.Options) (*Evaluation, error) {
+	set, problems := rules.Load(ctx, o, time.Now())
+	s.CloseLater(set.Close)
+	return s.evaluate(ctx, o, loadedRules{set, problems})
+}
+
+// EvaluateRight is Evaluate for work that cannot go on with problems, and that needs the
+// secrets which the declarations ask for.
+func (s *Session) EvaluateRight(ctx context.Context, others *Others) (*Evaluation, error) {
+	e, err := s.Evaluate(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.Problems.Err(); err != nil {
+		return nil, err
+	}
+	return e, s.SecretProblems(ctx, e.Declared, problem.Wrong).Err()
+}
+
+func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loadedRules) (*Evaluation, error) {
+	d, problems := declare.Evaluate(ctx, o)
+	g, cycles := graph.OfDeclared(d)
+	problems = append(problems, cycles...)
+	e := &Evaluation{Declared: d, Graph: g}
+	whole := problems.Wrong() == 0
+	problems = append(problems, loaded.problems...)
+	if whole && loaded.problems.Wrong() == 0 {
+		subjects := rules.OfDeclared(d)
+		problems = append(problems, loaded.set.Excuses(subjects)...)
+		report, err := loaded.set.Judge(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)})
+		if err != nil {
+			return nil, err
+		}
+		e.Judged = report
+		problems = append(problems, report.Problems()...)
+	}
+	problems.Sort()
+	e.Problems = problems
+	return e, ctx.Err()
+}
+
+// loadedRules are the estate's rules, and what is wrong with them.
+type loadedRules struct {
+	set      *rules.Set
+	problems problem.List
+}
+
+func (s *Session) loadRules(ctx context.Context, o declare.Options) loadedRules {
+	loaded, _ := s.loaded.get(func() (loadedRules, error) { // its problems are the only errors
+		set, problems := rules.Load(ctx, o, time.Now())
+		s.CloseLater(set.Close)
+		return loadedRules{set, problems}, nil
+	})
+	return loaded
+}
+
+// Rules are the estate's rules. It is an error when one of them cannot be read.
+func (s *Session) Rules(ctx context.Context) (*rules.Set, error) {
+	o, err := s.Options(ctx, s.Others())
+	if err != nil {
+		return nil, err
+	}
+	loaded := s.loadRules(ctx, o)
+	return loaded.set, loaded.problems.Err()
+}
+
+// Others reads the ledgers of wards that a proposal only reads, each once.
+type Others struct {
+	ledgers map[string]*ledger.Ledger
+	mu      sync.Mutex
+	states  map[string]*ledger.State
+}
+
+// Others reads the estate's other wards anew.
+func (s *Session) Others() *Others {
+	return &Others{ledgers: s.Ledgers, states: map[string]*ledger.State{}}
+}
+
+// State is what the ledger of a ward says.
+func (o *Others) State(ctx context.Context, ward string) (*ledger.State, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if s := o.states[ward]; s != nil {
+		return s, nil
+	}
+	l := o.ledgers[ward]
+	if l == nil {
+		return nil, fmt.Errorf("no ward is called %q", ward)
+	}
+	s, err := l.Load(ctx)
+	if err == nil {
+		o.states[ward] = s
+	}
+	return s, err
+}
+
+// Heads are the newest entries' hashes of the ledgers that were read, by ward.
+func (o *Others) Heads() map[string]string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	out := map[string]string{}
+	for ward, s := range o.states {
+		out[ward] = s.Hash
+	}
+	return out
+}
+
+// published answers with what a ward has published.
+func (o *Others) published(ctx context.Context) func(ward string) (value.Map, error) {
+	return func(ward string) (value.Map, error) {
+		s, err := o.State(ctx, ward)
+		if err != nil {
+			return nil, err
+		}
+		out := value.Map{}
+		maps.Copy(out, value.Map(s.Published))
+		for name, v := range s.Offered { // as it was declared: what was pending is pending again
+			out[name] = v
+		}
+		return out, nil
+	}
+}

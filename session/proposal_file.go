@@ -1,0 +1,216 @@
+package session
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+
+	"kasbah/core/approval"
+	"kasbah/core/disk"
+	"kasbah/core/enact"
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/seal"
+	"kasbah/home"
+)
+
+const maxProposal = 1 << 30 // bytes
+
+// ProposalFile is a proposal that was kept in a file.
+type ProposalFile struct {
+	Path     string
+	Proposal *propose.Proposal
+	Envelope *approval.Envelope // with its signatures, if it has any
+
+	payload []byte         // what is signed
+	head    *seal.FileHead // nil when it is not sealed
+}
+
+// refuse says what is wrong with the file.
+func (f *ProposalFile) refuse(err error) error {
+	return &enact.Refused{Reasons: []string{fmt.Sprintf("%s: %v", f.Path, err)}}
+}
+
+// readProposal reads a proposal from a file. What is not as it was kept is refused.
+func readProposal(path string, home func() (*home.Home, error)) (*ProposalFile, error) {
+	body, err := disk.Read(path, maxProposal)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no file %s: `kasbah propose -o FILE` keeps a proposal", path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	f := &ProposalFile{Path: path}
+	if seal.IsSealedFile(body) {
+		home, err := home()
+		if err != nil {
+			return nil, err
+		}
+		if body, f.head, err = seal.OpenFile(body, home.Identities); err != nil {
+			if errors.Is(err, seal.ErrDamaged) {
+				return nil, f.refuse(err)
+			}
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	if !bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) {
+		return nil, fmt.Errorf("%s is not a proposal", path)
+	}
+	if f.Proposal, f.Envelope, err = propose.ReadKept(body); err != nil {
+		return nil, f.refuse(err)
+	}
+	if f.payload, err = f.Envelope.DecodeB64Payload(); err != nil {
+		return nil, f.refuse(err)
+	}
+	return f, nil
+}
+
+// OpenProposal reads a proposal from a file, opens a session for its wards and environment,
+// and holds it against the estate: who made it, and that it shows what it does.
+func OpenProposal(ctx context.Context, c Config, path string) (*ProposalFile, *Session, error) {
+	f, err := readProposal(path, c.Home)
+	if err != nil {
+		return nil, nil, err
+	}
+	c.Wards = nil
+	for _, w := range f.Proposal.Wards {
+		c.Wards = append(c.Wards, w.Ward)
+	}
+	if c.Env != "" && c.Env != f.Proposal.Env {
+		return nil, nil, problem.Usage("%s was proposed for %s, and -env is %s", path, f.Proposal.Env, c.Env)
+	}
+	c.Env = f.Proposal.Env
+	s, err := Open(ctx, c)
+	if err != nil {
+		return nil, s, err
+	}
+	if f.Proposal.Estate != s.Estate.Name {
+		return nil, s, fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, f.Proposal.Estate, s.Estate.Name)
+	}
+	states, err := s.States(ctx)
+	if errors.Is(err, seal.ErrNoIdentity) { // of one who may see this proposal alone
+		s.tell("The ledger is sealed to others: what %s says of what is recorded, and that the estate made it, could not be held against it.", path)
+		states, err = nil, nil
+	}
+	if err != nil {
+		return nil, s, err
+	}
+	return f, s, f.stands(ctx, s, states)
+}
+
+// stands is an error unless somebody of the estate made the proposal, and it shows what it
+// does. states are nil for one who cannot read them.
+func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string]*ledger.State) error {
+	if s.Box != nil && f.head == nil {
+		return f.refuse(errors.New("it is not sealed, and this estate seals its proposals: it may have been made without the estate's key; propose again"))
+	}
+	if s.Box != nil && states != nil {
+		if err := s.Box.Proves(ctx, f.payload, f.head.Proof); errors.Is(err, seal.ErrForged) {
+			return f.refuse(errors.New("it was not made with the estate's current key: another person made it, or the key has changed since; propose again"))
+		} else if err != nil {
+			return err
+		}
+	}
+	for _, w := range f.Proposal.Wards {
+		if writers := s.Estate.Writers(s.Env, w.Ward); len(writers) > 0 {
+			if err := f.Proposal.WrittenBy(f.Envelope, writers); err != nil {
+				return f.refuse(err)
+			}
+		}
+	}
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return err
+	}
+	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set})
+	var shown *propose.ShownError
+	if errors.As(err, &shown) {
+		return f.refuse(err)
+	}
+	return err
+}
+
+// SameLedgers is an error where a ledger is not the one that the proposal was made from, or
+// one that goes on from it.
+func (f *ProposalFile) SameLedgers(ctx context.Context, s *Session) error {
+	for _, w := range f.Proposal.Wards {
+		err := s.Ledgers[w.Ward].Contains(ctx, w.Entry, w.Hash)
+		var other *ledger.RollbackError
+		if errors.As(err, &other) {
+			return &enact.Refused{Reasons: []string{fmt.Sprintf("%s was made from entry %d of the ledger of %s, and the ledger here has another one, or ends before it: it is another ledger, or an old copy was put back", f.Path, w.Entry, w.Ward)}}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Save writes the file anew, with the signatures that its envelope has now. What proves who
+// made the proposal stays as it is.
+func (f *ProposalFile) Save() error {
+	body, err := enveloped(f.Envelope)
+	if err != nil {
+		return err
+	}
+	if f.head != nil {
+		if body, err = seal.SealFile(body, *f.head); err != nil {
+			return err
+		}
+	}
+	return disk.Replace(f.Path, body, 0o600)
+}
+
+func enveloped(e *approval.Envelope) ([]byte, error) {
+	body, err := json.MarshalIndent(e.Envelope, "", "  ")
+	return append(body, '\n'), err
+}
+
+// Keep writes a proposal to a file, whole or not at all, signed by who proposes it. It is
+// sealed as the ledger is, and to some more readers.
+func (s *Session) Keep(ctx context.Context, path string, p *propose.Proposal, more []string) error {
+	p.Commit = s.Commit(ctx)
+	payload, err := p.Seal()
+	if err != nil {
+		return err
+	}
+	body := payload
+	if p.ByKey != "" {
+		signer, err := s.signer([]string{p.ByKey})
+		if err != nil {
+			return err
+		}
+		e := approval.Wrap(payload)
+		if _, err := e.Sign(signer); err != nil {
+			return err
+		}
+		if body, err = enveloped(e); err != nil {
+			return err
+		}
+	}
+	switch {
+	case s.Box != nil:
+		head := seal.FileHead{Recipients: slices.Clone(s.Box.Recipients)}
+		for _, r := range more {
+			head.Recipients = append(head.Recipients, estate.Key(r))
+		}
+		if head.Proof, err = s.Box.Proof(ctx, payload); err != nil {
+			return fmt.Errorf("the proposal could not be proven: %w", err)
+		}
+		if body, err = seal.SealFile(body, head); err != nil {
+			return fmt.Errorf("the proposal could not be sealed: %w", err)
+		}
+	case len(more) > 0:
+		return problem.Usage("-reader: the ledger is not sealed, so neither is the proposal, and everybody can read it")
+	}
+	if err := disk.Replace(path, body, 0o600); err != nil {
+		return fmt.Errorf("the proposal could not be kept: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,240 @@
+package session
+
+import (
+	"context"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"kasbah/core/declare"
+	"kasbah/core/driver"
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/rules"
+	"kasbah/core/survey"
+	"kasbah/core/value"
+)
+
+// Request says what is proposed.
+type Request struct {
+	Only    []string // patterns of addresses; none for all
+	Swap    []string // addresses that are made again
+	Raze    bool     // nothing is to be left
+	Restore int64    // the entry whose state is to be restored; 0 for what is declared
+	Offline bool     // what the ledgers say stands for what is live
+	Anew    bool     // nothing is taken from the last proposal
+	// Rehearse says when clouds are asked what they would refuse: auto, always or never.
+	Rehearse string
+	Run      string // that holds locks for the proposal; "" for none
+}
+
+// Proposed is a proposal and what is to be said beside it.
+type Proposed struct {
+	Proposal *propose.Proposal
+	Remarks  problem.List // about the declarations
+}
+
+// Propose makes a proposal for the session's wards. Ledgers and clouds are read beside the
+// evaluation, which keeps one core busy.
+func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
+	var states map[string]*ledger.State
+	var live propose.Live
+	reading, cancel := context.WithCancel(ctx)
+	read, reading := errgroup.WithContext(reading)
+	defer func() {
+		cancel()
+		_ = read.Wait() // nothing goes on reading; what went wrong is told below
+	}()
+	read.Go(func() (err error) {
+		if states, err = s.States(reading); err == nil {
+			live, err = s.live(reading, states, r)
+		}
+		return err
+	})
+	others := s.Others()
+	last := s.recall(ctx, others, r)
+	if last != nil && last.was != nil {
+		if err := read.Wait(); err != nil {
+			return nil, err
+		}
+		o, err := s.proposeOptions(ctx, others, nil, states, live, r)
+		if err != nil {
+			return nil, err
+		}
+		proposal, err := last.was.Again(o)
+		if proposal != nil {
+			s.detail("The declarations are as they were at the last proposal; they were not evaluated again.")
+			return &Proposed{proposal, last.was.Remarks}, nil
+		}
+		s.forgot(err)
+	}
+	e := &Evaluation{}
+	if !r.Raze {
+		var err error
+		if e, err = s.EvaluateRight(ctx, others); err != nil {
+			return nil, err
+		}
+	}
+	if err := read.Wait(); err != nil {
+		return nil, err
+	}
+	o, err := s.proposeOptions(ctx, others, e, states, live, r)
+	if err != nil {
+		return nil, err
+	}
+	out := &Proposed{Remarks: e.Remarks()}
+	if out.Proposal, err = propose.Propose(ctx, o); err != nil {
+		return nil, err
+	}
+	s.remember(last, out, o, others)
+	return out, s.rehearse(ctx, out.Proposal, r)
+}
+
+// ProposeFrom makes a proposal from an evaluation and states that are at hand.
+func (s *Session) ProposeFrom(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State, r Request) (*propose.Proposal, error) {
+	live, err := s.live(ctx, states, r)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.proposeOptions(ctx, others, e, states, live, r)
+	if err != nil {
+		return nil, err
+	}
+	p, err := propose.Propose(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	return p, s.rehearse(ctx, p, r)
+}
+
+// rehearse asks the clouds what they would refuse, unless nothing is to be asked.
+func (s *Session) rehearse(ctx context.Context, p *propose.Proposal, r Request) error {
+	if r.Offline || r.Rehearse == "never" || p.Counts.Changing() == 0 {
+		return nil
+	}
+	return enact.Rehearse(ctx, p, enact.RehearseOptions{
+		Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers, Each: r.Rehearse == "always", Run: r.Run,
+	})
+}
+
+// live reads what the clouds show of what is recorded; nothing when offline.
+func (s *Session) live(ctx context.Context, states map[string]*ledger.State, r Request) (propose.Live, error) {
+	if r.Offline {
+		return nil, nil
+	}
+	return propose.ReadLive(ctx, s.Drivers, s.Catalogs, states)
+}
+
+// proposeOptions gathers what a proposal is made from. e is nil where nothing was evaluated.
+func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State, live propose.Live, r Request) (propose.Options, error) {
+	o := propose.Options{
+		Estate: s.Estate.Name, Env: s.Env, By: s.config.Identity.Who, Program: s.config.Identity.Program, Run: r.Run, Wards: s.Wards,
+		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Approval: s.Approval, States: states, Catalogs: s.Catalogs, Only: r.Only, Swap: r.Swap,
+		Outside: func(ward string) (*ledger.State, error) { return others.State(ctx, ward) },
+	}
+	var err error
+	if o.Rules, err = s.Rules(ctx); err != nil {
+		return o, err
+	}
+	otherName, err := s.OtherName(ctx, states)
+	if err != nil {
+		return o, err
+	}
+	if otherName != "" {
+		o.Warnings = append(o.Warnings, otherName)
+	}
+	if o.ByKey, err = s.proposerKey(states); err != nil {
+		return o, err
+	}
+	for _, w := range s.Estate.Wards {
+		if !slices.Contains(s.Wards, w) {
+			o.Others = append(o.Others, w)
+		}
+	}
+	if e != nil && e.Declared != nil {
+		o.Declared, o.Graph, o.Found = e.Declared, e.Graph, e.Findings()
+		o.RenamedAway = func() (map[string]string, error) { return s.renamedAway(ctx, others, o.Others) }
+	}
+	if r.Offline {
+		return o, nil
+	}
+	o.Live = live
+	o.Find = func(typ string, match value.Map) ([]driver.Live, error) {
+		drv, name := propose.SplitType(typ)
+		return s.Drivers[drv].Find(ctx, name, match)
+	}
+	o.Vetters = map[string]driver.Vetter{}
+	for name, d := range s.Drivers {
+		if v, ok := d.(driver.Vetter); ok {
+			o.Vetters[name] = v
+		}
+	}
+	return o, nil
+}
+
+// renamedAway are the resources of the session's wards that other wards say they have taken
+// over: former full address -> present one. Declarations that speak of no renaming are not
+// evaluated.
+func (s *Session) renamedAway(ctx context.Context, others *Others, wards []string) (map[string]string, error) {
+	some, err := declare.SpeakOfRenaming(s.Estate.Dir)
+	if err != nil || !some || len(wards) == 0 {
+		return nil, err
+	}
+	o, err := s.Options(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	o.Wards = wards
+	e, err := s.evaluate(ctx, o, s.loadRules(ctx, o))
+	if err != nil {
+		return nil, err
+	}
+	if err := e.Problems.Err(); err != nil {
+		return nil, err
+	}
+	return e.Declared.RenamedFrom(s.Wards), nil
+}
+
+// Survey compares what is recorded with what is live. checked lists what matches as well.
+func (s *Session) Survey(ctx context.Context, states map[string]*ledger.State, checked bool) (*survey.Report, error) {
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return survey.Survey(ctx, survey.Options{
+		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set, Checked: checked,
+	})
+}
+
+// Judge judges at some stages, first of all what is declared, which e holds already.
+func (s *Session) Judge(ctx context.Context, e *Evaluation, stages []rules.Stage) ([]*rules.Report, error) {
+	reports := []*rules.Report{e.Judged}
+	if len(stages) == 0 {
+		return reports, nil
+	}
+	states, err := s.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, stage := range stages {
+		switch stage {
+		case rules.Proposed:
+			told := *e
+			told.Judged = nil // told already
+			p, err := s.ProposeFrom(ctx, s.Others(), &told, states, Request{})
+			if err != nil {
+				return nil, err
+			}
+			reports = append(reports, p.Judged())
+		case rules.Live:
+			r, err := s.Survey(ctx, states, false)
+			if err != nil {
+				return nil, err
+			}
+			reports = append(reports, r.Judged)
+		}
+	}
+	return reports, nil
+}

@@ -1,0 +1,159 @@
+package session
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"kasbah/core/declare"
+	"kasbah/core/propose"
+)
+
+// fewest is how many resources a proposal must have to be remembered: fewer are
+// evaluated in no time.
+const fewest = 500
+
+// remembering is what a command knows of the proposal that was remembered for the
+// same wards.
+type remembering struct {
+	file  propose.RememberedFile
+	basis func() (string, error) // what this proposal is made from
+	was   *propose.Remembered
+}
+
+// recall looks for what is remembered and still rests on the same declarations. It
+// is nil where a proposal is not of the kind that is remembered. What cannot be read
+// counts as nothing: then the whole proposal is made, and what is wrong is told there.
+func (s *Session) recall(ctx context.Context, others *Others, r Request) *remembering {
+	if r.Anew || r.Raze || len(r.Only)+len(r.Swap) > 0 || r.Run != "" {
+		return nil
+	}
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return nil // a machine without a place for it
+	}
+	basis, err := s.basis(ctx, others)
+	if err != nil {
+		return nil
+	}
+	of := strings.Join(append([]string{s.Estate.Dir, s.Env, strconv.FormatBool(r.Offline)}, s.Wards...), "\x00")
+	m := &remembering{basis: basis, file: propose.RememberedFile{Path: filepath.Join(dir, "kasbah", "remembered", digestOf(of)), Box: s.Box}}
+	if m.was, err = m.file.Read(); err == nil && m.was != nil {
+		var same bool
+		if same, err = s.unmoved(ctx, others, m); !same {
+			m.was = nil
+		}
+	}
+	s.forgot(err)
+	return m
+}
+
+// forgot tells those who want to know more why a proposal is made anew.
+func (s *Session) forgot(err error) {
+	if err != nil {
+		s.detail("What is remembered of the last proposal cannot be used, so this one is made anew: %v", err)
+	}
+}
+
+func digestOf(text string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(text))) }
+
+// basis gathers what a proposal is made from, but for ledgers and the files of wards. It
+// is digested when that is asked for: small estates have no use for it.
+func (s *Session) basis(ctx context.Context, others *Others) (func() (string, error), error) {
+	today := time.Now().Format(time.DateOnly) // before the rules look at the day
+	o, err := s.Options(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(set.Rules) == 0 { // no excuse ends
+		today = ""
+	}
+	return sync.OnceValues(func() (string, error) {
+		declared, err := o.Basis()
+		if err != nil {
+			return "", err
+		}
+		self, err := os.Executable()
+		if err != nil {
+			return "", err
+		}
+		program, err := os.Stat(self)
+		if err != nil {
+			return "", err
+		}
+		return digestOf(fmt.Sprintln(declared, s.config.Identity.Program, program.Size(), program.ModTime().UnixNano(), today, set.Files())), nil
+	}), nil
+}
+
+// unmoved reports whether what is remembered is made from the same things: the basis, the
+// wards' files, and the ledgers of other wards.
+func (s *Session) unmoved(ctx context.Context, others *Others, m *remembering) (bool, error) {
+	now, err := m.basis()
+	if err != nil || m.was.Basis != now {
+		return false, err
+	}
+	o, err := s.Options(ctx, others)
+	if err != nil {
+		return false, err
+	}
+	files, err := m.was.Files()
+	if err != nil {
+		return false, err
+	}
+	for _, ward := range s.Wards {
+		if same, err := o.Unmoved(ward, files[ward]); !same || err != nil {
+			return false, err
+		}
+	}
+	for ward, head := range m.was.Heads {
+		if slices.Contains(s.Wards, ward) {
+			continue
+		}
+		st, err := others.State(ctx, ward)
+		if err != nil || st.Hash != head {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// remember keeps a proposal for the next one, where it can be. Nothing is lost where
+// it cannot.
+func (s *Session) remember(m *remembering, p *Proposed, o propose.Options, others *Others) {
+	if m == nil || len(p.Proposal.Actions) < fewest || slices.ContainsFunc(o.Declared.Wards, restsOnSecrets) {
+		return
+	}
+	basis, err := m.basis()
+	if err == nil {
+		var was *propose.Remembered
+		if was, err = p.Proposal.Remember(basis, o, others.Heads()); err == nil && was != nil {
+			was.Remarks = p.Remarks
+			err = m.file.Write(was)
+		}
+	}
+	if err != nil {
+		s.detail("The proposal cannot be remembered, so the next one is made anew: %v", err)
+	}
+}
+
+// restsOnSecrets reports whether a ward's declarations hold what no digest shows to
+// be the same.
+func restsOnSecrets(w *declare.Ward) bool {
+	for _, p := range w.Published {
+		if p.Secret {
+			return true
+		}
+	}
+	return len(w.Secrets) > 0
+}

@@ -1,0 +1,241 @@
+// Package session opens an estate for work: its folder, an environment, wards, inputs,
+// drivers, ledgers, kits and rules. Commands, the editor and the watcher all start from one.
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+
+	"kasbah/core/approval"
+	"kasbah/core/declare"
+	"kasbah/core/driver"
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/schema"
+	"kasbah/core/seal"
+	"kasbah/core/store"
+	"kasbah/core/value"
+	"kasbah/home"
+)
+
+// Config says what is opened, and for whom.
+type Config struct {
+	Dir   string   // the estate's folder, or one below it
+	Env   string   // "" for KASBAH_ENV, or the only environment there is
+	Wards []string // none for all of them
+	Given Given    // on the command line
+
+	Identity ledger.Identity            // who acts
+	Home     func() (*home.Home, error) // what this machine keeps for the person
+	Tell     func(words string)         // tells a person what is worth knowing though nothing is wrong
+	Detail   func(words string)         // tells those who look closely; nil for nowhere
+	Log      func(line string)          // takes lines that drivers' programs log; nil for nowhere
+	Overrun  func(words string)         // see declare.Options
+	Unpinned bool                       // drivers are taken as they are, whatever pins.toml says
+}
+
+// Given are settings and inputs from the command line.
+type Given struct {
+	Settings []string // ledger.KEY=VALUE or drivers.NAME.KEY=VALUE
+	Inputs   []string // name=value or ward:name=value
+	Files    []string // of inputs, TOML or JSON
+}
+
+// Session is an estate in one environment, with its drivers and ledgers at hand. It does not
+// change once it is open.
+type Session struct {
+	Estate   *estate.Estate
+	Env      string
+	Wards    []string         // asked for, in the estate's order
+	Approval *approval.Policy // of the environment; nil for none
+	Drivers  map[string]driver.Driver
+	Catalogs map[string]*schema.Catalog
+	Store    store.Store
+	Box      *seal.Box                 // seals the ledgers; nil where nothing does
+	Ledgers  map[string]*ledger.Ledger // of all wards of the estate
+	Secrets  *Secrets
+
+	config   Config
+	settings map[string]any    // of [ledger] and [drivers.*], given from outside the file
+	kinds    map[string]string // of the drivers
+	options  lazy[declare.Options]
+	loaded   lazy[loadedRules]
+	closers  closers
+}
+
+// lazy is a value that is made when it is first asked for.
+type lazy[T any] struct {
+	once sync.Once
+	v    T
+	err  error
+}
+
+func (l *lazy[T]) get(make func() (T, error)) (T, error) {
+	l.once.Do(func() { l.v, l.err = make() })
+	return l.v, l.err
+}
+
+// closers are what is closed when a session is.
+type closers struct {
+	mu  sync.Mutex
+	all []func() error
+}
+
+func (c *closers) add(f func() error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.all = append(c.all, f)
+}
+
+// Open reads the estate and prepares drivers and ledgers. No ledger is read yet, and nothing
+// is written. A wrong name is a *problem.UsageError. The session is to be closed, also after
+// an error that comes with one.
+func Open(ctx context.Context, c Config) (*Session, error) {
+	e, err := FindEstate(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	env, err := chooseEnvironment(e, c.Env)
+	if err != nil {
+		return nil, err
+	}
+	s := newSession(e, env, c)
+	if s.Approval, err = e.Approval(s.Env); err != nil {
+		return nil, err
+	}
+	if s.Wards, err = chooseWards(e, c.Wards); err != nil {
+		return nil, err
+	}
+	if s.settings, err = readSettings(e, c.Given.Settings); err != nil {
+		return nil, err
+	}
+	if err := s.openDrivers(ctx); err != nil {
+		return s, err
+	}
+	return s, s.openLedgers(ctx)
+}
+
+// OpenKit is a session for a kit that stands alone: a bare estate with the simulated cloud.
+func OpenKit(ctx context.Context, c Config) (*Session, error) {
+	e, err := estate.Parse(c.Dir, []byte("estate = \"kit\"\nwards = [\"tests\"]\n[drivers.medina]\nkind = \"medina\"\napi = \"embedded\"\n[env.test]\n"))
+	if err != nil {
+		return nil, err
+	}
+	s := newSession(e, "test", c)
+	return s, s.openDrivers(ctx)
+}
+
+func newSession(e *estate.Estate, env string, c Config) *Session {
+	return &Session{
+		Estate: e, Env: env, config: c, kinds: map[string]string{},
+		Drivers: map[string]driver.Driver{}, Catalogs: map[string]*schema.Catalog{}, Ledgers: map[string]*ledger.Ledger{},
+		Secrets: &Secrets{estate: e, env: env, home: c.Home},
+	}
+}
+
+// FindEstate reads the estate whose folder is dir or around it.
+func FindEstate(dir string) (*estate.Estate, error) {
+	dir, err := estate.Find(dir)
+	if err != nil {
+		return nil, err
+	}
+	return estate.Load(dir)
+}
+
+// CloseLater closes something when the session is closed.
+func (s *Session) CloseLater(f func() error) { s.closers.add(f) }
+
+// Close ends what was opened.
+func (s *Session) Close() error {
+	var errs []error
+	for _, d := range s.Drivers {
+		errs = append(errs, d.Close())
+	}
+	if s.Store != nil {
+		errs = append(errs, s.Store.Close())
+	}
+	s.closers.mu.Lock()
+	defer s.closers.mu.Unlock()
+	for _, f := range s.closers.all {
+		errs = append(errs, f())
+	}
+	s.closers.all = nil
+	return errors.Join(errs...)
+}
+
+// tell tells a person something, where the session has one.
+func (s *Session) tell(format string, args ...any) {
+	if s.config.Tell != nil {
+		s.config.Tell(fmt.Sprintf(format, args...))
+	}
+}
+
+// detail tells somebody who wants to know more.
+func (s *Session) detail(format string, args ...any) {
+	if s.config.Detail != nil {
+		s.config.Detail(fmt.Sprintf(format, args...))
+	}
+}
+
+// Type is a type by its name with the driver, such as medina.machine; nil when there is none.
+func (s *Session) Type(full string) *schema.Type {
+	drv, name, _ := strings.Cut(full, ".")
+	if c := s.Catalogs[drv]; c != nil {
+		return c.Types[name]
+	}
+	return nil
+}
+
+func chooseEnvironment(e *estate.Estate, name string) (string, error) {
+	source := "-env"
+	if name == "" {
+		name, source = os.Getenv("KASBAH_ENV"), "KASBAH_ENV"
+	}
+	all := e.Environments()
+	if name == "" {
+		if len(all) == 1 {
+			return all[0], nil
+		}
+		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(all, ", -env ") + ", or KASBAH_ENV"}
+	}
+	if !e.HasEnvironment(name) {
+		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name), Hint: nearest.HintOr(name, all)}
+	}
+	return name, nil
+}
+
+func chooseWards(e *estate.Estate, names []string) ([]string, error) {
+	if len(names) == 0 {
+		return e.Wards, nil
+	}
+	wanted := map[string]bool{}
+	for _, n := range names {
+		n = strings.TrimSuffix(n, "/")
+		if !e.HasWard(n) {
+			return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", n), Hint: nearest.HintOr(n, e.Wards)}
+		}
+		wanted[n] = true
+	}
+	var out []string
+	for _, w := range e.Wards {
+		if wanted[w] {
+			out = append(out, w)
+		}
+	}
+	return out, nil
+}
+
+func merged(m value.Map, with map[string]any, prefix string) value.Map {
+	for k, v := range with {
+		if key, ok := strings.CutPrefix(k, prefix); ok {
+			m[key] = v
+		}
+	}
+	return m
+}
