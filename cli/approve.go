@@ -2,17 +2,11 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"os"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-	"golang.org/x/term"
-
 	"kasbah/core/approval"
-	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
@@ -33,12 +27,12 @@ type approvalDocument struct {
 func approveCommand() *command {
 	var key string
 	return &command{
-		name: "approve", line: "sign a kept proposal, as somebody other than who made it", args: "FILE",
-		examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519", "kasbah approve change.json -key keeper-2.pem -yes"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "approve", Short: "sign a kept proposal, as somebody other than who made it", Args: "FILE",
+		Examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519", "kasbah approve change.json -key keeper-2.pem -yes"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&key, "key", "", "the private key, a `file`: Ed25519 or another SSH key")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			switch {
 			case len(args) != 1:
 				return problem.Usage("approve wants one file, which propose -o has kept")
@@ -154,29 +148,4 @@ func (a *app) tellApproval(doc approvalDocument) {
 	if ready {
 		out.Printf("Carry it out with: kasbah enact %s\n", doc.File)
 	}
-}
-
-// maxKey is more than any private key takes.
-const maxKey = 1 << 20
-
-// privateKey reads a private key, and asks for its passphrase without echo
-// where it has one.
-func (a *app) privateKey(path string) (ssh.Signer, error) {
-	body, err := disk.Read(path, maxKey)
-	if err != nil {
-		return nil, err
-	}
-	s, err := approval.Private(body, func() ([]byte, error) {
-		f, ok := a.stdin.(*os.File)
-		if !ok || !a.interactive() {
-			return nil, errors.New("it has a passphrase, and there is no terminal to ask for it at")
-		}
-		fmt.Fprintf(a.errors, "Passphrase of %s: ", path)
-		defer fmt.Fprintln(a.errors)
-		return term.ReadPassword(int(f.Fd()))
-	})
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot sign: %w", path, err)
-	}
-	return s, nil
 }

@@ -3,11 +3,26 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"strings"
+	"sync"
 
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+
+	"kasbah/core/approval"
+	"kasbah/core/disk"
 	"kasbah/core/enact"
 )
+
+// questions remember what a person was asked.
+type questions struct {
+	answers     *bufio.Scanner // of what is typed
+	asking      sync.Mutex
+	passphrases map[string]string // typed already, by the question
+}
 
 // ask asks a person at the terminal and returns the answer without the spaces
 // around it.
@@ -62,4 +77,61 @@ func (a *app) yesTo(ctx context.Context, question, without, no string) error {
 		err = &enact.Refused{Reasons: []string{no}}
 	}
 	return err
+}
+
+// askHidden asks for a text that the terminal does not show.
+func (a *app) askHidden(what string) (string, error) {
+	f, ok := a.stdin.(*os.File)
+	if !ok || !a.interactive() {
+		return "", errors.New("it has a passphrase, and there is no terminal to ask for it at")
+	}
+	fmt.Fprintf(a.errors, "%s ", what)
+	defer fmt.Fprintln(a.errors)
+	text, err := term.ReadPassword(int(f.Fd()))
+	return string(text), err
+}
+
+// passphrase asks for one, each once.
+func (a *app) passphrase(what string) (string, error) {
+	a.asking.Lock()
+	defer a.asking.Unlock()
+	if text, ok := a.passphrases[what]; ok {
+		return text, nil
+	}
+	text, err := a.askHidden(what)
+	if err == nil {
+		a.passphrases[what] = text
+	}
+	return text, err
+}
+
+// interactive reports whether a person can be asked.
+func (a *app) interactive() bool {
+	f, ok := a.stdin.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd())) && !a.json
+}
+
+// maxKey is more than any private key takes.
+const maxKey = 1 << 20
+
+// privateKey reads a private key, and asks for its passphrase without echo
+// where it has one.
+func (a *app) privateKey(path string) (ssh.Signer, error) {
+	body, err := disk.Read(path, maxKey)
+	if err != nil {
+		return nil, err
+	}
+	s, err := approval.Private(body, func() ([]byte, error) {
+		f, ok := a.stdin.(*os.File)
+		if !ok || !a.interactive() {
+			return nil, errors.New("it has a passphrase, and there is no terminal to ask for it at")
+		}
+		fmt.Fprintf(a.errors, "Passphrase of %s: ", path)
+		defer fmt.Fprintln(a.errors)
+		return term.ReadPassword(int(f.Fd()))
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot sign: %w", path, err)
+	}
+	return s, nil
 }

@@ -12,12 +12,12 @@ import (
 func checkCommand() *command {
 	var form string
 	return &command{
-		name: "check", line: "find every mistake that can be known offline", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah check", "kasbah check shore -env live -json"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "check", Short: "find every mistake that can be known offline", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah check", "kasbah check shore -env live -json"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
 				return err
 			}
@@ -63,18 +63,6 @@ func (a *app) report(list problem.List, form string) error {
 	}
 	a.out().Problems(list)
 	return nil
-}
-
-// problemsCode is the exit code for problems: refused, when all that is wrong
-// are broken rules.
-func problemsCode(list problem.List) int {
-	code := exitRefused
-	for _, p := range list {
-		if p.Level == problem.Wrong && p.Rule == "" {
-			code = exitFailed
-		}
-	}
-	return code
 }
 
 // checked puts the problems of kasbah.toml into check's own form.

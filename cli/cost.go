@@ -11,13 +11,13 @@ import (
 func costCommand() *command {
 	var f session.Request
 	return &command{
-		name: "cost", line: "show what resources cost a month, now and as proposed", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah cost -env live", "kasbah cost shore -offline -json"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "cost", Short: "show what resources cost a month, now and as proposed", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah cost -env live", "kasbah cost shore -offline -json"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.Var((*listFlag)(&f.Only), "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
 			fs.BoolVar(&f.Offline, "offline", false, "take what the ledger has for what is live")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			p, err := a.open(ctx, args)
 			if err != nil {
 				return err

@@ -20,12 +20,12 @@ import (
 func demoCommand() *command {
 	var keepDir string
 	return &command{
-		name: "demo", line: "the whole story on Lantern Coast, told step by step",
-		examples: [2]string{"kasbah demo", "kasbah demo -keep lantern-coast"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "demo", Short: "the whole story on Lantern Coast, told step by step",
+		Examples: [2]string{"kasbah demo", "kasbah demo -keep lantern-coast"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&keepDir, "keep", "", "leave the estate in this `folder` to play with")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || a.json {
 				return problem.Usage("demo takes no arguments, and tells its story as text only")
 			}

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/term"
 
+	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
@@ -59,13 +60,13 @@ func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 func enactCommand() *command {
 	var f enactFlags
 	return &command{
-		name: "enact", line: "carry out a proposal; without a file it proposes first and asks", args: "[WARD… | FILE]", common: true,
-		examples: [2]string{"kasbah enact shore -env trial", "kasbah enact change.json -yes"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "enact", Short: "carry out a proposal; without a file it proposes first and asks", Args: "[WARD… | FILE]", Estate: true,
+		Examples: [2]string{"kasbah enact shore -env trial", "kasbah enact change.json -yes"},
+		Flags: func(fs *flag.FlagSet) {
 			f.proposeFlags.register(fs)
 			f.register(fs)
 		},
-		run: func(ctx context.Context, a *app, args []string) error { return a.runEnact(ctx, f, args) },
+		Run: func(ctx context.Context, a *app, args []string) error { return a.runEnact(ctx, f, args) },
 	}
 }
 
@@ -213,7 +214,7 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 		return err
 	}
 	if proposal.Idle() {
-		return a.summarise(f, newRunDocument(proposal, f, time.Now(), &enact.Result{Outcome: "done"}))
+		return a.summarise(f, enact.NothingToDo(proposal, f.reason))
 	}
 	if len(proposal.Approvals) > 0 && o.Envelope == nil {
 		return unsigned(proposal)
@@ -238,14 +239,14 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 		return true
 	})
 	defer a.setOnStop(nil)
-	progress, began := a.progress(proposal), time.Now()
+	progress := a.progress(proposal)
 	o.Event = progress.event
 	r, err := enact.Enact(ctx, proposal, o)
 	progress.close()
 	if err != nil {
 		return err
 	}
-	if err := a.summarise(f, newRunDocument(proposal, f, began, r)); err != nil {
+	if err := a.summarise(f, r); err != nil {
 		return err
 	}
 	err = a.ended(proposal, f, r)
@@ -282,27 +283,13 @@ func (a *app) ended(proposal *propose.Proposal, f enactFlags, r *enact.Result) e
 		a.out().Printf("Who must sign is noted in the ledger. Run %s.\n", ledger.ShortRun(r.Run))
 	}
 	if text && proposal.Counts.Changing() > 0 {
-		line := render.CountsLine(r.Counts)
-		out := a.out()
-		if r.Resumed > 0 {
-			line += fmt.Sprintf(" (%d of them before)", r.Resumed)
-		}
-		out.Printf("%s. Run %s.\n", line, ledger.ShortRun(r.Run))
-		for _, ward := range value.Keys(r.Published) {
-			for _, n := range value.Keys(r.Published[ward]) {
-				out.Printf("%s\n", render.Wrap(fmt.Sprintf("published %s %s = %s", ward, n, render.Clean(value.Plain(r.Published[ward][n]))), a.outWidth-2, "  "))
-			}
-		}
-		for _, c := range r.Copies {
-			out.Printf("kept a copy of %s: %s\n", render.Clean(c.Address), render.Clean(c.ID))
-		}
-		a.undone(out, r)
-		if r.Outcome != "done" && r.Outcome != "undone" {
-			if r.MayGoOn(f.file != "") {
-				out.Printf("Go on with: %s\n", a.again())
-			} else {
-				out.Printf("Fix what failed first; then the same command goes on.\n")
-			}
+		a.out().Run(r)
+		switch {
+		case r.Outcome == "done" || r.Outcome == "undone":
+		case r.MayGoOn(f.file != ""):
+			a.out().Printf("Go on with: %s\n", a.again())
+		default:
+			a.out().Printf("Fix what failed first; then the same command goes on.\n")
 		}
 	}
 	switch r.Outcome {
@@ -312,21 +299,6 @@ func (a *app) ended(proposal *propose.Proposal, f enactFlags, r *enact.Result) e
 		return exitError(exitInterrupted)
 	}
 	return nil
-}
-
-// undone says what was not taken back, and what is not quite as before.
-func (a *app) undone(out *render.Out, r *enact.Result) {
-	if r.Outcome == "undone" {
-		out.Printf("The cloud is as it was before the run%s.\n", map[bool]string{true: ", but for this"}[slices.ContainsFunc(r.Undone, func(u enact.Undone) bool { return u.Made != "" })])
-	}
-	for _, u := range r.Undone {
-		switch {
-		case u.Err != nil:
-			out.Printf("%s\n", render.Wrap(fmt.Sprintf("Not taken back: %s: %s", u.Address, render.Clean(u.Err.Error())), a.outWidth-2, "  "))
-		case u.Made != "":
-			out.Printf("Made again: %s, as %s instead of %s.\n", u.Address, render.Clean(u.Made), render.Clean(u.Was))
-		}
-	}
 }
 
 // consent asks a person, or looks for the flags that stand in.
@@ -397,29 +369,6 @@ func wardNames(p *propose.Proposal) []string {
 	return out
 }
 
-// eventDocument is one line of JSON Lines.
-type eventDocument struct {
-	Format  string       `json:"format"`
-	Time    time.Time    `json:"time"`
-	Event   string       `json:"event"`
-	Ward    string       `json:"ward,omitempty"`
-	Address string       `json:"address,omitempty"`
-	Action  string       `json:"action,omitempty"`
-	Half    string       `json:"half,omitempty"`
-	Undo    bool         `json:"undo,omitempty"`
-	Seconds float64      `json:"seconds"`
-	Error   string       `json:"error,omitempty"`
-	Counts  enact.Counts `json:"counts"`
-}
-
-func newEventDocument(e enact.Event) eventDocument {
-	d := eventDocument{Format: "kasbah.event/1", Time: e.Time, Event: string(e.Kind), Ward: e.Ward, Address: e.Address, Action: string(e.Action), Half: e.Half, Undo: e.Undo, Seconds: e.Seconds, Counts: e.Counts}
-	if e.Err != nil {
-		d.Error = e.Err.Error()
-	}
-	return d
-}
-
 // progressView shows a run: JSON Lines, a live line on a terminal, or a line
 // an event.
 type progressView struct {
@@ -433,7 +382,7 @@ func (a *app) progress(p *propose.Proposal) progressView {
 	case a.json:
 		enc := json.NewEncoder(jsonOut{a.buffer})
 		return progressView{close: nothing, event: func(e enact.Event) {
-			if err := errors.Join(enc.Encode(newEventDocument(e)), a.flush()); err != nil && a.verbose {
+			if err := errors.Join(enc.Encode(e), a.flush()); err != nil && a.verbose {
 				a.say("an event could not be written: %v", err)
 			}
 		}}
@@ -448,3 +397,23 @@ func (a *app) progress(p *propose.Proposal) progressView {
 }
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
+
+// summarise writes the summary of a run where it is wanted.
+func (a *app) summarise(f enactFlags, r *enact.Result) error {
+	if f.form == "markdown" && !a.json {
+		if _, err := a.buffer.Write(render.RunMarkdown(r)); err != nil {
+			return err
+		}
+	}
+	if f.summary == "" {
+		return nil
+	}
+	body, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := disk.Replace(f.summary, append(body, '\n'), 0o600); err != nil {
+		return fmt.Errorf("the run has ended (%s), but its summary could not be written: %w", r.Outcome, err)
+	}
+	return nil
+}

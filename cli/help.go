@@ -11,9 +11,9 @@ import (
 
 func helpCommand() *command {
 	return &command{
-		name: "help", line: "list the commands, or explain one", args: "[COMMAND]",
-		examples: [2]string{"kasbah help", "kasbah help ledger show"},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Name: "help", Short: "list the commands, or explain one", Args: "[COMMAND]",
+		Examples: [2]string{"kasbah help", "kasbah help ledger show"},
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
 				return a.overview()
 			}
@@ -41,10 +41,10 @@ func (a *app) overview() error {
 	var rows [][]string
 	told := map[string]bool{}
 	for _, c := range commands() {
-		group, _, _ := strings.Cut(c.name, " ")
+		group, _, _ := strings.Cut(c.Name, " ")
 		switch {
 		case groupLines[group] == "":
-			rows = append(rows, []string{"  " + c.name, c.line})
+			rows = append(rows, []string{"  " + c.Name, c.Short})
 		case !told[group]:
 			told[group] = true
 			rows = append(rows, []string{"  " + group + " …", render.Wrap(groupLines[group]+": "+strings.Join(groupNames(group), ", "), a.outWidth-15, strings.Repeat(" ", 15))})
@@ -64,7 +64,7 @@ var groupLines = map[string]string{
 func groupNames(group string) []string {
 	var out []string
 	for _, c := range commands() {
-		if name, ok := strings.CutPrefix(c.name, group+" "); ok {
+		if name, ok := strings.CutPrefix(c.Name, group+" "); ok {
 			out = append(out, name)
 		}
 	}
@@ -80,8 +80,8 @@ func (a *app) groupHelp(group string) error {
 	out.Printf("kasbah %s: %s.\n\n", group, groupLines[group])
 	var rows [][]string
 	for _, c := range commands() {
-		if strings.HasPrefix(c.name, group+" ") {
-			rows = append(rows, []string{"  " + c.name, c.line})
+		if strings.HasPrefix(c.Name, group+" ") {
+			rows = append(rows, []string{"  " + c.Name, c.Short})
 		}
 	}
 	out.Sheet(rows)
@@ -95,8 +95,8 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 		a.colour = "auto"
 	}
 	out := a.out()
-	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.name+": "+cmd.line+".", a.outWidth-2, "  "))
-	out.Printf("kasbah %s\n", strings.TrimSpace(cmd.name+" [flags] "+cmd.args))
+	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.Name+": "+cmd.Short+".", a.outWidth-2, "  "))
+	out.Printf("kasbah %s\n", strings.TrimSpace(cmd.Name+" [flags] "+cmd.Args))
 	group := func(head string, common bool) {
 		var rows [][]string
 		fs.VisitAll(func(f *flag.Flag) {
@@ -119,5 +119,5 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 	}
 	group("flags", false)
 	group("common flags", true)
-	out.Printf("\n%s\n  %s\n  %s\n", out.Paint(render.Grey, "examples"), cmd.examples[0], cmd.examples[1])
+	out.Printf("\n%s\n  %s\n  %s\n", out.Paint(render.Grey, "examples"), cmd.Examples[0], cmd.Examples[1])
 }

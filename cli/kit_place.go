@@ -23,16 +23,14 @@ import (
 func kitPlaceCommand() *command {
 	var ward, function string
 	return &command{
-		name: "kit place", line: "open an instance of a kit: asks for its inputs and writes the ward", args: "NAME INSTANCE", common: true,
-		examples: [2]string{"kasbah kit place beam west -ward shore", "kasbah kit place beam west -ward shore -input lamps=3 -yes"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "kit place", Short: "open an instance of a kit: asks for its inputs and writes the ward", Args: "NAME INSTANCE", Estate: true,
+		Examples: [2]string{"kasbah kit place beam west -ward shore", "kasbah kit place beam west -ward shore -input lamps=3 -yes"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&ward, "ward", "", "write it into this `ward`, which is made when it is not there; the only one when left out")
 			fs.StringVar(&function, "function", "", "the kit's `function`, where it has several")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) != 2 {
-				return problem.Usage("kit place wants a kit and a name for the instance")
-			}
+		Takes: exactly(2, "a kit and a name for the instance"),
+		Run: func(ctx context.Context, a *app, args []string) error {
 			given := map[string]string{}
 			for _, s := range a.inputs {
 				name, v, ok := strings.Cut(s, "=")

@@ -21,17 +21,15 @@ func kitUpdateCommand() *command {
 	var to string
 	var f proposeFlags
 	return &command{
-		name: "kit update", line: "take another version of a kit, or pin it, after showing what would change", args: "NAME", common: true,
-		examples: [2]string{"kasbah kit update beam", "kasbah kit update beam -to v1.3.0 -yes"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "kit update", Short: "take another version of a kit, or pin it, after showing what would change", Args: "NAME", Estate: true,
+		Examples: [2]string{"kasbah kit update beam", "kasbah kit update beam -to v1.3.0 -yes"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&to, "to", "", "this `tag`; the newest version when left out")
 			fs.BoolVar(&f.Offline, "offline", false, "compare with the ledger alone")
 			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) != 1 {
-				return problem.Usage("kit update wants one kit")
-			}
+		Takes: exactly(1, "one kit"),
+		Run: func(ctx context.Context, a *app, args []string) error {
 			u, err := a.newUpdate(ctx, args[0], to)
 			if err != nil || u == nil {
 				return err
@@ -159,7 +157,7 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 	case before == nil:
 		a.out().Printf("Without this version nothing can be proposed: the kit cannot be used as it is.\n")
 	case before.Counts.Changing() > 0:
-		a.out().Printf("%s of these would change without the update as well.\n", render.Count(propose.Shared(before, after), "action"))
+		a.out().Printf("%s of these would change without the update as well.\n", render.Count(propose.CommonActions(before, after), "action"))
 	}
 	return nil, nil
 }

@@ -14,14 +14,14 @@ func mapCommand() *command {
 	var form string
 	var from, to listFlag
 	return &command{
-		name: "map", line: "draw the graph of what is declared", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah map", "kasbah map -form dot -from medina.network/coast"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "map", Short: "draw the graph of what is declared", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah map", "kasbah map -form dot -from medina.network/coast"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&form, "form", "tree", "the `form`: tree, dot, mermaid or json")
 			fs.Var(&from, "from", "only this `address` and what needs it")
 			fs.Var(&to, "to", "only this `address` and what it needs")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if a.json {
 				form = "json"
 			}

@@ -21,8 +21,10 @@ func medinaFaultsCommand() *command {
 	f := medina.Fault{}
 	var clear bool
 	var wait time.Duration
-	return medinaCommand("faults", "have the simulated cloud fail on demand, to see what becomes of a run", "[KIND]", [2]string{"kasbah medina faults drop-after -on create -type machine", "kasbah medina faults -clear"}, 0, 1,
-		func(fs *flag.FlagSet) {
+	return medinaCommand(command{
+		Name: "medina faults", Short: "have the simulated cloud fail on demand, to see what becomes of a run", Args: "[KIND]",
+		Examples: [2]string{"kasbah medina faults drop-after -on create -type machine", "kasbah medina faults -clear"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&f.On, "on", "", "only at this `call`: create, edit, copy, delete, read or list")
 			fs.StringVar(&f.Type, "type", "", "only at things of this `type`")
 			fs.IntVar(&f.After, "after", 0, "let so many `calls` pass first")
@@ -30,6 +32,7 @@ func medinaFaultsCommand() *command {
 			fs.DurationVar(&wait, "for", time.Second, "how long a delay takes, or a throttled call is put off")
 			fs.BoolVar(&clear, "clear", false, "forget the faults that were asked for before")
 		},
+	}, 0, 1,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
 			var add *medina.Fault
 			if len(args) == 1 {

@@ -25,9 +25,9 @@ func proposeCommand() *command {
 	var readers listFlag
 	var exitCode bool
 	return &command{
-		name: "propose", line: "preview what would change, against the ledger and the live cloud", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah propose -env trial", "kasbah propose shore -only 'medina.machine/*' -o change.json"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "propose", Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah propose -env trial", "kasbah propose shore -only 'medina.machine/*' -o change.json"},
+		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.StringVar(&keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
@@ -37,7 +37,7 @@ func proposeCommand() *command {
 			fs.BoolVar(&f.Anew, "anew", false, "evaluate the declarations although nothing has moved since the last proposal, which is remembered")
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something would change")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := f.check(); err != nil {
 				return err
 			}

@@ -18,9 +18,9 @@ type publishedDocument struct {
 
 func publishedCommand() *command {
 	return &command{
-		name: "published", line: "show the values that wards publish, as the last run left them", args: "[WARD [NAME]]", common: true,
-		examples: [2]string{"kasbah published", "kasbah published shore quay_ids -json"},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Name: "published", Short: "show the values that wards publish, as the last run left them", Args: "[WARD [NAME]]", Estate: true,
+		Examples: [2]string{"kasbah published", "kasbah published shore quay_ids -json"},
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 2 {
 				return problem.Usage("published takes a ward and a name, not %d arguments", len(args))
 			}

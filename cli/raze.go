@@ -8,10 +8,10 @@ import (
 func razeCommand() *command {
 	var f enactFlags
 	return &command{
-		name: "raze", line: "propose and carry out the removal of everything in the wards", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah raze shore -env trial", "kasbah raze -yes -allow data"},
-		flags:    func(fs *flag.FlagSet) { f.register(fs); fs.BoolVar(&f.full, "full", false, "tell every action") },
-		run: func(ctx context.Context, a *app, args []string) error {
+		Name: "raze", Short: "propose and carry out the removal of everything in the wards", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah raze shore -env trial", "kasbah raze -yes -allow data"},
+		Flags:    func(fs *flag.FlagSet) { f.register(fs); fs.BoolVar(&f.full, "full", false, "tell every action") },
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := f.check(); err != nil {
 				return err
 			}

@@ -20,9 +20,9 @@ func reviewCommand() *command {
 	var summary, full bool
 	var fit int
 	return &command{
-		name: "review", line: "see a kept proposal again, in part or for a pull request", args: "FILE",
-		examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form html > change.html"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "review", Short: "see a kept proposal again, in part or for a pull request", Args: "FILE",
+		Examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form html > change.html"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.Var(&only, "only", "show addresses that match this `pattern`; may be given again")
 			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
 			fs.BoolVar(&summary, "summary", false, "show the summary alone")
@@ -30,10 +30,8 @@ func reviewCommand() *command {
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.IntVar(&fit, "fit", 0, "shorten Markdown to so many `bytes`, from the harmless end")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) != 1 {
-				return problem.Usage("review wants one file, which propose -o has kept")
-			}
+		Takes: exactly(1, "one file, which propose -o has kept"),
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := a.chooseForm(&form, "text", "markdown", "html", "json"); err != nil {
 				return err
 			}

@@ -16,14 +16,14 @@ func rulesCommand() *command {
 	var form string
 	var at listFlag
 	return &command{
-		name: "rules", line: "judge by the house rules in rules/*.star", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah rules -env live", "kasbah rules -at proposed -form sarif"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "rules", Short: "judge by the house rules in rules/*.star", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah rules -env live", "kasbah rules -at proposed -form sarif"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&test, "test", false, "run the rules' own tests, rules/*_test.star")
 			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
 			fs.Var(&at, "at", "judge at this `stage`: declared (always), proposed, live; may be given again")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
 				return err
 			}
@@ -46,19 +46,6 @@ func rulesCommand() *command {
 			return a.judge(ctx, p, at, form)
 		},
 	}
-}
-
-// chooseForm checks a -form flag; -json stands for -form json.
-func (a *app) chooseForm(form *string, forms ...string) error {
-	if a.json {
-		*form = "json"
-	}
-	for _, f := range forms {
-		if f == *form {
-			return nil
-		}
-	}
-	return problem.Usage("-form is %q, and must be one of %s", *form, joinOr(forms))
 }
 
 func (a *app) judge(ctx context.Context, p *session.Session, at []string, form string) error {
@@ -124,15 +111,6 @@ func once(list problem.List) problem.List {
 		out = append(problem.List{p}, out...)
 	}
 	return out
-}
-
-// sarif writes problems in that form.
-func (a *app) sarif(list problem.List) error {
-	body, err := render.SARIF(list, version())
-	if err == nil {
-		_, err = jsonOut{a.buffer}.Write(body)
-	}
-	return err
 }
 
 // testRules runs the rules' own tests.

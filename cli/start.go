@@ -28,19 +28,17 @@ type choices struct {
 func startCommand() *command {
 	var c choices
 	return &command{
-		name: "start", line: "write a small working estate with Medina embedded; asks what it is to hold", args: "DIR",
-		examples: [2]string{"kasbah start lantern-coast", "kasbah start . -envs trial,live -parts kit,rules -yes"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "start", Short: "write a small working estate with Medina embedded; asks what it is to hold", Args: "DIR",
+		Examples: [2]string{"kasbah start lantern-coast", "kasbah start . -envs trial,live -parts kit,rules -yes"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&c.estate, "estate", "", "the estate's `name`; the folder's when left out")
 			fs.StringVar(&c.ward, "ward", "", "the first ward's `name`; shore when left out")
 			fs.StringVar(&c.envs, "envs", "", "the `environments`, with commas; trial when left out")
 			fs.StringVar(&c.parts, "parts", "", "add these `parts`, with commas: kit (a reusable part and its tests), rules (house rules and their tests)")
 			fs.StringVar(&c.seal, "seal", "all", "all makes a key and encrypts the ledger; off does not, and no secret can be recorded then")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) != 1 {
-				return problem.Usage("start wants one folder")
-			}
+		Takes: exactly(1, "one folder"),
+		Run: func(ctx context.Context, a *app, args []string) error {
 			dir := args[0]
 			if !filepath.IsAbs(dir) {
 				dir = filepath.Join(a.dir, dir)

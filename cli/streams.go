@@ -2,9 +2,18 @@ package cli
 
 import (
 	"bufio"
+	"encoding/json"
+	"fmt"
 	"io"
+	"os"
+	"strconv"
+	"strings"
 	"sync"
 
+	"github.com/muesli/termenv"
+	"golang.org/x/term"
+
+	"kasbah/core/problem"
 	"kasbah/render"
 )
 
@@ -18,10 +27,25 @@ type stream struct {
 	inner  bool          // another stream of ours comes behind it, and sees to what is shown
 }
 
-// newStreams are the program's two streams: results wait for Flush, messages do not.
-func newStreams(out, errOut io.Writer) (results, messages *stream) {
+// streams are where a run of the program reads and writes. Results wait for Flush, messages
+// do not.
+type streams struct {
+	stdin          io.Reader
+	stdout, stderr io.Writer
+	buffer         *stream // of results
+	errors         *stream // of messages
+
+	outWidth, errWidth     int
+	outProfile, errProfile termenv.Profile
+	fixedOutput            bool // widths and colours are set and stay
+}
+
+func newStreams(in io.Reader, out, errOut io.Writer) streams {
 	mu := &sync.Mutex{}
-	return &stream{mu: mu, direct: out, held: bufio.NewWriterSize(out, 1<<16)}, &stream{mu: mu, direct: errOut}
+	return streams{
+		stdin: in, stdout: out, stderr: errOut, outWidth: 100, errWidth: 100, outProfile: termenv.Ascii, errProfile: termenv.Ascii,
+		buffer: &stream{mu: mu, direct: out, held: bufio.NewWriterSize(out, 1<<16)}, errors: &stream{mu: mu, direct: errOut},
+	}
 }
 
 // Write writes p at once, or holds it back. Whatever p holds, nothing but text and what
@@ -50,4 +74,93 @@ func (s *stream) Flush() error {
 		return nil
 	}
 	return s.held.Flush()
+}
+
+// maxWho is more than the name of any person or program takes.
+const maxWho = 200
+
+// prepareOutput finds widths and colours.
+func (a *app) prepareOutput() error {
+	switch a.colour {
+	case "auto", "always", "never":
+	default:
+		return problem.Usage("-colour is %q, and must be auto, always or never", a.colour)
+	}
+	if who := a.acting(); who != render.Clean(who) || len(who) > maxWho {
+		return problem.Usage("KASBAH_WHO is %q: who acts is at most %d bytes, without characters that cannot be seen", who, maxWho)
+	}
+	if a.fixedOutput {
+		return nil
+	}
+	a.outWidth, a.outProfile = a.terminal(a.stdout)
+	a.errWidth, a.errProfile = a.terminal(a.stderr)
+	return nil
+}
+
+// terminal is the width and colours of a stream. One that is not a terminal has none, and as
+// many columns as COLUMNS says, or 100.
+func (a *app) terminal(w io.Writer) (int, termenv.Profile) {
+	width, profile := 100, termenv.Ascii
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		width = max(30, min(n, 500))
+	}
+	f, ok := w.(*os.File)
+	if ok && term.IsTerminal(int(f.Fd())) {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			width = max(30, min(n, 100))
+		}
+		if a.colour == "auto" && os.Getenv("NO_COLOR") == "" {
+			profile = termenv.NewOutput(f).EnvColorProfile()
+		}
+	}
+	if a.colour == "always" {
+		profile = termenv.TrueColor
+	}
+	return width, profile
+}
+
+func (a *app) out() *render.Out { return render.NewOut(a.buffer, a.outWidth, a.outProfile) }
+
+func (a *app) errs() *render.Out { return render.NewOut(a.errors, a.errWidth, a.errProfile) }
+
+// say writes a message to people, unless they want none.
+func (a *app) say(format string, args ...any) {
+	if a.quiet {
+		return
+	}
+	_ = a.flush() // results come before what is said about them; a failure to write them shows at the end
+	said, out := fmt.Sprintf(format, args...), a.errs()
+	if !strings.Contains(said, "\n") {
+		said = render.Wrap(said, out.Width, "  ")
+	}
+	out.Printf("%s\n", said)
+}
+
+func (a *app) flush() error { return a.buffer.Flush() }
+
+// document writes a result as JSON.
+func (a *app) document(v any) error {
+	enc := json.NewEncoder(jsonOut{a.buffer})
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// jsonOut writes JSON in which nothing is hidden from who looks at it in a terminal.
+type jsonOut struct{ w io.Writer }
+
+func (o jsonOut) Write(p []byte) (int, error) {
+	if _, err := o.w.Write(render.Escaped(p)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// sarif writes problems in that form.
+func (a *app) sarif(list problem.List) error {
+	body, err := render.SARIF(list, version())
+	if err == nil {
+		_, err = jsonOut{a.buffer}.Write(body)
+	}
+	return err
 }

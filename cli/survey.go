@@ -8,13 +8,13 @@ import (
 func surveyCommand() *command {
 	var full, exitCode bool
 	return &command{
-		name: "survey", line: "find drift: compare what is recorded with what is live", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "survey", Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&full, "full", false, "tell also what matches")
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did and something was not checked")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, args)
 			if err != nil {
 				return err

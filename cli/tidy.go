@@ -20,12 +20,12 @@ type tidyDocument struct {
 func tidyCommand() *command {
 	var check bool
 	return &command{
-		name: "tidy", line: "lay out declarations in the one common way", args: "[FILE | FOLDER…]", common: true,
-		examples: [2]string{"kasbah tidy", "kasbah tidy -check"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "tidy", Short: "lay out declarations in the one common way", Args: "[FILE | FOLDER…]", Estate: true,
+		Examples: [2]string{"kasbah tidy", "kasbah tidy -check"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&check, "check", false, "write nothing; end with 3 when something is not tidy")
 		},
-		run: func(_ context.Context, a *app, args []string) error {
+		Run: func(_ context.Context, a *app, args []string) error {
 			root, err := estate.Find(a.dir)
 			if err != nil {
 				return err

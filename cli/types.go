@@ -34,9 +34,9 @@ func (f *typesFlags) asked() (n int) {
 func typesCommand() *command {
 	var f typesFlags
 	return &command{
-		name: "types", line: "show what each type takes, with an example to copy; look at what drivers offer", args: "[TYPE|DRIVER]", common: true,
-		examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay harbour.overlay.yaml"},
-		flags: func(fs *flag.FlagSet) {
+		Name: "types", Short: "show what each type takes, with an example to copy; look at what drivers offer", Args: "[TYPE|DRIVER]", Estate: true,
+		Examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay harbour.overlay.yaml"},
+		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&f.from, "from", "", "say what an OpenAPI document `file` offers to a driver, and what is missing in it")
 			fs.Var(&f.overlays, "overlay", "with -from: an Overlay `file` to lay over the document; may be given again")
 			fs.BoolVar(&f.draft, "draft", false, "with -from: write an Overlay for what is not described, as a first guess")
@@ -46,7 +46,7 @@ func typesCommand() *command {
 			fs.StringVar(&f.pin, "pin", "", "pin what a `driver` offers in pins.toml")
 			fs.StringVar(&f.compare, "compare", "", "show how a `driver` differs from what is pinned")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			switch {
 			case f.asked() > 1:
 				return problem.Usage("it takes one of -from, -prove, -pin and -compare")

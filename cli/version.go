@@ -3,18 +3,15 @@ package cli
 import (
 	"context"
 	"runtime"
-
-	"kasbah/core/problem"
+	"runtime/debug"
 )
 
 func versionCommand() *command {
 	return &command{
-		name: "version", line: "print the version",
-		examples: [2]string{"kasbah version", "kasbah version -json"},
-		run: func(_ context.Context, a *app, args []string) error {
-			if len(args) > 0 {
-				return problem.Usage("version takes no arguments")
-			}
+		Name: "version", Short: "print the version",
+		Examples: [2]string{"kasbah version", "kasbah version -json"},
+		Takes:    noArguments(),
+		Run: func(_ context.Context, a *app, _ []string) error {
 			if a.json {
 				return a.document(map[string]string{"format": "kasbah.version/1", "version": version(), "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
 			}
@@ -22,4 +19,19 @@ func versionCommand() *command {
 			return nil
 		},
 	}
+}
+
+// release is set at release builds.
+var release = "0.1.0"
+
+func version() string {
+	v := release
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" && len(s.Value) >= 9 {
+				v += "+" + s.Value[:9]
+			}
+		}
+	}
+	return v
 }

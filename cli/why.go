@@ -4,18 +4,15 @@ import (
 	"context"
 
 	"kasbah/core/declare"
-	"kasbah/core/problem"
 	"kasbah/core/why"
 )
 
 func whyCommand() *command {
 	return &command{
-		name: "why", line: "show where a value comes from: lines, inputs, other resources, the run that set it", args: "ADDRESS[.ATTRIBUTE]", common: true,
-		examples: [2]string{"kasbah why medina.machine/gauge-sallow.size", "kasbah why shore:medina.network/coast -json"},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) != 1 {
-				return problem.Usage("why wants one address, such as medina.network/coast or medina.network/coast.range")
-			}
+		Name: "why", Short: "show where a value comes from: lines, inputs, other resources, the run that set it", Args: "ADDRESS[.ATTRIBUTE]", Estate: true,
+		Examples: [2]string{"kasbah why medina.machine/gauge-sallow.size", "kasbah why shore:medina.network/coast -json"},
+		Takes:    exactly(1, "one address, such as medina.network/coast or medina.network/coast.range"),
+		Run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, nil)
 			if err != nil {
 				return err

@@ -357,7 +357,7 @@ func (t *tx) claim(k *kind, id string, was, is value.Map) error {
 	if holder == "" || err != nil {
 		return err
 	}
-	says := fmt.Sprintf("%s %s exists already (%s)", schema.A(k.Name), now, holder)
+	says := fmt.Sprintf("%s %s exists already (%s)", schema.WithArticle(k.Name), now, holder)
 	return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
 }
 

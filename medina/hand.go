@@ -88,7 +88,7 @@ func Pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
 		}
 		attr := t.Lookup(path)
 		if t.Attribute(path[0].Key) == nil || t.Attribute(path[0].Key).Output {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give", schema.A(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give", schema.WithArticle(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
 		}
 		var v any
 		if text != "" {

@@ -112,7 +112,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 			continue
 		}
 		if watched != "" {
-			return refuse(typ, "an alarm watches one thing, and this one %s as well", schema.A(watched))
+			return refuse(typ, "an alarm watches one thing, and this one %s as well", schema.WithArticle(watched))
 		}
 		watched = typ
 	}
@@ -120,7 +120,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 		return refuse("machine", "an alarm watches a machine, a queue or a database")
 	}
 	if m := is["measures"].(string); !slices.Contains(measures[watched], m) {
-		return refuse("measures", "%s has no %s; it has %s", schema.A(watched), m, strings.Join(measures[watched], ", "))
+		return refuse("measures", "%s has no %s; it has %s", schema.WithArticle(watched), m, strings.Join(measures[watched], ", "))
 	}
 	return nil
 }

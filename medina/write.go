@@ -308,7 +308,7 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 		case a.Output:
 			is[a.Name] = was[a.Name]
 		case a.Fixed && !value.Equal(was[a.Name], is[a.Name]):
-			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name, schema.A(k.Name))
+			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name, schema.WithArticle(k.Name))
 		}
 	}
 	if err := t.refer(k, q.id, was, is); err != nil {

@@ -1,5 +1,6 @@
 package render
 
+
 // ProofDocument is the JSON form of a run of the drivers' conformance suite.
 type ProofDocument struct {
 	Format  string       `json:"format"`

@@ -3,65 +3,17 @@ package render
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
-	"time"
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/value"
 )
 
-// RunDocument is the JSON form of what became of a run.
-type RunDocument struct {
-	Format    string                    `json:"format"`
-	Run       string                    `json:"run"` // "" when there was nothing to do
-	Proposal  string                    `json:"proposal"`
-	Estate    string                    `json:"estate"`
-	Env       string                    `json:"env"`
-	Wards     []string                  `json:"wards"`
-	Reason    string                    `json:"reason,omitempty"`
-	Began     time.Time                 `json:"began"`
-	Seconds   float64                   `json:"seconds"`
-	Outcome   string                    `json:"outcome"` // done, failed, stopped, undone
-	Counts    enact.Counts              `json:"counts"`
-	Actions   []RunAction               `json:"actions"`   // same left out
-	Published map[string]map[string]any `json:"published"` // by ward
-	Undone    []RunUndone               `json:"undone"`
-	Copies    []RunCopy                 `json:"copies,omitempty"`    // that were kept of what was removed
-	Recovered []string                  `json:"recovered,omitempty"` // addresses whose unfinished calls were found out about first
-}
-
-// RunAction is what became of one action.
-type RunAction struct {
-	Ward     string  `json:"ward"`
-	Address  string  `json:"address"`
-	Action   string  `json:"action"`
-	Outcome  string  `json:"outcome"` // done, failed, unclear, unfinished, not begun, undone
-	ID       string  `json:"id,omitempty"`
-	Seconds  float64 `json:"seconds"`
-	Error    string  `json:"error,omitempty"`
-	Position string  `json:"position,omitempty"`
-}
-
-// RunCopy is a copy that was kept of a thing before it was removed.
-type RunCopy struct {
-	Ward    string `json:"ward"`
-	Address string `json:"address"`
-	ID      string `json:"id"`
-}
-
-// RunUndone is an action that was taken back, or could not be.
-type RunUndone struct {
-	Ward    string `json:"ward"`
-	Address string `json:"address"`
-	Was     string `json:"was,omitempty"`  // id of a thing that was made again,
-	Made    string `json:"made,omitempty"` // and the one it has now
-	Error   string `json:"error,omitempty"`
-}
-
 // RunMarkdown writes what became of a run for a pull request: what went wrong
 // first.
-func RunMarkdown(d *RunDocument) []byte {
+func RunMarkdown(d *enact.Result) []byte {
 	var b bytes.Buffer
 	outcome := map[string]string{"done": "done", "failed": "failed", "stopped": "stopped", "undone": "taken back"}[d.Outcome]
 	fmt.Fprintf(&b, "## %s, %s: %s\n\n", markdownText(strings.Join(d.Wards, ", ")), markdownText(d.Env), outcome)
@@ -97,7 +49,7 @@ func RunMarkdown(d *RunDocument) []byte {
 		if a.Seconds > 0 {
 			took = fmt.Sprintf("%.1f s", a.Seconds)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", a.Action, markdownCell(value.InWard(a.Ward, a.Address)), a.Outcome, took)
+		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", a.Kind, markdownCell(value.InWard(a.Ward, a.Address)), a.Outcome, took)
 	}
 	for _, ward := range value.Keys(d.Published) {
 		for _, n := range value.Keys(d.Published[ward]) {
@@ -105,6 +57,43 @@ func RunMarkdown(d *RunDocument) []byte {
 		}
 	}
 	return b.Bytes()
+}
+
+// Run writes how a run ended.
+func (o *Out) Run(r *enact.Result) {
+	line := CountsLine(r.Counts)
+	if r.Resumed > 0 {
+		line += fmt.Sprintf(" (%d of them before)", r.Resumed)
+	}
+	o.Printf("%s. Run %s.\n", line, ledger.ShortRun(r.Run))
+	for _, ward := range value.Keys(r.Published) {
+		for _, n := range value.Keys(r.Published[ward]) {
+			o.Printf("%s\n", Wrap(fmt.Sprintf("published %s %s = %s", ward, n, Clean(value.Plain(r.Published[ward][n]))), o.Width-2, "  "))
+		}
+	}
+	for _, c := range r.Copies {
+		o.Printf("kept a copy of %s: %s\n", Clean(c.Address), Clean(c.ID))
+	}
+	o.undone(r)
+}
+
+// undone says what was not taken back, and what is not quite as before.
+func (o *Out) undone(r *enact.Result) {
+	if r.Outcome == "undone" {
+		but := ""
+		if slices.ContainsFunc(r.Undone, func(u enact.Undone) bool { return u.Made != "" }) {
+			but = ", but for this"
+		}
+		o.Printf("The cloud is as it was before the run%s.\n", but)
+	}
+	for _, u := range r.Undone {
+		switch {
+		case u.Error != "":
+			o.Printf("%s\n", Wrap(fmt.Sprintf("Not taken back: %s: %s", u.Address, Clean(u.Error)), o.Width-2, "  "))
+		case u.Made != "":
+			o.Printf("Made again: %s, as %s instead of %s.\n", u.Address, Clean(u.Made), Clean(u.Was))
+		}
+	}
 }
 
 // CountsLine is `37 done, 1 failed, 362 not begun`.

@@ -310,7 +310,7 @@ func (x *exampleWriter) declaration(t *schema.Type, head string, wanted func(*sc
 		case a.Secret:
 			comment = "  # a secret of kasbah.toml: [env.ENV.secrets]"
 		case a.Refers != "" && x.catalog.Types[a.Refers] == nil:
-			comment = "  # the handle of " + schema.A(a.Refers)
+			comment = "  # the handle of " + schema.WithArticle(a.Refers)
 		}
 		if !isName(a.Name) {
 			others = append(others, fmt.Sprintf("%q: %s", a.Name, v))

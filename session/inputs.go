@@ -84,7 +84,7 @@ func inputFile(path string) ([]declare.Input, error) {
 		}
 		in := declare.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}}
 		if !strings.HasSuffix(path, ".json") {
-			in.At = estate.Keys(path, string(body))
+			in.At = estate.KeyPositions(path, string(body))
 			in.Position = in.At(k)
 		}
 		out = append(out, in)

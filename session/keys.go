@@ -135,7 +135,7 @@ func rekeyed(c Config, e *estate.Estate, text string, readers []string) (string,
 	next := seal.Estate{ID: id}.Rekeyed()
 	var to []string
 	for _, r := range readers {
-		to = append(to, estate.Key(r))
+		to = append(to, estate.PublicKey(r))
 	}
 	if err := home.KeepEstate(next, to); err != nil {
 		return "", err

@@ -198,7 +198,7 @@ func (s *Session) Keep(ctx context.Context, path string, p *propose.Proposal, mo
 	case s.Box != nil:
 		head := seal.FileHead{Recipients: slices.Clone(s.Box.Recipients)}
 		for _, r := range more {
-			head.Recipients = append(head.Recipients, estate.Key(r))
+			head.Recipients = append(head.Recipients, estate.PublicKey(r))
 		}
 		if head.Proof, err = s.Box.Proof(ctx, payload); err != nil {
 			return fmt.Errorf("the proposal could not be proven: %w", err)

@@ -53,7 +53,7 @@ func (s *Session) newBox(set value.Map) (*seal.Box, error) {
 	}
 	var to []string
 	for _, recipient := range at.texts("recipients") {
-		to = append(to, estate.Key(recipient))
+		to = append(to, estate.PublicKey(recipient))
 	}
 	if len(to) == 0 {
 		return nil, wrong("seal", "`kasbah key show` prints yours", "seal = \"all\" needs recipients: the public keys of those who may read the ledger")

@@ -65,13 +65,13 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			}
 			c.After = append(c.After, a)
 		default:
-			return nil, fmt.Errorf("care: after wants handles or addresses, and item %d is %s", i, schema.A(v.Type()))
+			return nil, fmt.Errorf("care: after wants handles or addresses, and item %d is %s", i, schema.WithArticle(v.Type()))
 		}
 	}
 	for i := 0; leave != nil && i < leave.Len(); i++ {
 		s, ok := leave.Index(i).(starlark.String)
 		if !ok {
-			return nil, fmt.Errorf("care: leave wants attribute paths, and item %d is %s", i, schema.A(leave.Index(i).Type()))
+			return nil, fmt.Errorf("care: leave wants attribute paths, and item %d is %s", i, schema.WithArticle(leave.Index(i).Type()))
 		}
 		p, err := value.ParsePath(string(s))
 		if err != nil || len(p) == 0 {

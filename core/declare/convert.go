@@ -81,7 +81,7 @@ func (c converter) convert(v starlark.Value, attr *schema.Attribute, level int) 
 		for k, e := range v.Entries() {
 			name, ok := k.(starlark.String)
 			if !ok {
-				return nil, unfitting(": the keys of a map are texts, and this one is %s", schema.A(k.Type()))
+				return nil, unfitting(": the keys of a map are texts, and this one is %s", schema.WithArticle(k.Type()))
 			}
 			if err := c.into(out, string(name), e, attr, level); err != nil {
 				return nil, err
@@ -105,7 +105,7 @@ func (c converter) convert(v starlark.Value, attr *schema.Attribute, level int) 
 	case starlark.Tuple:
 		return c.list(v, v.Len(), attr, level)
 	}
-	return nil, unfitting(" cannot hold %s", schema.A(v.Type()))
+	return nil, unfitting(" cannot hold %s", schema.WithArticle(v.Type()))
 }
 
 func (c converter) into(out value.Map, key string, v starlark.Value, attr *schema.Attribute, level int) *unfit {
@@ -171,7 +171,7 @@ func (c converter) handle(t thing, attr *schema.Attribute) (any, *unfit) {
 		return nil, unfitting(" wants a value, and this is the handle of %s: write one of its attributes, such as .%s", t.short, t.typ.ID)
 	}
 	if t.typ.Name != attr.Refers || t.driver != c.driver {
-		return nil, unfitting(" wants %s.%s, and this is the handle of %s, %s", schema.A(c.driver), attr.Refers, t.short, schema.A(full))
+		return nil, unfitting(" wants %s.%s, and this is the handle of %s, %s", schema.WithArticle(c.driver), attr.Refers, t.short, schema.WithArticle(full))
 	}
 	return value.NewRef(t.address, value.Key(t.typ.ID)), nil
 }
@@ -184,10 +184,10 @@ func (c converter) pending(p *pending, attr *schema.Attribute) (any, *unfit) {
 		return p.p, nil
 	}
 	if attr.Refers != "" && p.of != nil && p.attr.Name == p.of.ID && p.of.Name != attr.Refers {
-		return nil, unfitting(" wants the id of %s.%s, and this is the id of %s, %s", schema.A(c.driver), attr.Refers, p.p.Ref.Address, schema.A(p.of.Name))
+		return nil, unfitting(" wants the id of %s.%s, and this is the id of %s, %s", schema.WithArticle(c.driver), attr.Refers, p.p.Ref.Address, schema.WithArticle(p.of.Name))
 	}
 	if k := p.kind(); p.p.Ref != nil && k != schema.Any && attr.Kind != schema.Any && !fits(k, attr.Kind) {
-		return nil, unfitting(" wants a %s, and %s is %s", attr.Kind, p.p, schema.A(string(k)))
+		return nil, unfitting(" wants a %s, and %s is %s", attr.Kind, p.p, schema.WithArticle(string(k)))
 	}
 	return p.p, nil
 }

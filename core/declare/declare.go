@@ -58,8 +58,8 @@ type Declared struct {
 	byAddress map[string]map[string]*Resource // by ward, and by the address in it
 }
 
-// Of is what some wards say that were put together elsewhere.
-func Of(env string, wards ...*Ward) *Declared {
+// FromWards is what some wards say that were put together elsewhere.
+func FromWards(env string, wards ...*Ward) *Declared {
 	d := &Declared{Env: env, Wards: wards, Finds: map[string]*Find{}, byAddress: map[string]map[string]*Resource{}}
 	for _, w := range wards {
 		d.Resources = append(d.Resources, w.Resources...)

@@ -171,7 +171,7 @@ func (t *kitTest) expect(thread *starlark.Thread, _ *starlark.Builtin, args star
 		}
 		attr := r.Type.Attribute(name)
 		if attr == nil {
-			return nil, fmt.Errorf("%s has no attribute %q", schema.A(r.FullType()), code)
+			return nil, fmt.Errorf("%s has no attribute %q", schema.WithArticle(r.FullType()), code)
 		}
 		want, err := converter{levels: t.ev.limits.Levels, attr: attr, driver: r.Driver}.value(kv[1], attr, value.Path{value.Key(name)})
 		if err != nil {

@@ -46,11 +46,11 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		name, known := t.code[code]
 		if !known {
 			names := value.Keys(t.code)
-			return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.A(t.full), code), nearest.Hint(code, names))
+			return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(t.full), code), nearest.Hint(code, names))
 		}
 		attr := t.typ.Attribute(name)
 		if attr.Secret {
-			return nil, fmt.Errorf("%s cannot be found by %s, which is secret", schema.A(t.full), name)
+			return nil, fmt.Errorf("%s cannot be found by %s, which is secret", schema.WithArticle(t.full), name)
 		}
 		v, err := converter{levels: ev.limits.Levels, attr: attr, driver: t.d.name}.value(kv[1], attr, value.Path{value.Key(name)})
 		if err != nil {
@@ -121,7 +121,7 @@ func (f *found) AttrNames() []string { return value.Keys(f.t.code) }
 func (f *found) Attr(code string) (starlark.Value, error) {
 	name, ok := f.t.code[code]
 	if !ok {
-		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.A(f.FullType()), code), nearest.Hint(code, f.AttrNames()))
+		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(f.FullType()), code), nearest.Hint(code, f.AttrNames()))
 	}
 	return f.ev.reference(f.Address, f.Find.Type, f.Find.Type.Attribute(name), "it is looked up when a proposal is made"), nil
 }

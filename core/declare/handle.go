@@ -370,7 +370,7 @@ func (h *Handle) AttrNames() []string { return value.Keys(h.declarer.code) }
 func (h *Handle) Attr(code string) (starlark.Value, error) {
 	name, ok := h.declarer.code[code]
 	if !ok {
-		msg := fmt.Sprintf("%s has no attribute %q", schema.A(h.FullType()), code)
+		msg := fmt.Sprintf("%s has no attribute %q", schema.WithArticle(h.FullType()), code)
 		if hint := nearest.Hint(code, h.AttrNames()); hint != "" {
 			msg += "; " + hint
 		}

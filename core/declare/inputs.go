@@ -43,7 +43,7 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 			help = k.attr.Help
 		}
 	} else if kind != starlark.None {
-		return nil, fmt.Errorf("kind wants a kind such as kind.text, and this is %s", schema.A(kind.Type()))
+		return nil, fmt.Errorf("kind wants a kind such as kind.text, and this is %s", schema.WithArticle(kind.Type()))
 	}
 	if hasHandle(attr) {
 		return nil, errors.New("a value from outside is no handle: kind.handle is for the inputs of kits")

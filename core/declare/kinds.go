@@ -106,7 +106,7 @@ func kinds() *starlarkstruct.Module {
 		return of(name, func(arg starlark.Value) (*schema.Attribute, error) {
 			elem, ok := arg.(*kindValue)
 			if !ok {
-				return nil, fmt.Errorf("kind.%s wants a kind, and this is %s", name, schema.A(arg.Type()))
+				return nil, fmt.Errorf("kind.%s wants a kind, and this is %s", name, schema.WithArticle(arg.Type()))
 			}
 			return &schema.Attribute{Kind: k, Elem: elem.attr}, nil
 		})
@@ -166,7 +166,7 @@ func (b bounds) set(a *schema.Attribute, levels int) error {
 		}
 		f, ok := starlark.AsFloat(v)
 		if !ok {
-			return fmt.Errorf("%s wants a number, and this is %s", name, schema.A(v.Type()))
+			return fmt.Errorf("%s wants a number, and this is %s", name, schema.WithArticle(v.Type()))
 		}
 		if a.Kind != schema.Int && a.Kind != schema.Number && a.Kind != schema.Any {
 			return fmt.Errorf("%s is for numbers, and the kind is %s", name, kindName(a))

@@ -137,7 +137,7 @@ func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args star
 			name, ok1 := item[0].(starlark.String)
 			kv, ok2 := item[1].(*kindValue)
 			if !ok1 || !ok2 {
-				return nil, fmt.Errorf("kit: inputs wants a map of names to kinds, and %s is %s", item[0], schema.A(item[1].Type()))
+				return nil, fmt.Errorf("kit: inputs wants a map of names to kinds, and %s is %s", item[0], schema.WithArticle(item[1].Type()))
 			}
 			def, takes := params[string(name)]
 			if !takes {
@@ -308,7 +308,7 @@ func helpHint(a *schema.Attribute) string {
 func (s *scope) give(ev *evaluator, v starlark.Value) error {
 	d, ok := v.(*starlark.Dict)
 	if !ok {
-		return fmt.Errorf("drivers wants a map of kinds to drivers, not %s", schema.A(v.Type()))
+		return fmt.Errorf("drivers wants a map of kinds to drivers, not %s", schema.WithArticle(v.Type()))
 	}
 	drivers := map[string]*driver{}
 	for name, is := range s.drivers {
@@ -321,7 +321,7 @@ func (s *scope) give(ev *evaluator, v starlark.Value) error {
 			is = ev.driver(inner.name)
 		}
 		if !ok || is == nil {
-			return fmt.Errorf("drivers wants a map of kinds to drivers, and %s is %s", item[0], schema.A(item[1].Type()))
+			return fmt.Errorf("drivers wants a map of kinds to drivers, and %s is %s", item[0], schema.WithArticle(item[1].Type()))
 		}
 		if ev.o.Kinds[is.name] != string(kind) {
 			return fmt.Errorf("driver %s is of kind %s, not %s", is.name, ev.o.Kinds[is.name], string(kind))
@@ -359,15 +359,15 @@ func (k *kitValue) fits(v starlark.Value, a *schema.Attribute, path value.Path) 
 		case *found:
 			full = h.FullType()
 		default:
-			return fault("%s wants the handle of %s, and this is %s", path, schema.A(a.Refers), schema.A(v.Type()))
+			return fault("%s wants the handle of %s, and this is %s", path, schema.WithArticle(a.Refers), schema.WithArticle(v.Type()))
 		}
 		if want := k.means(a.Refers); full != want {
-			return fault("%s wants the handle of %s, and this is that of %s", path, schema.A(want), schema.A(full))
+			return fault("%s wants the handle of %s, and this is that of %s", path, schema.WithArticle(want), schema.WithArticle(full))
 		}
 	case schema.List:
 		list, ok := v.(starlark.Indexable)
 		if _, isText := v.(starlark.String); !ok || isText {
-			return fault("%s wants a list, and this is %s", path, schema.A(v.Type()))
+			return fault("%s wants a list, and this is %s", path, schema.WithArticle(v.Type()))
 		}
 		for i := 0; i < list.Len(); i++ {
 			out = append(out, k.fits(list.Index(i), a.Elem, deeper(value.Item(i)))...)
@@ -375,7 +375,7 @@ func (k *kitValue) fits(v starlark.Value, a *schema.Attribute, path value.Path) 
 	default:
 		d, ok := v.(*starlark.Dict)
 		if !ok {
-			return fault("%s wants a %s, and this is %s", path, a.Kind, schema.A(v.Type()))
+			return fault("%s wants a %s, and this is %s", path, a.Kind, schema.WithArticle(v.Type()))
 		}
 		for _, item := range d.Items() {
 			key, ok := item[0].(starlark.String)

@@ -206,7 +206,7 @@ func (ev *evaluator) extend(list *starlark.List, y starlark.Value) error {
 		if p, ok := y.(*pending); ok {
 			return p.cannot("a loop")
 		}
-		return fmt.Errorf("a list cannot be extended by %s", schema.A(y.Type()))
+		return fmt.Errorf("a list cannot be extended by %s", schema.WithArticle(y.Type()))
 	}
 	var more []starlark.Value
 	var e starlark.Value

@@ -122,7 +122,7 @@ func (p *pending) Get(k starlark.Value) (starlark.Value, bool, error) {
 	case *pending:
 		return nil, false, k.cannot("an index")
 	default:
-		return nil, false, fmt.Errorf("%s cannot be indexed by %s", p.p, schema.A(k.Type()))
+		return nil, false, fmt.Errorf("%s cannot be indexed by %s", p.p, schema.WithArticle(k.Type()))
 	}
 	if p.kind() == schema.Text {
 		return nil, false, p.cannot("an index into a text")

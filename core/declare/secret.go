@@ -40,7 +40,7 @@ func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args s
 func (ev *evaluator) secretInput(t *Taken, attr *schema.Attribute, hasDefault bool) (starlark.Value, error) {
 	switch {
 	case attr.Kind != schema.Text && attr.Kind != schema.Any:
-		return nil, fmt.Errorf("a secret input is a text, and this one wants %s", schema.A(kindName(attr)))
+		return nil, fmt.Errorf("a secret input is a text, and this one wants %s", schema.WithArticle(kindName(attr)))
 	case hasDefault:
 		return nil, errors.New("a secret input has no default: it would stand in clear in the code")
 	}

@@ -274,7 +274,7 @@ func (ev *evaluator) join(sep string, args starlark.Tuple, kwargs []starlark.Tup
 	}
 	it := starlark.Iterate(list)
 	if it == nil {
-		return nil, fmt.Errorf("join wants a list of texts, and this is %s", schema.A(list.Type()))
+		return nil, fmt.Errorf("join wants a list of texts, and this is %s", schema.WithArticle(list.Type()))
 	}
 	defer it.Done()
 	var parts []value.Part
@@ -295,7 +295,7 @@ func (ev *evaluator) join(sep string, args starlark.Tuple, kwargs []starlark.Tup
 				return nil, fmt.Errorf("join would make a text over the limit of %d bytes", ev.limits.TextBytes)
 			}
 		default:
-			return nil, fmt.Errorf("join wants texts, and item %d is %s", i, schema.A(e.Type()))
+			return nil, fmt.Errorf("join wants texts, and item %d is %s", i, schema.WithArticle(e.Type()))
 		}
 	}
 	return ev.joined(parts), nil
@@ -374,7 +374,7 @@ func (ev *evaluator) jsonParts(t *starlark.Thread, v starlark.Value, parts *[]va
 		for _, item := range v.Items() {
 			k, ok := item[0].(starlark.String)
 			if !ok {
-				return fmt.Errorf("json.encode: a map's key is %s, not a text", schema.A(item[0].Type()))
+				return fmt.Errorf("json.encode: a map's key is %s, not a text", schema.WithArticle(item[0].Type()))
 			}
 			members[string(k)] = item[1]
 		}

@@ -69,7 +69,7 @@ func (d *Declared) Why(r *Resource, path value.Path) (*Origin, error) {
 		for _, a := range r.Type.Attributes {
 			names = append(names, a.Name)
 		}
-		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.A(r.FullType()), path[0].Key), nearest.Hint(path[0].Key, names))
+		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(r.FullType()), path[0].Key), nearest.Hint(path[0].Key, names))
 	}
 	v, declared := r.Inputs[attr.Name]
 	switch {

@@ -66,8 +66,8 @@ func (l Live) Matches(match value.Map) bool {
 	return true
 }
 
-// Among is the Find of drivers that can do no better than to list.
-func Among(things iter.Seq2[Live, error], match value.Map) ([]Live, error) {
+// FindInList is the Find of drivers that can do no better than to list.
+func FindInList(things iter.Seq2[Live, error], match value.Map) ([]Live, error) {
 	var out []Live
 	for l, err := range things {
 		if err != nil {

@@ -220,7 +220,7 @@ func (e *executor) timeout(c ledger.Care) time.Duration {
 // make creates a thing. In a create-first swap the old one becomes a
 // leftover with the same result.
 func (e *executor) make(ctx context.Context, a *propose.Action, inputs value.Map) error {
-	c := e.newCall(a, make_, "create")
+	c := e.newCall(a, create, "create")
 	c.intent.Inputs = inputs
 	plan, err := e.record(a, inputs)
 	if err != nil {
@@ -250,7 +250,7 @@ func needsSwap(t *schema.Type, inputs value.Map, s *propose.Seen) bool {
 		return true
 	}
 	for name, v := range inputs {
-		if a := t.Attribute(name); a != nil && a.Fixed && !value.IsSecret(s.Live[name]) && propose.Differ(v, s.Live[name]) {
+		if a := t.Attribute(name); a != nil && a.Fixed && !value.IsSecret(s.Live[name]) && propose.ValuesDiffer(v, s.Live[name]) {
 			return true
 		}
 	}
@@ -304,9 +304,9 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 		at := typ.Attribute(name)
 		switch {
 		case value.IsSecret(a.Plan.Inputs[name]): // what it was is not compared here
-		case shown[name] && at.Fixed && propose.Differ(v, s.Live[name]):
+		case shown[name] && at.Fixed && propose.ValuesDiffer(v, s.Live[name]):
 			return fmt.Errorf("%s turned out to be %s, which needs a swap that the proposal did not show; propose again", name, value.Plain(v))
-		case !shown[name] && propose.Differ(v, s.Live[name]) && !left(a, name):
+		case !shown[name] && propose.ValuesDiffer(v, s.Live[name]) && !left(a, name):
 			return fmt.Errorf("%s turned out to be %s, a change that the proposal did not show; propose again", name, value.Plain(v))
 		}
 	}

@@ -64,126 +64,6 @@ type Options struct {
 	Event func(Event)     // called from many goroutines, one at a time; may be nil
 }
 
-// EventKind is what an event tells.
-type EventKind string
-
-const (
-	EventBegin   EventKind = "begin"
-	EventStart   EventKind = "start"
-	EventDone    EventKind = "done"
-	EventFailed  EventKind = "failed"
-	EventRetry   EventKind = "retry"
-	EventSkipped EventKind = "skipped"
-	EventEnd     EventKind = "end"
-)
-
-// Event is a moment of a run.
-type Event struct {
-	Time    time.Time
-	Kind    EventKind
-	Ward    string
-	Address string
-	Action  propose.Kind
-	Half    string // of a swap: make or remove
-	Undo    bool   // it is taken back
-	Seconds float64
-	Err     error
-	Counts  Counts
-}
-
-// Counts are how far a run is. Total counts actions; a swap's halves are one.
-type Counts struct {
-	Total      int `json:"total"`
-	Done       int `json:"done"`
-	Failed     int `json:"failed"`
-	NotBegun   int `json:"not_begun"`
-	Unfinished int `json:"unfinished"` // of which a part is done, and nothing failed
-	Unclear    int `json:"unclear"`    // calls whose end is not known
-	Undone     int `json:"undone"`     // of those done, taken back
-}
-
-// Result is how a run ended.
-type Result struct {
-	Run       string
-	Outcome   string // done, failed, stopped, undone
-	Counts    Counts
-	Failures  []*problem.Problem
-	Published map[string]value.Map // by ward
-	Recovered []string             // addresses whose unfinished calls were found out
-	Resumed   int                  // of those done, the actions that earlier runs of the same proposal did
-	Copies    []Copied             // that were kept of what was removed
-	Undone    []Undone             // what was taken back, or could not be
-	Actions   []ActionResult       // by ward and address, same left out
-}
-
-// MayGoOn reports whether the same command can get further than the run did: not where
-// all that failed was refused for good, and would be again. kept says that the proposal
-// is from a file, which a hand edit outdates.
-func (r *Result) MayGoOn(kept bool) bool {
-	if r.Outcome == "stopped" {
-		return true
-	}
-	for _, a := range r.Actions {
-		var said *driver.Error
-		switch {
-		case a.Err == nil, errors.Is(a.Err, errUntold):
-		case errors.Is(a.Err, ErrOvertaken):
-			if !kept {
-				return true
-			}
-		case !errors.As(a.Err, &said) || !said.NotDone || said.Passing || errors.Is(a.Err, errUnclear):
-			return true
-		}
-	}
-	return len(r.Failures) == 0
-}
-
-// ErrOvertaken is returned where somebody else has changed a thing since it was seen.
-var ErrOvertaken = errors.New("somebody else changed it meanwhile")
-
-// overtaken says what was changed.
-func overtaken(path, format string, args ...any) error {
-	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) + "; nothing was overwritten: propose again", Problems: []driver.Problem{{Path: path, Message: "changed meanwhile"}}}}
-}
-
-type overtakenError struct{ said *driver.Error }
-
-func (e *overtakenError) Error() string   { return e.said.Error() }
-func (e *overtakenError) Unwrap() []error { return []error{ErrOvertaken, e.said} }
-
-// Copied is a copy that was kept of a thing before it was removed.
-type Copied struct {
-	Ward, Address string
-	ID            string // of the copy, in the cloud
-}
-
-// ActionResult is what became of one action.
-type ActionResult struct {
-	Action  *propose.Action
-	Outcome string        // done, failed, unclear, unfinished, not begun, undone
-	ID      string        // of the thing afterwards; "" when there is none
-	Took    time.Duration // its calls, waiting for the cloud included
-	Err     error         // nil unless it failed
-}
-
-// Refused is returned when a run is refused before it acted: exit code 5.
-type Refused struct {
-	Reasons  []string
-	Outdated bool // what the proposal rests on has changed since: another one may do
-}
-
-// Error is all reasons on lines of their own.
-func (r *Refused) Error() string {
-	s := ""
-	for i, x := range r.Reasons {
-		if i > 0 {
-			s += "\n"
-		}
-		s += x
-	}
-	return s
-}
-
 // Blocked refuses a proposal that something forbids as a whole; nil where nothing does.
 func Blocked(p *propose.Proposal) error {
 	if len(p.Blocked) == 0 {
@@ -205,7 +85,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 	if err != nil {
 		return nil, err
 	}
-	e.p = p
+	e.p, e.r = p, newResult(p)
 	for _, a := range p.Actions {
 		if a.Was != "" {
 			e.was[a.Full()] = a.Was
@@ -247,6 +127,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 type executor struct {
 	o    Options
 	p    *propose.Proposal
+	r    *Result // as far as it is known
 	runs map[string]*ledger.Run
 
 	mu             sync.Mutex
@@ -348,17 +229,6 @@ func (e *executor) recordOnly(ctx context.Context) error {
 }
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
-
-func (e *executor) event(ev Event) {
-	if e.o.Event == nil {
-		return
-	}
-	ev.Time = time.Now().UTC()
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	ev.Counts = e.tally()
-	e.o.Event(ev)
-}
 
 func (e *executor) tally() Counts {
 	c := e.counts

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"kasbah/core/driver"
 	"kasbah/core/ledger"
@@ -56,8 +57,12 @@ func topLevel(path string) string {
 // finish ends the run with its counts and published values.
 func (e *executor) finish(ctx context.Context) (*Result, error) {
 	c := e.tally()
-	r := &Result{Run: e.o.Run, Counts: c, Failures: e.failures, Recovered: e.recovered, Copies: e.copies, Outcome: "done", Published: map[string]value.Map{}}
-	r.Undone, r.Resumed = e.undone, e.resumedActions
+	r := e.r
+	r.Run, r.Reason, r.Counts, r.Failures, r.Recovered, r.Copies, r.Resumed = e.o.Run, e.o.Reason, c, e.failures, e.recovered, e.copies, e.resumedActions
+	for _, u := range e.undone {
+		u.Error = textOf(u.Err)
+		r.Undone = append(r.Undone, u)
+	}
 	switch {
 	case e.tookBackAll:
 		r.Outcome = "undone"
@@ -80,9 +85,10 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 		if run.Scope().MayWrite(ledger.PublishedValues) {
 			values[w.Ward] = is
 		}
-		r.Published[w.Ward] = value.Map(is.Published)
+		r.Published[w.Ward] = is.Published
 	}
 	r.Actions = e.actions()
+	r.Seconds = time.Since(r.Began).Seconds()
 	err := e.end(ctx, r.Outcome, values)
 	e.event(Event{Kind: EventEnd})
 	return r, errors.Join(err, e.broken, unread)
@@ -119,7 +125,10 @@ func (e *executor) actions() []ActionResult {
 			continue
 		}
 		full := a.Full()
-		x := ActionResult{Action: a, Outcome: "not begun", Took: e.took[full], Err: e.errs[full]}
+		x := ActionResult{
+			Ward: a.Ward, Address: a.Address, Kind: a.Kind, Outcome: "not begun", Position: a.Position.Short(), Seconds: e.took[full].Seconds(),
+			Err: e.errs[full], Error: textOf(e.errs[full]),
+		}
 		switch {
 		case undone[full]:
 			x.Outcome = "undone"

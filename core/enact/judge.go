@@ -2,9 +2,11 @@ package enact
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
+	"kasbah/core/driver"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
@@ -81,13 +83,13 @@ func (e *executor) judgeUses(ctx context.Context, a *propose.Action, no func(*pr
 			continue
 		}
 		now, err := e.lookup(ref)
-		if err == nil && propose.Differ(now, u.Value.V) && e.outputOf(ref) {
+		if err == nil && propose.ValuesDiffer(now, u.Value.V) && e.outputOf(ref) {
 			if err := e.refresh(ctx, u.Address); err != nil {
 				return fmt.Errorf("%s, which %s uses, could not be read: %w", u.Address, a.Address, err)
 			}
 			now, err = e.lookup(ref)
 		}
-		if err != nil || propose.Differ(now, u.Value.V) {
+		if err != nil || propose.ValuesDiffer(now, u.Value.V) {
 			no(a, "it uses %s, which was %s when this was proposed", ref.In(a.Ward), value.Plain(u.Value.V))
 		}
 	}
@@ -216,3 +218,17 @@ func (e *executor) state(ward string) (*ledger.State, error) {
 	defer e.outside.mu.Unlock()
 	return e.outside.state(ward)
 }
+
+// ErrOvertaken is returned where somebody else has changed a thing since it was seen.
+var ErrOvertaken = errors.New("somebody else changed it meanwhile")
+
+// overtaken says what was changed.
+func overtaken(path, format string, args ...any) error {
+	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) + "; nothing was overwritten: propose again", Problems: []driver.Problem{{Path: path, Message: "changed meanwhile"}}}}
+}
+
+type overtakenError struct{ said *driver.Error }
+
+func (e *overtakenError) Error() string { return e.said.Error() }
+
+func (e *overtakenError) Unwrap() []error { return []error{ErrOvertaken, e.said} }

@@ -125,13 +125,13 @@ func (e *executor) became(ctx context.Context, c *call) (live driver.Live, done,
 			sure = false // nobody shows it
 			continue
 		}
-		if propose.Differ(v, live.Attributes[name]) {
+		if propose.ValuesDiffer(v, live.Attributes[name]) {
 			return live, false, true, nil
 		}
 	}
 	for name := range in.From { // what is taken away is gone, or back at its default
 		a := t.Attribute(name)
-		if _, stays := in.To[name]; !stays && (a == nil || propose.Differ(a.Default, live.Attributes[name])) {
+		if _, stays := in.To[name]; !stays && (a == nil || propose.ValuesDiffer(a.Default, live.Attributes[name])) {
 			return live, false, true, nil
 		}
 	}

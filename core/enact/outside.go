@@ -130,7 +130,7 @@ func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) 
 	if things, err = d.Find(f.ctx, name, match.(value.Map)); err != nil {
 		return nil, fmt.Errorf("looking up %s: %w", found.Address, err)
 	}
-	id, attributes, err := propose.TheOne(c.Types[name], things)
+	id, attributes, err := propose.SingleMatch(c.Types[name], things)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", found.Address, err)
 	}

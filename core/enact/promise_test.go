@@ -275,7 +275,7 @@ func (w *town) keptPromise() propose.Counts {
 		require.NoError(w.t, err)
 		for name, v := range a.Plan.Inputs {
 			if !value.IsPending(v) {
-				require.False(w.t, propose.Differ(v, r.Live[name]), "%s %s", a.Full(), name)
+				require.False(w.t, propose.ValuesDiffer(v, r.Live[name]), "%s %s", a.Full(), name)
 			}
 		}
 	}

@@ -26,7 +26,8 @@ func Recover(ctx context.Context, scopes map[string]ledger.Scope, made map[strin
 	if err == nil {
 		err = e.recover(ctx, known)
 	}
-	r := &Result{Run: o.Run, Outcome: "done", Recovered: e.recovered}
+	r := newResult(e.p)
+	r.Run, r.Recovered = o.Run, e.recovered
 	if err != nil {
 		r.Outcome = "failed"
 	}

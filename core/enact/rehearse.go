@@ -43,7 +43,7 @@ func Rehearse(ctx context.Context, p *propose.Proposal, o RehearseOptions) error
 	byDriver := map[string]*rehearsal{}
 	total := 0
 	for _, s := range steps {
-		if s.half != make_ && s.half != edit && s.half != letGo && s.half != remove {
+		if s.half != create && s.half != edit && s.half != letGo && s.half != remove {
 			continue
 		}
 		if s.action.Plan.RecordOnly {
@@ -185,7 +185,7 @@ func (r *rehearsal) add(s *step) {
 	}
 	c := driver.Call{Type: typ}
 	switch s.half {
-	case make_:
+	case create:
 		c.Do, c.Inputs = "create", value.Map{}
 		for name, v := range a.Plan.Inputs {
 			known, ok := r.known(v)
@@ -210,7 +210,7 @@ func (r *rehearsal) add(s *step) {
 			return
 		}
 	}
-	if s.half == make_ {
+	if s.half == create {
 		r.made[a.Full()] = len(r.calls)
 	}
 	r.calls, r.steps = append(r.calls, c), append(r.steps, s)

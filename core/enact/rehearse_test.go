@@ -93,7 +93,7 @@ func TestRehearsal(t *testing.T) {
 			}
 		}
 		for _, a := range r.Actions { // what rests on what failed was not begun
-			require.False(t, a.Outcome == "done" && would[a.Action.Address], "seed %d: %s was foretold and went well", seed, a.Action.Address)
+			require.False(t, a.Outcome == "done" && would[a.Address], "seed %d: %s was foretold and went well", seed, a.Address)
 		}
 	}
 	t.Logf("%d of %d refusals were foretold", said, met)

@@ -347,12 +347,12 @@ func (c *call) sendsHidden(t *schema.Type, live driver.Live) string {
 // sameShown reports whether all that the cloud shows is as it was, but for secrets.
 func sameShown(was value.Attributes, now value.Map) bool {
 	for name, v := range now {
-		if !value.IsSecret(was[name]) && propose.Differ(was[name], v) {
+		if !value.IsSecret(was[name]) && propose.ValuesDiffer(was[name], v) {
 			return false
 		}
 	}
 	for name, v := range was {
-		if _, shown := now[name]; !shown && !value.IsSecret(v) && propose.Differ(v, nil) {
+		if _, shown := now[name]; !shown && !value.IsSecret(v) && propose.ValuesDiffer(v, nil) {
 			return false
 		}
 	}

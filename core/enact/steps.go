@@ -13,7 +13,7 @@ import (
 type half string
 
 const (
-	make_   half = "make"    // create the thing
+	create   half = "make"    // create the thing
 	edit    half = "edit"    // change it in place
 	letGo   half = "let go"  // take references away before an edit
 	remove  half = "remove"  // delete the thing, or the leftovers of a swap
@@ -116,7 +116,7 @@ func inCloud(a *propose.Action) []half {
 	case propose.Rename:
 		return nil
 	case propose.New:
-		return []half{make_}
+		return []half{create}
 	case propose.Edit:
 		if len(a.Plan.LetGo) > 0 {
 			return []half{letGo, edit}
@@ -129,15 +129,15 @@ func inCloud(a *propose.Action) []half {
 	}
 	switch {
 	case a.Plan.Seen.ID == "": // a drop-first swap ended between its halves
-		return []half{make_}
+		return []half{create}
 	case !a.Remakes() && len(a.Changes) == 0: // a create-first one did
 		return []half{remove}
 	case !a.Remakes():
 		return []half{edit, remove}
 	case a.Plan.Order == "drop-first":
-		return []half{remove, make_}
+		return []half{remove, create}
 	}
-	return []half{make_, remove}
+	return []half{create, remove}
 }
 
 func (b *planner) edge(from, to string) { b.edges = append(b.edges, graph.Edge{From: from, To: to}) }
@@ -147,14 +147,14 @@ func (b *planner) connect(s *step) {
 	full := s.action.Full()
 	if s.half != remove && s.half != letGo && s.half != rename {
 		for _, n := range s.action.Needs {
-			for _, h := range []half{rename, make_, edit} {
+			for _, h := range []half{rename, create, edit} {
 				if b.steps[key(n, h)] != nil {
 					b.edge(s.name, key(n, h))
 				}
 			}
 		}
 	}
-	if s.half == make_ || s.half == edit { // what moves an output that it uses
+	if s.half == create || s.half == edit { // what moves an output that it uses
 		for _, by := range s.action.Plan.After {
 			if x := b.actions[by]; x != nil {
 				for _, h := range halves(x) {
@@ -200,7 +200,7 @@ func (b *planner) withBarriers() []graph.Edge {
 		switch {
 		case s.action.Kind == propose.Drop:
 			gone[s.action.Type] = append(gone[s.action.Type], n)
-		case s.half == make_ && s.action.Plan.Exclusive:
+		case s.half == create && s.action.Plan.Exclusive:
 			made[s.action.Type] = append(made[s.action.Type], n)
 		}
 	}

@@ -15,11 +15,13 @@ import (
 
 // Undone is what became of an action that was to be taken back.
 type Undone struct {
-	Ward    string
-	Address string
-	Made    string // id of the thing that was made again in place of a dropped one
-	Was     string // and the dropped one's
-	Err     error  // why it could not be taken back, or not wholly; nil when it was
+	Ward    string `json:"ward"`
+	Address string `json:"address"`
+	Was     string `json:"was,omitempty"`   // id of a thing that was dropped
+	Made    string `json:"made,omitempty"`  // and of the one that was made again in its place
+	Error   string `json:"error,omitempty"` // Err's text
+
+	Err error `json:"-"` // why it could not be taken back, or not wholly; nil when it was
 }
 
 // madeCall is a call of this run that had its effect.

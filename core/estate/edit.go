@@ -20,7 +20,7 @@ func WithWard(body, ward string) (string, error) {
 	after := wardsList().ReplaceAllString(body, "${1}, "+strconv.Quote(ward)+"${2}]")
 	var is struct{ Wards []string }
 	if err := toml.Unmarshal([]byte(after), &is); err != nil || !slices.Contains(is.Wards, ward) { // a comment at its end, perhaps
-		return "", problem.At(Keys(File, body)("wards"), "the list of wards cannot be changed safely; add %q to it by hand", ward)
+		return "", problem.At(KeyPositions(File, body)("wards"), "the list of wards cannot be changed safely; add %q to it by hand", ward)
 	}
 	return after, nil
 }
@@ -57,7 +57,7 @@ func withLedger(body, key, form, text string, holds func(any) bool) (string, err
 	}
 	var is struct{ Ledger map[string]any }
 	if err := toml.Unmarshal([]byte(after), &is); err != nil || !holds(is.Ledger[key]) {
-		return "", problem.At(Keys(File, body)("ledger."+key), "%s under [ledger] cannot be changed safely; write %s = %s there by hand", key, key, strings.Join(strings.Fields(text), " "))
+		return "", problem.At(KeyPositions(File, body)("ledger."+key), "%s under [ledger] cannot be changed safely; write %s = %s there by hand", key, key, strings.Join(strings.Fields(text), " "))
 	}
 	return after, nil
 }

@@ -199,8 +199,8 @@ func (e *Estate) Writers(env, ward string) []string {
 	return texts(e.Ledger(env)["writers"])
 }
 
-// Key is the public key in the text of a recipient, without the name behind it.
-func Key(recipient string) string {
+// PublicKey is the public key in the text of a recipient, without the name behind it.
+func PublicKey(recipient string) string {
 	words := strings.Fields(recipient)
 	n := 1
 	if len(words) > 0 && strings.HasPrefix(words[0], "ssh-") {
@@ -209,9 +209,9 @@ func Key(recipient string) string {
 	return strings.Join(words[:min(n, len(words))], " ")
 }
 
-// KeyName is the name behind a recipient's public key, or "".
-func KeyName(recipient string) string {
-	return strings.TrimSpace(strings.TrimPrefix(strings.Join(strings.Fields(recipient), " "), Key(recipient)))
+// KeyHolder is the name behind a recipient's public key, or "".
+func KeyHolder(recipient string) string {
+	return strings.TrimSpace(strings.TrimPrefix(strings.Join(strings.Fields(recipient), " "), PublicKey(recipient)))
 }
 
 // LedgerAt is where the file says a key of the ledger in an environment.

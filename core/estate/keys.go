@@ -57,9 +57,9 @@ func (f *keyFile) set(key string, line, column int) {
 	}
 }
 
-// Keys finds where the keys of a TOML text stand: the dotted key, or the
+// KeyPositions finds where the keys of a TOML text stand: the dotted key, or the
 // nearest one above it.
-func Keys(file, body string) func(key string) problem.Position {
+func KeyPositions(file, body string) func(key string) problem.Position {
 	return newKeyFile(file, body).position
 }
 

@@ -318,7 +318,7 @@ func ParsePins(body []byte) (*Pins, error) {
 		return nil, tomlProblem(PinsFile, err)
 	}
 	for _, k := range meta.Undecoded() {
-		e := problem.At(Keys(PinsFile, string(body))(k.String()), "unknown key %q", k.String())
+		e := problem.At(KeyPositions(PinsFile, string(body))(k.String()), "unknown key %q", k.String())
 		e.Hint = nearest.Hint(k[len(k)-1], []string{"kit", "driver", "name", "source", "version", "commit", "digest", "types"})
 		return nil, e
 	}

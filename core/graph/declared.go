@@ -15,7 +15,7 @@ func OfDeclared(d *declare.Declared) (*Graph, problem.List) {
 	for i, r := range d.Resources {
 		names[i] = r.Full()
 	}
-	g := Of(names, func(n int, add func(to, why string)) {
+	g := NewFrom(names, func(n int, add func(to, why string)) {
 		for _, need := range d.Resources[n].Needs {
 			add(need.Address, need.Why)
 		}

@@ -61,9 +61,9 @@ func New(names []string, edges []Edge) *Graph {
 	return g
 }
 
-// Of is New for edges that need not be gathered first: needs is asked for
+// NewFrom is New for edges that need not be gathered first: needs is asked for
 // those of every node in turn.
-func Of(names []string, needs func(n int, add func(to, why string))) *Graph {
+func NewFrom(names []string, needs func(n int, add func(to, why string))) *Graph {
 	g := numbered(names)
 	g.connect(needs)
 	return g

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"kasbah/core/store"
@@ -166,4 +167,43 @@ func (l *Ledger) on(s store.Store) *Ledger {
 	there := *l
 	there.store = s
 	return &there
+}
+
+// Moved says what was moved into another store.
+type Moved struct {
+	Format  string   `json:"format"`
+	Run     string   `json:"run"`
+	Env     string   `json:"env"`
+	Wards   []string `json:"wards"`
+	Store   string   `json:"store"`
+	Entries int64    `json:"entries"`
+}
+
+// MoveAll moves the ledgers of an environment into another store, which is called so: all are
+// copied and proven before the first one is closed. Those that an earlier move has finished
+// are left out.
+func MoveAll(ctx context.Context, ledgers []*Ledger, to store.Store, called string, o BeginOptions) (*Moved, error) {
+	out := &Moved{Format: "kasbah.move/1", Run: o.ID, Wards: []string{}, Store: called}
+	ledgers = slices.SortedFunc(slices.Values(ledgers), func(a, b *Ledger) int { return strings.Compare(a.Ward, b.Ward) })
+	var moving []*Moving
+	for _, l := range ledgers {
+		m, err := l.Move(ctx, to, o)
+		var moved *MovedError
+		if errors.As(err, &moved) && moved.To == called {
+			continue // an earlier move ended between two wards
+		}
+		if err != nil {
+			for _, other := range moving {
+				err = errors.Join(err, other.Abort(ctx))
+			}
+			return nil, err
+		}
+		moving, out.Wards, out.Entries = append(moving, m), append(out.Wards, l.Ward), out.Entries+m.Entries
+	}
+	for _, m := range moving {
+		if err := m.Finish(ctx, called); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }

@@ -112,8 +112,8 @@ func (r *Record) conceal(t *schema.Type, live value.Map, as func(name string) an
 	return out
 }
 
-// Other is what stands in place of a secret that is not the one recorded.
-func Other() any { return other }
+// AnotherSecret is what stands in place of a secret that is not the one recorded.
+func AnotherSecret() any { return other }
 
 // Reveal puts the secrets of the record in place of what stands for them.
 func (r *Record) Reveal(attributes value.Map) value.Map {

@@ -108,7 +108,7 @@ func keepsName(a *Action, typ *schema.Type) string {
 		how = "for " + schema.Span(typ.NameStays)
 	}
 	which := strings.Join(names, " and ")
-	return fmt.Sprintf("it would be swapped, and its cloud keeps the %s of %s taken %s once it is gone; give the new one another %s", which, schema.A(typ.Name), how, which)
+	return fmt.Sprintf("it would be swapped, and its cloud keeps the %s of %s taken %s once it is gone; give the new one another %s", which, schema.WithArticle(typ.Name), how, which)
 }
 
 // staysItself are the attributes that identify a thing together, where a swap leaves them as
@@ -122,7 +122,7 @@ func staysItself(a *Action, typ *schema.Type) []string {
 		names = []string{"name"}
 	}
 	for _, name := range names {
-		if is, given := a.Plan.Inputs[name]; !given || Differ(is, a.Plan.Seen.Live[name]) {
+		if is, given := a.Plan.Inputs[name]; !given || ValuesDiffer(is, a.Plan.Seen.Live[name]) {
 			return nil
 		}
 	}
@@ -283,7 +283,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 func outdated(r *ledger.Record, inputs value.Map, leave []value.Path) bool {
 	for name, v := range inputs {
 		others := slices.ContainsFunc(leave, func(p value.Path) bool { return p[0].Key == name })
-		if !others && !value.IsPending(v) && !value.IsPending(r.Inputs[name]) && Differ(v, r.Inputs[name]) {
+		if !others && !value.IsPending(v) && !value.IsPending(r.Inputs[name]) && ValuesDiffer(v, r.Inputs[name]) {
 			return true
 		}
 	}

@@ -79,7 +79,7 @@ func likeness(t *schema.Type, a, b value.Map) float64 {
 		if name == "name" && t.NamedByPattern() || value.IsPending(in[name]) || value.IsPending(other[name]) || value.IsSecret(in[name]) {
 			return
 		}
-		if all++; !Differ(in[name], other[name]) {
+		if all++; !ValuesDiffer(in[name], other[name]) {
 			equal++
 		}
 	}

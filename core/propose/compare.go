@@ -24,15 +24,15 @@ func empty(v any) bool {
 	return false
 }
 
-// Differ reports whether two values differ beyond the ways of saying nothing.
-func Differ(a, b any) bool { return !value.Equal(a, b) && !(empty(a) && empty(b)) }
+// ValuesDiffer reports whether two values differ beyond the ways of saying nothing.
+func ValuesDiffer(a, b any) bool { return !value.Equal(a, b) && !(empty(a) && empty(b)) }
 
 // differences walks two values of an attribute and reports where they
 // differ: maps key by key, lists of one length item by item, lists of which
 // one begins with the other by what is added or taken away, everything else
 // whole.
 func differences(path value.Path, was, willBe any, yield func(p value.Path, was, willBe any)) {
-	if !Differ(was, willBe) {
+	if !ValuesDiffer(was, willBe) {
 		return
 	}
 	a, ok1 := was.(map[string]any)
@@ -67,7 +67,7 @@ func differentItems(path value.Path, was, willBe any, yield func(p value.Path, w
 	both := min(len(a), len(b))
 	if len(a) != len(b) {
 		for i := range both {
-			if Differ(a[i], b[i]) {
+			if ValuesDiffer(a[i], b[i]) {
 				return false
 			}
 		}
@@ -167,7 +167,7 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 		case recorded && a.HasDefault && !a.Fixed:
 			want = a.Default
 		case recorded:
-			if Differ(old, nil) {
+			if ValuesDiffer(old, nil) {
 				left = append(left, a.Name)
 			}
 			continue
@@ -192,7 +192,7 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 			before, _ := p.At(map[string]any(c.recorded))
 			changes = append(changes, Change{
 				Path: p.String(), Was: value.Any{V: was}, WillBe: value.Any{V: willBe}, From: c.source(willBe),
-				Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(willBe), Security: a.Security, ByHand: recorded && Differ(before, was),
+				Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(willBe), Security: a.Security, ByHand: recorded && ValuesDiffer(before, was),
 			})
 		})
 	}
@@ -234,7 +234,7 @@ func initial(ward string, t *schema.Type, inputs value.Map) []Change {
 			continue
 		}
 		differences(value.Path{value.Key(a.Name)}, nil, v, func(p value.Path, _, v any) {
-			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(ward, v), Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(v), Security: a.Security && Differ(v, a.Default)})
+			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(ward, v), Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(v), Security: a.Security && ValuesDiffer(v, a.Default)})
 		})
 	}
 	return out

@@ -78,7 +78,7 @@ func (w *proposer) republish(at *WardAt) bool {
 	if err != nil || value.IsPending(known) {
 		return false
 	}
-	if Differ(known, map[string]any(old.Published)) || Differ(offered, map[string]any(old.Offered)) || !slices.Equal(at.Reads, old.Reads) {
+	if ValuesDiffer(known, map[string]any(old.Published)) || ValuesDiffer(offered, map[string]any(old.Offered)) || !slices.Equal(at.Reads, old.Reads) {
 		return true
 	}
 	count := 0
@@ -144,8 +144,8 @@ func (w *proposer) notAssured() []string {
 	return out
 }
 
-// Shared counts the changing actions that two proposals have in common.
-func Shared(a, b *Proposal) int {
+// CommonActions counts the changing actions that two proposals have in common.
+func CommonActions(a, b *Proposal) int {
 	key := func(x *Action) string {
 		s := string(x.Kind) + " " + x.Full()
 		for _, c := range x.Changes {

@@ -143,5 +143,5 @@ func (p *Proposal) JudgeAgain(ctx context.Context, set *rules.Set, a *Action, ty
 	}
 	s := subjectOf(a, typ)
 	s.Inputs = inputs
-	return set.Again(ctx, rules.Proposed, names, s)
+	return set.Reconsider(ctx, rules.Proposed, names, s)
 }

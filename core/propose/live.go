@@ -213,9 +213,9 @@ func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*
 	return faults
 }
 
-// TheOne is the one thing that a look-up found: its id and its attributes but
+// SingleMatch is the one thing that a look-up found: its id and its attributes but
 // for the secret ones. None and several are errors.
-func TheOne(t *schema.Type, things []driver.Live) (id string, attributes value.Attributes, err error) {
+func SingleMatch(t *schema.Type, things []driver.Live) (id string, attributes value.Attributes, err error) {
 	switch len(things) {
 	case 0:
 		return "", nil, fmt.Errorf("nothing matches")

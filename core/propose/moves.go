@@ -156,7 +156,7 @@ func (w *proposer) asRecordedButMoved(d *declare.Resource, st *ledger.Stored) (b
 	live = r.Conceal(d.Type, live)
 	for _, names := range []value.Map{live, value.Map(r.Live)} {
 		for name := range names {
-			if a := d.Type.Attribute(name); (a == nil || !a.Moves) && Differ(r.Live[name], live[name]) {
+			if a := d.Type.Attribute(name); (a == nil || !a.Moves) && ValuesDiffer(r.Live[name], live[name]) {
 				return false, nil
 			}
 		}
@@ -228,7 +228,7 @@ func (w *proposer) movedFrom(a *Action, ref value.Ref) string {
 	text := fmt.Sprintf("%s of %s moved", ref.Path, value.Ref{Address: ref.Address}.In(a.Ward))
 	was, ok := ref.Path.At(map[string]any(r.Live))
 	now, err := w.lookup(ref)
-	if ok && err == nil && Differ(was, now) && !value.IsSecret(was) {
+	if ok && err == nil && ValuesDiffer(was, now) && !value.IsSecret(was) {
 		text += fmt.Sprintf(" from %s to %s", value.Plain(was), value.Plain(now))
 	} else if r.Seen >= r.Run && r.Seen != "" { // run ids grow with time
 		text += ", seen by run " + r.Seen

@@ -108,7 +108,7 @@ func (w *proposer) lookFor(d *declare.Find) (*Found, error) {
 		if err != nil {
 			return nil, err
 		}
-		if f.ID, f.Attributes, err = TheOne(d.Type, things); err != nil {
+		if f.ID, f.Attributes, err = SingleMatch(d.Type, things); err != nil {
 			return nil, err
 		}
 		if at := w.manages(f.Type, f.ID); at != "" {

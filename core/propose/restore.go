@@ -38,7 +38,7 @@ func AsRecorded(env, ward string, s *ledger.State, catalogs map[string]*schema.C
 		of, name, _ := strings.Cut(read, " ")
 		w.Reads = append(w.Reads, declare.Read{Ward: of, Name: name})
 	}
-	return declare.Of(env, w), nil
+	return declare.FromWards(env, w), nil
 }
 
 func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[string]*schema.Catalog) (*declare.Resource, error) {

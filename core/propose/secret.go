@@ -25,7 +25,7 @@ func (w *proposer) renewed(d *declare.Resource, r *ledger.Record, live value.Map
 		if !some {
 			some, now, recorded = true, maps.Clone(live), maps.Clone(recorded)
 		}
-		now[name], recorded[name] = ledger.Other(), ledger.Other()
+		now[name], recorded[name] = ledger.AnotherSecret(), ledger.AnotherSecret()
 	}
 	return now, recorded
 }

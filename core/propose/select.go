@@ -27,7 +27,7 @@ func (w *proposer) connect() {
 	for _, d := range w.declared {
 		names = append(names, d.Full())
 	}
-	w.g = graph.Of(append(names, only...), func(n int, add func(to, why string)) {
+	w.g = graph.NewFrom(append(names, only...), func(n int, add func(to, why string)) {
 		if n < len(w.declared) {
 			for _, need := range w.declared[n].Needs {
 				add(need.Address, need.Why)

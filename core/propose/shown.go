@@ -268,7 +268,7 @@ func changesOf(a *Action, typ *schema.Type) ([]Change, error) {
 		live = value.Map(s.Inputs)
 	}
 	c := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: value.Map(s.Inputs), live: live}
-	if typ.NamedByPattern() && !Differ(inputs["name"], s.Inputs["name"]) { // made once, and the cloud's from then on
+	if typ.NamedByPattern() && !ValuesDiffer(inputs["name"], s.Inputs["name"]) { // made once, and the cloud's from then on
 		c.declared = maps.Clone(inputs)
 		delete(c.declared, "name")
 	}
@@ -301,9 +301,9 @@ func sameChanges(a *Action, want []Change) error {
 		case w.Secret && (!there || c.Secret && sameSource(c, w)):
 		case !there:
 			return differs("%s: %s would be %s, and the file does not show it", a.Address, w.Path, plainOrHidden(w))
-		case Differ(c.WillBe.V, w.WillBe.V) || c.From != w.From:
+		case ValuesDiffer(c.WillBe.V, w.WillBe.V) || c.From != w.From:
 			return differs("%s: %s would be %s, and the file shows %s", a.Address, w.Path, plainOrHidden(w), plainOrHidden(c))
-		case !c.Secret && !w.Secret && Differ(c.Was.V, w.Was.V), c.Fixed != w.Fixed, c.Secret != w.Secret, c.Security != w.Security, c.ByHand != w.ByHand:
+		case !c.Secret && !w.Secret && ValuesDiffer(c.Was.V, w.Was.V), c.Fixed != w.Fixed, c.Secret != w.Secret, c.Security != w.Security, c.ByHand != w.ByHand:
 			return differs("%s: %s is not shown as it is", a.Address, w.Path)
 		}
 	}

@@ -288,8 +288,8 @@ func (s *Set) Judge(ctx context.Context, stage Stage, subjects []*Subject, extra
 	return out, nil
 }
 
-// Again judges one subject by the rules of some names, which were undecided.
-func (s *Set) Again(ctx context.Context, stage Stage, names []string, subject *Subject) *Report {
+// Reconsider judges one subject by the rules of some names, which were undecided.
+func (s *Set) Reconsider(ctx context.Context, stage Stage, names []string, subject *Subject) *Report {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := &Report{}
@@ -384,7 +384,7 @@ func (s *Set) call(fn starlark.Callable, arg starlark.Value) (messages []string,
 		for i := 0; i < v.Len(); i++ {
 			m, ok := starlark.AsString(v.Index(i))
 			if !ok {
-				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted", schema.A(v.Index(i).Type()))
+				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted", schema.WithArticle(v.Index(i).Type()))
 			}
 			messages = append(messages, m)
 		}

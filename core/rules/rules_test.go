@@ -91,13 +91,13 @@ undecided sea.lamp/later: sea.lamp/other power is not known yet (blocks false)
 	require.Empty(t, judge(t, s, rules.Live, subject("hot", value.Map{"power": int64(11)})), "it does not judge what is live")
 
 	// what was undecided is judged again once it is known
-	again := s.Again(context.Background(), rules.Proposed, []string{"strong"}, subject("later", value.Map{"power": int64(99)}))
+	again := s.Reconsider(context.Background(), rules.Proposed, []string{"strong"}, subject("later", value.Map{"power": int64(99)}))
 	require.True(t, again.Blocks())
 	require.Equal(t, "too strong (rule strong, proposed)", again.Findings[0].Sentence())
 	p := again.Findings[0].Problem()
 	require.Equal(t, "strong", p.Rule)
 	require.Equal(t, "turn it down", p.Hint)
-	require.Empty(t, s.Again(context.Background(), rules.Proposed, nil, subject("x", nil)).Tallies)
+	require.Empty(t, s.Reconsider(context.Background(), rules.Proposed, nil, subject("x", nil)).Tallies)
 }
 
 // TestExcuses: an excuse holds through its last day and not a day longer.

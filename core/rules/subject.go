@@ -178,7 +178,7 @@ func (v *attributesValue) Attr(name string) (starlark.Value, error) {
 		if hint != "" {
 			hint = "; " + hint
 		}
-		return nil, fmt.Errorf("%s has no attribute %q%s", schema.A(v.full), name, hint)
+		return nil, fmt.Errorf("%s has no attribute %q%s", schema.WithArticle(v.full), name, hint)
 	}
 	x, ok := v.values[a.Name]
 	if !ok || x == nil {

@@ -167,7 +167,7 @@ func (s *Set) resource(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tu
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("%s has no attribute %q; %s", schema.A(full), code, nearest.Hint(code, names))
+			return nil, fmt.Errorf("%s has no attribute %q; %s", schema.WithArticle(full), code, nearest.Hint(code, names))
 		}
 	}
 	is.Address = full + "/" + name

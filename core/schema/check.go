@@ -57,7 +57,7 @@ func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 	}
 	for _, name := range value.Keys(inputs) {
 		if t.Attribute(name) == nil {
-			f := Fault{Path: value.Path{value.Key(name)}, Message: fmt.Sprintf("%s has no attribute %q", A(t.Name), name)}
+			f := Fault{Path: value.Path{value.Key(name)}, Message: fmt.Sprintf("%s has no attribute %q", WithArticle(t.Name), name)}
 			f.Hint = nearest.Hint(name, t.AttributeNames())
 			faults = append(faults, f)
 			delete(inputs, name)

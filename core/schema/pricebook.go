@@ -90,16 +90,16 @@ func (b PriceBook) add(typ, attribute, value string, month float64) error {
 func (p *Price) Check(t *Type) error {
 	for name := range p.By {
 		if t.Attribute(name) == nil {
-			return fmt.Errorf("%s has no attribute %q", A(t.Name), name)
+			return fmt.Errorf("%s has no attribute %q", WithArticle(t.Name), name)
 		}
 	}
 	for name := range p.Per {
 		a := t.Attribute(name)
 		switch {
 		case a == nil:
-			return fmt.Errorf("%s has no attribute %q", A(t.Name), name)
+			return fmt.Errorf("%s has no attribute %q", WithArticle(t.Name), name)
 		case a.Kind != Int && a.Kind != Number:
-			return fmt.Errorf("%s of %s is no number, so there is no price of each", name, A(t.Name))
+			return fmt.Errorf("%s of %s is no number, so there is no price of each", name, WithArticle(t.Name))
 		}
 	}
 	return nil

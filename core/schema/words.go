@@ -2,8 +2,8 @@ package schema
 
 import "strings"
 
-// A is a noun with its article: `a machine`, `an object`.
-func A(noun string) string {
+// WithArticle is a noun with its article: `a machine`, `an object`.
+func WithArticle(noun string) string {
 	if noun != "" && strings.IndexByte("aeiou", noun[0]) >= 0 {
 		return "an " + noun
 	}

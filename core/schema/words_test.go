@@ -7,5 +7,5 @@ import (
 )
 
 func TestA(t *testing.T) {
-	require.Equal(t, []string{"a machine", "an object", "a "}, []string{A("machine"), A("object"), A("")})
+	require.Equal(t, []string{"a machine", "an object", "a "}, []string{WithArticle("machine"), WithArticle("object"), WithArticle("")})
 }

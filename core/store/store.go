@@ -81,9 +81,9 @@ func CheckKey(key string) error {
 	return nil
 }
 
-// Past is the first text behind all that begin with a prefix, which must not
+// PrefixEnd is the first text behind all that begin with a prefix, which must not
 // be empty nor end in the last byte there is; keys never do.
-func Past(prefix string) string {
+func PrefixEnd(prefix string) string {
 	b := []byte(prefix)
 	b[len(b)-1]++
 	return string(b)

@@ -271,7 +271,7 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 		}
 	}
 	for _, name := range value.Keys(now) {
-		if _, declared := rec.Inputs[name]; !declared && propose.Differ(rec.Live[name], now[name]) {
+		if _, declared := rec.Inputs[name]; !declared && propose.ValuesDiffer(rec.Live[name], now[name]) {
 			res.AlsoMoved = append(res.AlsoMoved, name)
 			if a := typ.Attribute(name); a != nil && a.Security {
 				res.Security = append(res.Security, name)

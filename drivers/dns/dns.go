@@ -430,7 +430,7 @@ func (d *Driver) List(ctx context.Context, typ string) iter.Seq2[driver.Live, er
 
 // Find reads the sets that match.
 func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]driver.Live, error) {
-	return driver.Among(d.List(ctx, typ), match)
+	return driver.FindInList(d.List(ctx, typ), match)
 }
 
 // update sends an update and is what the server answers.

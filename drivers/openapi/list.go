@@ -201,7 +201,7 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 	if name, ok := match["name"].(string); ok && t.byName {
 		query = url.Values{"name": {name}}
 	}
-	return driver.Among(d.listed(ctx, typ, match, query), match)
+	return driver.FindInList(d.listed(ctx, typ, match, query), match)
 }
 
 // Locate finds what a key made, where the document says how to ask for it.

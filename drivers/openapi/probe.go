@@ -300,7 +300,7 @@ func (p *probe) one(ctx context.Context, values []string, listed value.Map) {
 	r, err := p.d.get(ctx, place)
 	switch {
 	case gone(err):
-		p.c.doubt("%s is listed with %s %s and cannot be read by that: %v", schema.A(p.c.name), p.t.ID, text(listed[p.t.ID]), err)
+		p.c.doubt("%s is listed with %s %s and cannot be read by that: %v", schema.WithArticle(p.c.name), p.t.ID, text(listed[p.t.ID]), err)
 		return
 	case err != nil:
 		p.found("one cannot be read: %v", err)

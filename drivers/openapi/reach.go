@@ -366,7 +366,7 @@ func (d *document) parents(name string) error {
 			}
 		}
 		if name == "" {
-			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to the same type", p, schema.A(info.parent))
+			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to the same type", p, schema.WithArticle(info.parent))
 		}
 		info.above = append(info.above, name)
 	}

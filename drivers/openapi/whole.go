@@ -117,7 +117,7 @@ func (d *Driver) putPart(ctx context.Context, t described, values []string, know
 	}
 	err := d.sendPart(ctx, t, values, part, func(found bool) error {
 		if made && found {
-			return driver.Refuse("there is %s with %s already", schema.A(t.Name), strings.Join(t.whole.Key, " and "))
+			return driver.Refuse("there is %s with %s already", schema.WithArticle(t.Name), strings.Join(t.whole.Key, " and "))
 		}
 		if is != nil && !found {
 			return driver.ErrGone

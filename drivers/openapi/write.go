@@ -110,7 +110,7 @@ func (d *Driver) at(ctx context.Context, t described, place string, known value.
 	if t.Unshown {
 		id, ok := t.idAt(place)
 		if !ok {
-			return live, &driver.Error{Message: fmt.Sprintf("what was made is at %s, which is no place of %s", place, schema.A(t.Name))}
+			return live, &driver.Error{Message: fmt.Sprintf("what was made is at %s, which is no place of %s", place, schema.WithArticle(t.Name))}
 		}
 		return driver.Live{ID: id, Attributes: value.CloneMap(known)}, nil
 	}
@@ -224,7 +224,7 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 			}
 			live, err = send(is.Tag, t.body(t.edits, t.replaced(is.Attributes, change)))
 		default:
-			return driver.Live{}, driver.Refuse("%s cannot be edited: the API has no way to", schema.A(typ))
+			return driver.Live{}, driver.Refuse("%s cannot be edited: the API has no way to", schema.WithArticle(typ))
 		}
 	}
 	for _, a := range actions {

@@ -385,7 +385,7 @@ func grantable(is value.Map, wanted any) error {
 		}
 		path := fmt.Sprintf("rights[%d]", i)
 		if !slices.Contains(rights[on], r) {
-			return wrong(path, "%s has no right %s; it has %s", schema.A(on), r, strings.Join(rights[on], ", "))
+			return wrong(path, "%s has no right %s; it has %s", schema.WithArticle(on), r, strings.Join(rights[on], ", "))
 		}
 		if before >= r {
 			return wrong(path, "rights stand in the order of the alphabet, each once, and %s comes after %s", r, before)

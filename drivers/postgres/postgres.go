@@ -237,7 +237,7 @@ func (k *kind) taken(id string) (value.Map, error) {
 	}
 	parts := strings.Split(id, "/")
 	if len(parts) != len(k.Identify) {
-		return nil, fmt.Errorf("%w: %q does not identify %s: that takes %s", driver.ErrGone, id, schema.A(k.Name), strings.Join(k.Identify, "/"))
+		return nil, fmt.Errorf("%w: %q does not identify %s: that takes %s", driver.ErrGone, id, schema.WithArticle(k.Name), strings.Join(k.Identify, "/"))
 	}
 	out := value.Map{}
 	for i, p := range parts {
@@ -555,9 +555,9 @@ func (k *kind) editing(was value.Map, change driver.Change) (value.Map, error) {
 		a := k.Attribute(name)
 		switch {
 		case a == nil || a.Output:
-			return nil, wrong(name, "%s has no %s to give", schema.A(k.Name), name)
+			return nil, wrong(name, "%s has no %s to give", schema.WithArticle(k.Name), name)
 		case a.Fixed && !value.Equal(to[name], was[name]):
-			return nil, wrong(name, "%s of %s cannot be changed once it is made", name, schema.A(k.Name))
+			return nil, wrong(name, "%s of %s cannot be changed once it is made", name, schema.WithArticle(k.Name))
 		case to[name] != nil:
 			v, faults := a.Check(to[name], value.Path{value.Key(name)})
 			if len(faults) > 0 {

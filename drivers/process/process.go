@@ -162,9 +162,9 @@ func (d *Driver) live(typ, asked string, t thing) (driver.Live, error) {
 	m, err := attributes(t.Attributes)
 	switch {
 	case err != nil:
-		return driver.Live{}, fmt.Errorf("its driver shows %s that cannot be read: %w", schema.A(typ), err)
+		return driver.Live{}, fmt.Errorf("its driver shows %s that cannot be read: %w", schema.WithArticle(typ), err)
 	case t.ID == "":
-		return driver.Live{}, fmt.Errorf("its driver shows %s without an id", schema.A(typ))
+		return driver.Live{}, fmt.Errorf("its driver shows %s without an id", schema.WithArticle(typ))
 	case asked != "" && t.ID != asked:
 		return driver.Live{}, fmt.Errorf("its driver was asked about %s and shows %s", short(asked), short(t.ID))
 	}
@@ -292,7 +292,7 @@ func (d *Driver) Find(ctx context.Context, typ string, match value.Map) ([]drive
 		return nil, err
 	}
 	if !slices.Contains(c.offer, "find") {
-		return driver.Among(d.List(ctx, typ), match)
+		return driver.FindInList(d.List(ctx, typ), match)
 	}
 	var out []driver.Live
 	var r thingsResult

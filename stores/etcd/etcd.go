@@ -98,7 +98,7 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 	}
 	err = s.take(ctx, key, append([]byte{inParts}, list...))
 	if errors.Is(err, store.ErrExists) {
-		return errors.Join(err, s.c.remove(ctx, base+"/", store.Past(base+"/")))
+		return errors.Join(err, s.c.remove(ctx, base+"/", store.PrefixEnd(base+"/")))
 	}
 	return err
 }
@@ -182,7 +182,7 @@ func (s *Store) List(ctx context.Context, prefix, after string) iter.Seq2[string
 			from = max(from, objects+after+"\x00")
 		}
 		for {
-			keys, more, err := s.c.keys(ctx, from, store.Past(objects+prefix))
+			keys, more, err := s.c.keys(ctx, from, store.PrefixEnd(objects+prefix))
 			if err != nil {
 				yield("", err)
 				return
@@ -275,7 +275,7 @@ func (s *Store) Sweep(ctx context.Context, prefix string) error {
 		}
 	}
 	for from := parts + prefix; ; {
-		keys, more, err := s.c.keys(ctx, from, store.Past(parts+prefix))
+		keys, more, err := s.c.keys(ctx, from, store.PrefixEnd(parts+prefix))
 		if err != nil {
 			return err
 		}
@@ -295,7 +295,7 @@ func (s *Store) Sweep(ctx context.Context, prefix string) error {
 
 // Watch listens for puts.
 func (s *Store) Watch(ctx context.Context, prefix string) (<-chan struct{}, error) {
-	return s.c.watch(ctx, objects+prefix, store.Past(objects+prefix))
+	return s.c.watch(ctx, objects+prefix, store.PrefixEnd(objects+prefix))
 }
 
 // Close ends the connections.

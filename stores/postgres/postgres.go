@@ -231,7 +231,7 @@ func past(prefix string) *string {
 	if prefix == "" {
 		return nil
 	}
-	end := store.Past(prefix)
+	end := store.PrefixEnd(prefix)
 	return &end
 }
 

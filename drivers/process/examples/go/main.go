@@ -105,7 +105,7 @@ func (l *lamps) List(_ context.Context, typ string) iter.Seq2[driver.Live, error
 }
 
 func (l *lamps) Find(ctx context.Context, typ string, match value.Map) ([]driver.Live, error) {
-	return driver.Among(l.List(ctx, typ), match)
+	return driver.FindInList(l.List(ctx, typ), match)
 }
 
 func (l *lamps) Create(_ context.Context, typ string, inputs value.Map, _ string) (driver.Live, error) {

@@ -4,55 +4,20 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"fmt"
-	"os"
 
 	"github.com/oklog/ulid/v2"
-	"golang.org/x/term"
 
 	"kasbah/core/ledger"
-	"kasbah/core/problem"
-	"kasbah/home"
 	"kasbah/render"
-	"kasbah/session"
 )
-
-// askHidden asks for a text that the terminal does not show.
-func (a *app) askHidden(what string) (string, error) {
-	f, ok := a.stdin.(*os.File)
-	if !ok || !a.interactive() {
-		return "", errors.New("it has a passphrase, and there is no terminal to ask for it at")
-	}
-	fmt.Fprintf(a.errors, "%s ", what)
-	defer fmt.Fprintln(a.errors)
-	text, err := term.ReadPassword(int(f.Fd()))
-	return string(text), err
-}
-
-// home is what this machine keeps for the person.
-func (a *app) home() (*home.Home, error) { return home.Open(a.passphrase) }
-
-// passphrase asks for one, each once.
-func (a *app) passphrase(what string) (string, error) {
-	a.asking.Lock()
-	defer a.asking.Unlock()
-	if text, ok := a.passphrases[what]; ok {
-		return text, nil
-	}
-	text, err := a.askHidden(what)
-	if err == nil {
-		a.passphrases[what] = text
-	}
-	return text, err
-}
 
 func ledgerResealCommand() *command {
 	var why string
 	return &command{
-		name: "ledger reseal", line: "make the recipients of kasbah.toml those who can read the ledger from now on", args: "[WARD…]", common: true,
-		examples: [2]string{"kasbah ledger reseal -env live -why \"keeper-3 has come\"", "kasbah ledger reseal shore"},
-		flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the history") },
-		run: func(ctx context.Context, a *app, args []string) error {
+		Name: "ledger reseal", Short: "make the recipients of kasbah.toml those who can read the ledger from now on", Args: "[WARD…]", Estate: true,
+		Examples: [2]string{"kasbah ledger reseal -env live -why \"keeper-3 has come\"", "kasbah ledger reseal shore"},
+		Flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the history") },
+		Run: func(ctx context.Context, a *app, args []string) error {
 			p, err := a.open(ctx, args)
 			if err != nil {
 				return err
@@ -116,21 +81,4 @@ func ledgerResealCommand() *command {
 			return nil
 		},
 	}
-}
-
-// acceptEnd notes that a ledger was restored from a backup on purpose.
-func (a *app) acceptEnd(ctx context.Context, p *session.Session, at int64, why string) error {
-	switch {
-	case len(p.Wards) != 1:
-		return problem.Usage("entries count from 1 in each ward: say which ward's ledger was restored")
-	case why == "":
-		return problem.Usage("-accept wants a reason: -why \"…\"")
-	}
-	if err := p.Ledgers[p.Wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why}); err != nil {
-		return err
-	}
-	if !a.json {
-		a.out().Printf("%s, %s: entry %d counts as its end before now.\n", p.Wards[0], p.Env, at)
-	}
-	return nil
 }

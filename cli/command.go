@@ -12,37 +12,52 @@ import (
 	"os/signal"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
-	"kasbah/core/enact"
-	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/render"
 )
 
-// Exit codes.
-const (
-	exitDone        = 0
-	exitFailed      = 1
-	exitUsage       = 2
-	exitDifferent   = 3
-	exitLocked      = 4
-	exitRefused     = 5
-	exitInterrupted = 130
-)
-
-// command is one command of the program.
+// command is one command of the program. Its flags, help, reference and completion come from
+// here, beside its code.
 type command struct {
-	name     string // `propose`, `ledger show`
-	line     string // what it is for, on one line
-	args     string // of the usage line
-	examples [2]string
-	flags    func(*flag.FlagSet) // its own flags; may be nil
-	common   bool                // it works on an estate and takes the common flags
-	run      func(ctx context.Context, a *app, args []string) error
+	Name     string // as typed: `propose`, `ledger show`
+	Short    string // what it does, on one line
+	Long     string // what to know before the first use; may be empty
+	Args     string // of the usage line
+	Examples [2]string
+	Flags    func(*flag.FlagSet) // registers its own flags; may be nil
+	Estate   bool                // it works on an estate and takes the common flags
+	Takes    arguments           // how many arguments; any number where it is the zero value
+	Run      func(ctx context.Context, a *app, args []string) error
+}
+
+// arguments bound how many arguments a command takes. Needs says what, where one is missing.
+type arguments struct {
+	set         bool
+	least, most int
+	needs       string
+}
+
+func noArguments() arguments { return arguments{set: true} }
+
+// exactly is so many arguments, which needs names.
+func exactly(n int, needs string) arguments { return arguments{true, n, n, needs} }
+
+// check is an error for too few or too many arguments.
+func (t arguments) check(name string, args []string) error {
+	switch n := len(args); {
+	case !t.set || n >= t.least && n <= t.most:
+		return nil
+	case t.most == 0:
+		return problem.Usage("kasbah %s takes no arguments, and got %s", name, strings.Join(args, " "))
+	default:
+		return problem.Usage("kasbah %s needs %s", name, t.needs)
+	}
 }
 
 // commands lists all commands in the order of the overview. Each is made anew
@@ -58,14 +73,6 @@ func commands() []*command {
 		demoCommand(), versionCommand(), helpCommand(),
 	}
 }
-
-// exitError ends the program with a code and nothing more to say.
-type exitError int
-
-func (e exitError) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
-
-// errDifferent ends a command that found what -exit-code reports.
-var errDifferent = exitError(exitDifferent)
 
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
@@ -134,7 +141,10 @@ func (a *app) main(ctx context.Context, args []string) error {
 	ctx = propose.TellReading(ctx, func(typ string, things int) {
 		a.say("Reading the list of %s: %s so far.", typ, render.Count(things, "thing"))
 	})
-	return cmd.run(ctx, a, rest)
+	if err := cmd.Takes.check(cmd.Name, rest); err != nil {
+		return err
+	}
+	return cmd.Run(ctx, a, rest)
 }
 
 // global takes -C off the front.
@@ -160,13 +170,13 @@ func lookup(args []string) (*command, []string) {
 	list := commands()
 	if len(args) > 1 {
 		for _, c := range list {
-			if c.name == args[0]+" "+args[1] {
+			if c.Name == args[0]+" "+args[1] {
 				return c, args[2:]
 			}
 		}
 	}
 	for _, c := range list {
-		if c.name == args[0] {
+		if c.Name == args[0] {
 			return c, args[1:]
 		}
 	}
@@ -176,7 +186,7 @@ func lookup(args []string) (*command, []string) {
 func unknownCommand(args []string) error {
 	var names, subs []string
 	for _, c := range commands() {
-		first, second, two := strings.Cut(c.name, " ")
+		first, second, two := strings.Cut(c.Name, " ")
 		names = append(names, first)
 		if two && first == args[0] {
 			subs = append(subs, second)
@@ -202,13 +212,13 @@ func unknownCommand(args []string) error {
 
 // parse reads flags and arguments, which may mix.
 func (a *app) parse(cmd *command, args []string) ([]string, error) {
-	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	fs := flag.NewFlagSet(cmd.Name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	fs.Usage = func() {}
-	if cmd.flags != nil {
-		cmd.flags(fs)
+	if cmd.Flags != nil {
+		cmd.Flags(fs)
 	}
-	a.commonFlags(fs, cmd.common)
+	a.commonFlags(fs, cmd.Estate)
 	a.flags = fs
 	var rest []string
 	for {
@@ -269,66 +279,22 @@ func wants(f *flag.Flag) string {
 	return "another value"
 }
 
-// finish prints an error and finds the exit code.
-func (a *app) finish(err error) int {
-	for _, p := range a.opened {
-		if cerr := p.Close(); cerr != nil {
-			err = errors.Join(err, cerr)
-		}
-	}
-	code := exitDone
-	var exit exitError
-	var wrong *problem.UsageError
-	var locked *ledger.LockedError
-	var refused *enact.Refused
-	var list problem.List
-	var one *problem.Problem
-	e := a.errs()
-	switch {
-	case err == nil:
-	case errors.As(err, &exit):
-		code = int(exit)
-	case errors.As(err, &wrong):
-		e.Printf("%s\n", wrong.Message)
-		if wrong.Hint != "" {
-			e.Printf("    %s\n", wrong.Hint)
-		}
-		code = exitUsage
-	case errors.As(err, &locked):
-		a.printLocked(locked)
-		code = exitLocked
-	case errors.As(err, &refused):
-		for _, r := range refused.Reasons {
-			e.Printf("refused: %s\n", r)
-		}
-		code = exitRefused
-	case errors.Is(err, context.Canceled):
-		e.Printf("interrupted\n")
-		code = exitInterrupted
-	case errors.As(err, &list):
-		list.Sort()
-		e.Problems(list)
-		code = problemsCode(list)
-	case errors.As(err, &one):
-		e.Problem(one)
-		code = exitFailed
-	default:
-		for _, line := range slices.Compact(strings.Split(err.Error(), "\n")) { // what ended a run may end its end as well
-			e.Printf("%s\n", line)
-		}
-		code = exitFailed
-	}
-	if err := a.flush(); err != nil && code == exitDone {
-		fmt.Fprintf(a.errors, "the output could not be written: %v\n", err)
-		code = exitFailed
-	}
-	return code
+// interrupts are told to what is running.
+type interrupts struct {
+	mu     sync.Mutex
+	onStop func(n int) bool // told of interrupts while a run goes on; reports whether it took it
 }
 
-// joinOr lists words, the last one after `or`.
-func joinOr(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+// interrupted hands an interrupt to what is running.
+func (i *interrupts) interrupted(n int) bool {
+	i.mu.Lock()
+	f := i.onStop
+	i.mu.Unlock()
+	return f != nil && f(n)
+}
+
+func (i *interrupts) setOnStop(f func(int) bool) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.onStop = f
 }

@@ -11,13 +11,13 @@ import (
 func ledgerRestoreCommand() *command {
 	var f enactFlags
 	return &command{
-		name: "ledger restore", line: "propose and carry out that a ward is again as it was recorded after an entry", args: "ENTRY [WARD]", common: true,
-		examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why \"back to Monday\""},
-		flags: func(fs *flag.FlagSet) {
+		Name: "ledger restore", Short: "propose and carry out that a ward is again as it was recorded after an entry", Args: "ENTRY [WARD]", Estate: true,
+		Examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why \"back to Monday\""},
+		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)
 			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
+		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := f.check(); err != nil {
 				return err
 			}

@@ -24,15 +24,13 @@ type renameDocument struct {
 func ledgerRenameCommand() *command {
 	var f enactFlags
 	return &command{
-		name: "ledger rename", line: "record a resource under another address, in its ward or another", args: "ADDRESS ADDRESS", common: true,
-		examples: [2]string{"kasbah ledger rename medina.subnet/quay medina.subnet/pier", `kasbah ledger rename shore:medina.bucket/log signal:medina.bucket/readings -why "it moved"`},
-		flags: func(fs *flag.FlagSet) {
+		Name: "ledger rename", Short: "record a resource under another address, in its ward or another", Args: "ADDRESS ADDRESS", Estate: true,
+		Examples: [2]string{"kasbah ledger rename medina.subnet/quay medina.subnet/pier", `kasbah ledger rename shore:medina.bucket/log signal:medina.bucket/readings -why "it moved"`},
+		Flags: func(fs *flag.FlagSet) {
 			f.registerRun(fs)
 		},
-		run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) != 2 {
-				return problem.Usage("ledger rename wants two addresses: what it is, and what it is to be")
-			}
+		Takes: exactly(2, "two addresses: what it is, and what it is to be"),
+		Run: func(ctx context.Context, a *app, args []string) error {
 			return a.ledgerRename(ctx, args[0], args[1], f)
 		},
 	}

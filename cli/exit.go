@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/render"
+)
+
+// printLocked tells a refused person who holds the lock and what to do.
+func (a *app) printLocked(l *ledger.LockedError) {
+	e := a.errs()
+	h := ledger.HolderOf(l.Ward, l.Holder)
+	e.Printf("refused: %s (%s) is locked\n", l.Ward, a.env)
+	if l.Address != "" {
+		e.Printf("  at      %s\n", render.Locked(l.Address))
+	}
+	e.Printf("  by      %s\n", render.Held(h, time.Now()))
+	if l.Dead {
+		e.Printf("  but     its process no longer runs\n")
+		e.Printf("  go on   %s -break-stale\n", a.again())
+		return
+	}
+	e.Printf("  wait    %s -wait 10m\n", a.again())
+	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", ledger.ShortRun(h.Run), a.env)
+}
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitDifferent   = 3
+	exitLocked      = 4
+	exitRefused     = 5
+	exitInterrupted = 130
+)
+
+// exitError ends the program with a code and nothing more to say.
+type exitError int
+
+func (e exitError) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
+
+// errDifferent ends a command that found what -exit-code reports.
+var errDifferent = exitError(exitDifferent)
+
+// finish prints an error and finds the exit code.
+func (a *app) finish(err error) int {
+	for _, p := range a.opened {
+		if cerr := p.Close(); cerr != nil {
+			err = errors.Join(err, cerr)
+		}
+	}
+	code := exitDone
+	var exit exitError
+	var wrong *problem.UsageError
+	var locked *ledger.LockedError
+	var refused *enact.Refused
+	var list problem.List
+	var one *problem.Problem
+	e := a.errs()
+	switch {
+	case err == nil:
+	case errors.As(err, &exit):
+		code = int(exit)
+	case errors.As(err, &wrong):
+		e.Printf("%s\n", wrong.Message)
+		if wrong.Hint != "" {
+			e.Printf("    %s\n", wrong.Hint)
+		}
+		code = exitUsage
+	case errors.As(err, &locked):
+		a.printLocked(locked)
+		code = exitLocked
+	case errors.As(err, &refused):
+		for _, r := range refused.Reasons {
+			e.Printf("refused: %s\n", r)
+		}
+		code = exitRefused
+	case errors.Is(err, context.Canceled):
+		e.Printf("interrupted\n")
+		code = exitInterrupted
+	case errors.As(err, &list):
+		list.Sort()
+		e.Problems(list)
+		code = problemsCode(list)
+	case errors.As(err, &one):
+		e.Problem(one)
+		code = exitFailed
+	default:
+		for _, line := range slices.Compact(strings.Split(err.Error(), "\n")) { // what ended a run may end its end as well
+			e.Printf("%s\n", line)
+		}
+		code = exitFailed
+	}
+	if err := a.flush(); err != nil && code == exitDone {
+		fmt.Fprintf(a.errors, "the output could not be written: %v\n", err)
+		code = exitFailed
+	}
+	return code
+}
+
+// problemsCode is the exit code for problems: refused, when all that is wrong
+// are broken rules.
+func problemsCode(list problem.List) int {
+	code := exitRefused
+	for _, p := range list {
+		if p.Level == problem.Wrong && p.Rule == "" {
+			code = exitFailed
+		}
+	}
+	return code
+}

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"flag"
+	"slices"
+	"strings"
+
+	"kasbah/core/problem"
+)
+
+// listFlag is a flag that may be given several times.
+type listFlag []string
+
+func (l *listFlag) String() string { return strings.Join(*l, ", ") }
+
+func (l *listFlag) Set(s string) error { *l = append(*l, s); return nil }
+
+// wordsFlag is a listFlag of words, which commas may part as well.
+type wordsFlag struct{ listFlag }
+
+func (w *wordsFlag) Set(s string) error {
+	for _, word := range strings.Split(s, ",") {
+		w.listFlag = append(w.listFlag, strings.TrimSpace(word))
+	}
+	return nil
+}
+
+func (w *wordsFlag) has(word string) bool { return slices.Contains(w.listFlag, word) }
+
+// common are the flags that all commands share.
+type common struct {
+	dir     string // -C
+	env     string
+	inputs  listFlag
+	files   listFlag
+	with    listFlag
+	json    bool
+	quiet   bool
+	verbose bool
+	colour  string
+	yes     bool
+}
+
+// commonFlags registers the flags that all commands share.
+func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
+	if estate {
+		fs.StringVar(&a.env, "env", "", "the `environment`; KASBAH_ENV, or the only one there is")
+		fs.Var(&a.inputs, "input", "an input as `name=value`, or ward:name=value; may be given again")
+		fs.Var(&a.files, "inputs", "a TOML or JSON `file` of inputs; may be given again")
+		fs.Var(&a.with, "with", "a setting as `key=value`, such as ledger.path=…; may be given again")
+	}
+	fs.BoolVar(&a.json, "json", a.json, "write JSON instead of text")
+	fs.BoolVar(&a.quiet, "quiet", a.quiet, "no progress and no messages")
+	fs.BoolVar(&a.verbose, "verbose", a.verbose, "say more")
+	fs.StringVar(&a.colour, "colour", a.colour, "colours `when`: auto (at a terminal), always or never; NO_COLOR is heeded")
+	fs.BoolVar(&a.yes, "yes", a.yes, "answer yes to the ordinary question")
+	fs.StringVar(&a.dir, "C", a.dir, "work in this `folder`")
+}
+
+// commonNames are the flags of commonFlags, for the help.
+var commonNames = map[string]bool{"env": true, "input": true, "inputs": true, "with": true, "json": true, "quiet": true, "verbose": true, "colour": true, "yes": true, "C": true}
+
+// chooseForm checks a -form flag; -json stands for -form json.
+func (a *app) chooseForm(form *string, forms ...string) error {
+	if a.json {
+		*form = "json"
+	}
+	for _, f := range forms {
+		if f == *form {
+			return nil
+		}
+	}
+	return problem.Usage("-form is %q, and must be one of %s", *form, joinOr(forms))
+}
+
+// joinOr lists words, the last one after `or`.
+func joinOr(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}

@@ -1,0 +1,29 @@
+package cli
+
+import (
+	"context"
+
+	"kasbah/core/problem"
+	"kasbah/session"
+)
+
+// keyEstateCommand makes what seals an estate that was begun without.
+func keyEstateCommand() *command {
+	return &command{
+		Name: "key estate", Short: "make an estate's own id and key, and print what seals it in kasbah.toml", Args: "",
+		Examples: [2]string{"kasbah key estate", "kasbah key estate -quiet"},
+		Takes:    noArguments(),
+		Run: func(_ context.Context, a *app, _ []string) error {
+			lines, said, err := session.NewSealing(a.home, a.acting())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return problem.Usage("key estate prints lines for kasbah.toml, and has no JSON form")
+			}
+			a.out().Printf("%s", lines)
+			a.say("%s. Put these lines under [ledger] in kasbah.toml, and `kasbah ledger reseal`.", said)
+			return nil
+		},
+	}
+}

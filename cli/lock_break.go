@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"flag"
+
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+)
+
+func lockBreakCommand() *command {
+	var why string
+	return &command{
+		Name: "lock break", Short: "take the lock away from a run that is dead", Args: "RUN", Estate: true,
+		Examples: [2]string{`kasbah lock break Q5T8ZK4B -why "the machine lost power"`, `kasbah lock break Q5T8ZK4B -env live -why "its terminal is gone"`},
+		Flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the ledger; required") },
+		Takes:    exactly(1, "one run"),
+		Run: func(ctx context.Context, a *app, args []string) error {
+			if why == "" {
+				return problem.Usage("lock break wants a reason: -why \"…\"")
+			}
+			p, states, err := a.openStates(ctx, nil)
+			if err != nil {
+				return err
+			}
+			var ids []string
+			for _, s := range states {
+				for id := range s.Open {
+					ids = append(ids, id)
+				}
+			}
+			run, err := ledger.FindRun(ids, args[0])
+			if err != nil {
+				return err
+			}
+			for _, w := range p.Wards {
+				if states[w].Open[run] == nil {
+					continue
+				}
+				if err := p.Ledgers[w].Break(ctx, run, why, ""); err != nil {
+					return err
+				}
+				a.out().Printf("%s: the lock of run %s is broken.\n", w, ledger.ShortRun(run))
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"maps"
+	"strings"
+
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/render"
+)
+
+func lockRecoverCommand() *command {
+	var made listFlag
+	var f enactFlags
+	return &command{
+		Name: "lock recover", Short: "find out about the unfinished calls of a dead run", Args: "RUN", Estate: true,
+		Examples: [2]string{"kasbah lock recover Q5T8ZK4B", "kasbah lock recover Q5T8ZK4B -made medina.machine/gauge=mac-0012"},
+		Flags: func(fs *flag.FlagSet) {
+			fs.Var(&made, "made", "what a person knows, as `address=id` or address=none; may be given again")
+			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
+			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+		},
+		Takes: exactly(1, "one run"),
+		Run: func(ctx context.Context, a *app, args []string) error {
+			known := map[string]string{}
+			for _, m := range made {
+				address, id, ok := strings.Cut(m, "=")
+				if !ok || id == "" {
+					return problem.Usage("-made wants address=id or address=none, not %q", m)
+				}
+				known[address] = id
+			}
+			p, states, err := a.openStates(ctx, nil)
+			if err != nil {
+				return err
+			}
+			var ids []string
+			for _, w := range p.Wards {
+				for _, in := range states[w].Unresolved() {
+					ids = append(ids, in.Run)
+				}
+				for id := range states[w].Open {
+					ids = append(ids, id)
+				}
+			}
+			run, err := ledger.FindRun(ids, args[0])
+			if err != nil {
+				return err
+			}
+			addresses := map[string][]string{}
+			scopes := map[string]ledger.Scope{}
+			for _, w := range p.Wards {
+				if open := states[w].Open[run]; open != nil {
+					scopes[w] = open.Begin.Scope
+					continue
+				}
+				for _, in := range states[w].Intents {
+					if in.Run == run {
+						addresses[w] = append(addresses[w], in.Intent.Address)
+					}
+				}
+			}
+			maps.Copy(scopes, enact.ScopesOf(addresses))
+			r, err := enact.Recover(ctx, scopes, known, p.EnactOptions(ctx, f.run(a)))
+			if err != nil {
+				return err
+			}
+			for _, full := range r.Recovered {
+				a.out().Printf("%s: found out about\n", full)
+			}
+			fmt.Fprintf(a.buffer, "%s resolved.\n", render.Count(len(r.Recovered), "call"))
+			return nil
+		},
+	}
+}

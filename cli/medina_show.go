@@ -1,0 +1,23 @@
+package cli
+
+import (
+	"context"
+)
+
+func medinaShowCommand() *command {
+	return medinaCommand(command{
+		Name: "medina show", Short: "show one thing of the simulated cloud", Args: "TYPE ID",
+		Examples: [2]string{"kasbah medina show machine mac-0001", "kasbah medina show machine gauge-sallow"},
+	}, 2, 2,
+		func(ctx context.Context, a *app, h *hand, args []string) error {
+			t, err := h.Type(args[0])
+			if err != nil {
+				return err
+			}
+			l, err := h.Thing(ctx, t.Name, args[1])
+			if err != nil {
+				return err
+			}
+			return a.showThing(t.Name, l)
+		})
+}
