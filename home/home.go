@@ -48,8 +48,8 @@ func Open(ask func(what string) (string, error)) (*Home, error) {
 	return &Home{Dir: filepath.Join(dir, "kasbah"), Ask: ask}, nil
 }
 
-// IdentityVariable names an identity file, or holds what would be in one.
-const IdentityVariable = "KASBAH_IDENTITY"
+// identityVariable names an identity file, or holds what would be in one.
+const identityVariable = "KASBAH_IDENTITY"
 
 // holdsKey reports whether a setting is a key, or the text of a key's file, and not the
 // name of one. Such a text must be in no message.
@@ -63,13 +63,13 @@ func (h *Home) IdentitiesFile() string { return filepath.Join(h.Dir, "identities
 // Identities are all that this machine can open things with: those that
 // KASBAH_IDENTITY names, else the person's own and their SSH keys.
 func (h *Home) Identities() ([]age.Identity, error) {
-	if v := os.Getenv(IdentityVariable); v != "" {
+	if v := os.Getenv(identityVariable); v != "" {
 		if holdsKey(v) {
-			return h.parse(IdentityVariable, []byte(v))
+			return h.parse(identityVariable, []byte(v))
 		}
 		ids, err := h.readFile(v)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", IdentityVariable, err)
+			return nil, fmt.Errorf("%s: %w", identityVariable, err)
 		}
 		return ids, nil
 	}
@@ -219,9 +219,9 @@ func (h *Home) NewIdentity() (public string, err error) {
 	return public, h.write("identities", fmt.Appendf(old, "# public key: %s\n%s\n", public, id))
 }
 
-// WriterVariable names the file of the private key that signs what this machine writes, or
+// writerVariable names the file of the private key that signs what this machine writes, or
 // holds what would be in it.
-const WriterVariable = "KASBAH_WRITER"
+const writerVariable = "KASBAH_WRITER"
 
 // WriterFile is where the key is kept that signs what the person writes.
 func (h *Home) WriterFile() string { return filepath.Join(h.Dir, "writer") }
@@ -276,7 +276,7 @@ func (k *SigningKey) Signer() (ssh.Signer, error) { return approval.Private(k.bo
 // Writer is the first private key of this machine among some public ones: that of
 // KASBAH_WRITER, else the person's own and their SSH keys. It is nil when there is none.
 func (h *Home) Writer(among []string) (*SigningKey, error) {
-	named := os.Getenv(WriterVariable)
+	named := os.Getenv(writerVariable)
 	paths := []string{h.WriterFile()}
 	if named != "" {
 		paths = []string{named}
@@ -298,13 +298,13 @@ func (h *Home) Writer(among []string) (*SigningKey, error) {
 			return &SigningKey{authorized(public), body, func() ([]byte, error) {
 				name := path
 				if holdsKey(path) {
-					name = WriterVariable
+					name = writerVariable
 				}
 				pass, err := h.Ask("Passphrase of " + name + ":")
 				return []byte(pass), err
 			}}, nil
 		case err != nil && named != "":
-			return nil, fmt.Errorf("%s: %w", WriterVariable, err)
+			return nil, fmt.Errorf("%s: %w", writerVariable, err)
 		case err != nil && (i == 0 && !errors.Is(err, fs.ErrNotExist)):
 			return nil, fmt.Errorf("the key that signs what is written: %w", err)
 		} // an SSH key of another kind is not ours to judge
@@ -317,7 +317,7 @@ func (h *Home) Writer(among []string) (*SigningKey, error) {
 func signingKey(path string) (ssh.PublicKey, []byte, error) {
 	body, err := []byte(path), error(nil)
 	if holdsKey(path) {
-		path = WriterVariable
+		path = writerVariable
 	} else if body, err = keyText(path); err != nil {
 		return nil, nil, err
 	}

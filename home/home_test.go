@@ -25,7 +25,7 @@ import (
 func home(t *testing.T, passphrases ...string) *Home {
 	t.Setenv("HOME", t.TempDir())
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(os.Getenv("HOME"), "config"))
-	t.Setenv(IdentityVariable, "")
+	t.Setenv(identityVariable, "")
 	h, err := Open(func(string) (string, error) {
 		if len(passphrases) == 0 {
 			return "", errors.New("nobody can be asked")
@@ -74,21 +74,21 @@ func TestIdentities(t *testing.T) {
 	}
 
 	// from the environment, itself or as a file
-	t.Setenv(IdentityVariable, other.String())
+	t.Setenv(identityVariable, other.String())
 	require.NoError(t, opens(t, h, other.Recipient().String()))
 	require.ErrorIs(t, opens(t, h, one), seal.ErrNoIdentity, "only that one")
 	file := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(file, []byte("# a note\n"+other.String()+"\n"), 0o600))
-	t.Setenv(IdentityVariable, file)
+	t.Setenv(identityVariable, file)
 	require.NoError(t, opens(t, h, other.Recipient().String()))
 	for _, wrong := range []string{"AGE-SECRET-KEY-1NOTAKEY", filepath.Join(t.TempDir(), "none")} {
-		t.Setenv(IdentityVariable, wrong)
+		t.Setenv(identityVariable, wrong)
 		err := opens(t, h, one)
 		require.Error(t, err)
 		require.NotContains(t, err.Error(), "NOTAKEY")
 	}
 	require.NoError(t, os.WriteFile(file, []byte("AGE-SECRET-KEY-1HIDDEN\n"), 0o600))
-	t.Setenv(IdentityVariable, file)
+	t.Setenv(identityVariable, file)
 	err = opens(t, h, one)
 	require.ErrorContains(t, err, "holds no identities that can be read")
 	require.NotContains(t, err.Error(), "HIDDEN")

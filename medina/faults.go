@@ -18,7 +18,7 @@ import (
 // Fault is something that Medina does wrong on demand.
 type Fault struct {
 	Kind  string `json:"kind"`           // one of FaultKinds
-	On    string `json:"on,omitempty"`   // one of FaultCalls; any when empty
+	On    string `json:"on,omitempty"`   // one of faultCalls; any when empty
 	Type  string `json:"type,omitempty"` // of the thing; any when empty
 	After int    `json:"after"`          // so many calls pass first
 	Times int    `json:"times"`          // so many calls meet it, at least 1
@@ -37,8 +37,8 @@ var FaultKinds = []struct{ Name, Help string }{
 	{"throttle", "the call is put off: 429, with Retry-After"},
 }
 
-// FaultCalls are the calls that a fault can be limited to.
-var FaultCalls = []string{"create", "edit", "copy", "delete", "read", "list"}
+// faultCalls are the calls that a fault can be limited to.
+var faultCalls = []string{"create", "edit", "copy", "delete", "read", "list"}
 
 func (f *Fault) check(types []string) error {
 	var kinds []string
@@ -48,7 +48,7 @@ func (f *Fault) check(types []string) error {
 	for _, x := range []struct {
 		what, is string
 		of       []string
-	}{{"kind", f.Kind, kinds}, {"on", f.On, FaultCalls}, {"type", f.Type, types}} {
+	}{{"kind", f.Kind, kinds}, {"on", f.On, faultCalls}, {"type", f.Type, types}} {
 		if slices.Contains(x.of, x.is) || x.is == "" && x.what != "kind" {
 			continue
 		}

@@ -20,33 +20,33 @@ import (
 )
 
 // Habits of other clouds that a Medina can have. What each changes in its API stands in its
-// document as well: HabitsOverlay.
+// document as well: habitsOverlay.
 const (
 	SummaryLists  = "summary-lists"  // a list shows no more of a thing than its id, its name and its tag
 	IDLists       = "id-lists"       // a list shows ids alone
-	PlainPatch    = "plain-patch"    // an edit is taken as application/json and in no other form
+	plainPatch    = "plain-patch"    // an edit is taken as application/json and in no other form
 	NoTags        = "no-tags"        // there are no entity tags
 	WeakTags      = "weak-tags"      // tags are weak (RFC 9110, 8.8.3), and no edit is bound to one
-	NoKeys        = "no-keys"        // idempotency keys are not heeded
-	OffsetPages   = "offset-pages"   // lists are asked on by how many to skip
-	Envelope      = "envelope"       // what is sent and answered stands in data
-	PostEdits     = "post-edits"     // an edit is a POST to /edit below the thing
-	FormBodies    = "form-bodies"    // what is sent is a form
-	QuietDelete   = "quiet-delete"   // a deletion answers 202 and says nothing else
-	EmptyAnswers  = "empty-answers"  // what was made is told by its Location alone, and an edit by nothing
-	SoftDelete    = "soft-delete"    // what was deleted still shows, as deleted
-	KeyInQuery    = "key-in-query"   // every request has api_key in its query
-	EndlessNext   = "endless-next"   // every page says that there is another one
-	PlainRefusals = "plain-refusals" // a refusal is a line of text
+	noKeys        = "no-keys"        // idempotency keys are not heeded
+	offsetPages   = "offset-pages"   // lists are asked on by how many to skip
+	envelope      = "envelope"       // what is sent and answered stands in data
+	postEdits     = "post-edits"     // an edit is a POST to /edit below the thing
+	formBodies    = "form-bodies"    // what is sent is a form
+	quietDelete   = "quiet-delete"   // a deletion answers 202 and says nothing else
+	emptyAnswers  = "empty-answers"  // what was made is told by its Location alone, and an edit by nothing
+	softDelete    = "soft-delete"    // what was deleted still shows, as deleted
+	keyInQuery    = "key-in-query"   // every request has api_key in its query
+	endlessNext   = "endless-next"   // every page says that there is another one
+	plainRefusals = "plain-refusals" // a refusal is a line of text
 	ListOnly      = "list-only"      // nothing reads one alone
-	NumberTexts   = "number-texts"   // numbers and truths are shown as texts
+	numberTexts   = "number-texts"   // numbers and truths are shown as texts
 )
 
 // Habits are all that there are, in byte order.
-var Habits = []string{EmptyAnswers, EndlessNext, Envelope, FormBodies, IDLists, KeyInQuery, ListOnly, NoKeys, NoTags, NumberTexts, OffsetPages, PlainPatch, PlainRefusals, PostEdits, QuietDelete, SoftDelete, SummaryLists, WeakTags}
+var Habits = []string{emptyAnswers, endlessNext, envelope, formBodies, IDLists, keyInQuery, ListOnly, noKeys, NoTags, numberTexts, offsetPages, plainPatch, plainRefusals, postEdits, quietDelete, softDelete, SummaryLists, WeakTags}
 
-// HabitsKey is what api_key must be where it is asked for.
-const HabitsKey = "lantern"
+// habitsKey is what api_key must be where it is asked for.
+const habitsKey = "lantern"
 
 // excluding are habits that no cloud has at once.
 var excluding = [][2]string{{SummaryLists, IDLists}, {NoTags, WeakTags}, {ListOnly, SummaryLists}, {ListOnly, IDLists}}
@@ -71,9 +71,9 @@ func CheckHabits(habits []string) error {
 	return nil
 }
 
-// HabitsOverlay is an OpenAPI Overlay that says in Medina's document what its habits change;
+// habitsOverlay is an OpenAPI Overlay that says in Medina's document what its habits change;
 // nil for none.
-func HabitsOverlay(habits []string) []byte {
+func habitsOverlay(habits []string) []byte {
 	if len(habits) == 0 {
 		return nil
 	}
@@ -85,12 +85,12 @@ func HabitsOverlay(habits []string) []byte {
 	remove := func(target string) { actions = append(actions, object{"target": target, "remove": true}) }
 	top, pages := object{}, object{}
 	items := "items"
-	if has(Envelope) {
+	if has(envelope) {
 		top["in"], top["sent-in"] = "data", "data"
 		items = "data.items"
 		pages["items"] = items
 	}
-	if has(OffsetPages) {
+	if has(offsetPages) {
 		pages["items"], pages["offset"], pages["limit"], pages["size"] = items, "offset", "limit", 7
 	}
 	if len(pages) > 0 {
@@ -106,14 +106,14 @@ func HabitsOverlay(habits []string) []byte {
 		top["read"] = "list"
 	}
 	media := "application/merge-patch+json"
-	if has(PlainPatch) || has(PostEdits) {
+	if has(plainPatch) || has(postEdits) {
 		media = "application/json"
 	}
-	if has(FormBodies) {
+	if has(formBodies) {
 		media = "application/x-www-form-urlencoded"
 	}
 	top["media"] = media
-	if has(KeyInQuery) {
+	if has(keyInQuery) {
 		top["query"] = object{"api_key": object{"setting": "api_key"}}
 	}
 	update("$['x-kasbah']", top)
@@ -128,16 +128,16 @@ func HabitsOverlay(habits []string) []byte {
 				more["properties"], more["tags"] = object{"revision": object{"ignored": true}}, true
 			}
 		}
-		if has(NoKeys) {
+		if has(noKeys) {
 			remove(x + ".keys")
 			remove(x + ".locate")
 		}
-		if has(PostEdits) {
+		if has(postEdits) {
 			at := "/" + k.plural + "/{id}/edit"
 			more["edit"] = object{"method": "POST", "path": at}
 			update("$.paths", object{at: object{"post": object{"requestBody": object{"content": object{media: object{}}}, "responses": object{}}}})
 		}
-		if has(SoftDelete) {
+		if has(softDelete) {
 			more["gone"] = object{"at": "state_of_life", "values": []string{"deleted"}}
 			properties, _ := more["properties"].(object)
 			if properties == nil {
@@ -146,7 +146,7 @@ func HabitsOverlay(habits []string) []byte {
 			}
 			properties["state_of_life"] = object{"ignored": true}
 		}
-		if has(FormBodies) {
+		if has(formBodies) {
 			content := "$.paths['/" + k.plural + "'].post.requestBody.content"
 			remove(content + "['application/json']")
 			update(content, object{media: object{}})
@@ -191,7 +191,7 @@ func (h *habitual) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h.next.ServeHTTP(w, r)
 		return
 	}
-	if h.has[KeyInQuery] && r.URL.Query().Get("api_key") != HabitsKey {
+	if h.has[keyInQuery] && r.URL.Query().Get("api_key") != habitsKey {
 		h.refuse(w, &refusal{status: 401, title: "who are you?", detail: "api_key in the query is missing or wrong"})
 		return
 	}
@@ -208,7 +208,7 @@ func (h *habitual) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var last value.Map // a thing that is to be deleted, as it was
-	if h.has[SoftDelete] && r.Method == http.MethodDelete && len(parts) == 2 {
+	if h.has[softDelete] && r.Method == http.MethodDelete && len(parts) == 2 {
 		inner := r.Clone(r.Context())
 		inner.Method, inner.Body = http.MethodGet, http.NoBody
 		if v, err := value.Parse(h.ask(inner).Body.Bytes()); err == nil {
@@ -230,7 +230,7 @@ func (h *habitual) ask(r *http.Request) *httptest.ResponseRecorder {
 }
 
 func (h *habitual) refuse(w http.ResponseWriter, no *refusal) {
-	if !h.has[PlainRefusals] {
+	if !h.has[plainRefusals] {
 		refuseWith(w, no)
 		return
 	}
@@ -247,17 +247,17 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 	if tag := r.Header.Get("If-Match"); h.has[WeakTags] && tag != "" && tag != "*" {
 		return &refusal{status: 412, title: "changed meanwhile", detail: "a weak tag is never the same"}
 	}
-	if h.has[NoKeys] {
+	if h.has[noKeys] {
 		r.Header.Del("Idempotency-Key")
 	}
 	q := r.URL.Query()
 	q.Del("api_key")
-	if h.has[NoKeys] {
+	if h.has[noKeys] {
 		q.Del("key")
 	}
 	r.URL.RawQuery = q.Encode()
 	edits := r.Method == http.MethodPatch
-	if h.has[PostEdits] {
+	if h.has[postEdits] {
 		if edits {
 			return &refusal{status: 405, title: "not allowed", detail: "edits are sent by POST to /edit"}
 		}
@@ -269,10 +269,10 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 		return nil
 	}
 	want := "application/json"
-	if edits && !h.has[PlainPatch] && !h.has[PostEdits] {
+	if edits && !h.has[plainPatch] && !h.has[postEdits] {
 		want = "application/merge-patch+json"
 	}
-	if h.has[FormBodies] {
+	if h.has[formBodies] {
 		want = "application/x-www-form-urlencoded"
 	}
 	if got := r.Header.Get("Content-Type"); got != want {
@@ -283,7 +283,7 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 		return &refusal{status: 400, title: "not readable", detail: "the body cannot be read"}
 	}
 	var sent any
-	if h.has[FormBodies] {
+	if h.has[formBodies] {
 		form, err := url.ParseQuery(string(body))
 		if err != nil {
 			return &refusal{status: 400, title: "not readable", detail: "the form cannot be read"}
@@ -292,17 +292,17 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 	} else if sent, err = value.Parse(body); err != nil {
 		return &refusal{status: 400, title: "not readable", detail: "the body is no JSON: " + err.Error()}
 	}
-	if h.has[Envelope] {
+	if h.has[envelope] {
 		m, _ := sent.(map[string]any)
 		if len(m) != 1 || m["data"] == nil {
-			if len(m) > 0 || !h.has[FormBodies] { // a form cannot say that there is nothing in data
+			if len(m) > 0 || !h.has[formBodies] { // a form cannot say that there is nothing in data
 				return &refusal{status: 400, title: "not readable", detail: "what is sent stands in data"}
 			}
 			m = value.Map{"data": value.Map{}}
 		}
 		sent = m["data"]
 	}
-	if h.has[FormBodies] {
+	if h.has[formBodies] {
 		m, ok := sent.(map[string]any)
 		if !ok {
 			m = value.Map{}
@@ -426,13 +426,13 @@ func inText(v any) any {
 // shown is a thing as it is shown.
 func (h *habitual) shown(m value.Map, deleted bool) value.Map {
 	out := value.CloneMap(m)
-	if h.has[NumberTexts] {
+	if h.has[numberTexts] {
 		inText(map[string]any(out))
 	}
 	if h.has[NoTags] || h.has[WeakTags] {
 		delete(out, "revision")
 	}
-	if h.has[SoftDelete] {
+	if h.has[softDelete] {
 		out["state_of_life"] = map[bool]string{true: "deleted", false: "alive"}[deleted]
 	}
 	return out
@@ -442,7 +442,7 @@ func (h *habitual) shown(m value.Map, deleted bool) value.Map {
 func (h *habitual) list(w http.ResponseWriter, r *http.Request, k *kind) {
 	q := r.URL.Query()
 	offset, limit := 0, pageSize
-	if h.has[OffsetPages] {
+	if h.has[offsetPages] {
 		offset, _ = strconv.Atoi(q.Get("offset"))
 		if n, err := strconv.Atoi(q.Get("limit")); err == nil && n > 0 {
 			limit = n
@@ -471,21 +471,21 @@ func (h *habitual) list(w http.ResponseWriter, r *http.Request, k *kind) {
 		}
 		items = append(items, list...)
 		link = strings.TrimSuffix(strings.TrimPrefix(a.Header().Get("Link"), "<"), `>; rel="next"`)
-		if at = ""; h.has[OffsetPages] {
+		if at = ""; h.has[offsetPages] {
 			at = link
 		}
 	}
 	for i := range items {
 		items[i] = h.shown(items[i].(map[string]any), false)
 	}
-	if h.has[SoftDelete] && q.Get("after") == "" && q.Get("name") == "" && q.Get("key") == "" {
+	if h.has[softDelete] && q.Get("after") == "" && q.Get("name") == "" && q.Get("key") == "" {
 		h.mu.Lock()
 		for _, id := range value.Keys(h.deleted[k.plural]) {
 			items = append(items, h.shown(h.deleted[k.plural][id], true))
 		}
 		h.mu.Unlock()
 	}
-	if h.has[OffsetPages] {
+	if h.has[offsetPages] {
 		link = ""
 		items = items[min(offset, len(items)):min(offset+limit, len(items))]
 	}
@@ -504,7 +504,7 @@ func (h *habitual) list(w http.ResponseWriter, r *http.Request, k *kind) {
 			items[i] = short
 		}
 	}
-	if h.has[EndlessNext] && link == "" {
+	if h.has[endlessNext] && link == "" {
 		q := r.URL.Query()
 		q.Set("after", "999999999")
 		link = r.URL.Path + "?" + q.Encode()
@@ -516,7 +516,7 @@ func (h *habitual) list(w http.ResponseWriter, r *http.Request, k *kind) {
 }
 
 func (h *habitual) send(w http.ResponseWriter, status int, v any) {
-	if h.has[Envelope] {
+	if h.has[envelope] {
 		v = value.Map{"data": v}
 	}
 	w.Header().Set("Content-Type", "application/json")
@@ -541,7 +541,7 @@ func (h *habitual) answer(w http.ResponseWriter, r *http.Request, k *kind, parts
 	case a.Code == http.StatusNotFound && r.Method == http.MethodGet && len(parts) == 2 && h.softly(k, parts[1]) != nil:
 		h.send(w, http.StatusOK, h.shown(h.softly(k, parts[1]), true))
 	case a.Code >= 400:
-		if h.has[PlainRefusals] && isObject && err == nil {
+		if h.has[plainRefusals] && isObject && err == nil {
 			detail, _ := m["detail"].(string)
 			h.refuse(w, &refusal{status: a.Code, detail: detail})
 			return
@@ -549,16 +549,16 @@ func (h *habitual) answer(w http.ResponseWriter, r *http.Request, k *kind, parts
 		w.WriteHeader(a.Code)
 		_, _ = w.Write(a.Body.Bytes())
 	case r.Method == http.MethodDelete:
-		if h.has[QuietDelete] {
+		if h.has[quietDelete] {
 			w.Header().Del("Location")
 			w.WriteHeader(http.StatusAccepted)
 			return
 		}
 		w.WriteHeader(a.Code)
-	case h.has[EmptyAnswers] && isObject && r.Method == http.MethodPost:
+	case h.has[emptyAnswers] && isObject && r.Method == http.MethodPost:
 		w.Header().Set("Location", "/"+k.plural+"/"+fmt.Sprint(m["id"]))
 		w.WriteHeader(a.Code)
-	case h.has[EmptyAnswers] && isObject && r.Method == http.MethodPatch:
+	case h.has[emptyAnswers] && isObject && r.Method == http.MethodPatch:
 		w.WriteHeader(http.StatusNoContent)
 	case isObject && err == nil:
 		h.send(w, a.Code, h.shown(m, false))

@@ -121,15 +121,15 @@ type Settings struct {
 	Options                    // for an embedded one
 }
 
-// DefaultPath is where an embedded Medina keeps its things, below the estate.
-const DefaultPath = ".kasbah/medina.db"
+// defaultPath is where an embedded Medina keeps its things, below the estate.
+const defaultPath = ".kasbah/medina.db"
 
 var settingNames = []string{"kind", "api", "token", "ca", "path", "pace", "quota", "rate", "habits"}
 
 // ReadSettings reads the keys of kasbah.toml but the token; paths are relative to
 // dir.
 func ReadSettings(m value.Map, dir string) (Settings, error) {
-	s := Settings{API: "embedded", Options: Options{Path: filepath.Join(dir, DefaultPath), Pace: 0.05}}
+	s := Settings{API: "embedded", Options: Options{Path: filepath.Join(dir, defaultPath), Pace: 0.05}}
 	for _, k := range value.Keys(m) {
 		v := m[k]
 		var ok bool
@@ -238,9 +238,9 @@ func (s Settings) Driver(from string) (driver.Driver, error) {
 		if err := CheckHabits(s.Habits); err != nil {
 			return nil, err
 		}
-		o.Overlays = [][]byte{HabitsOverlay(s.Habits)}
-		if slices.Contains(s.Habits, KeyInQuery) {
-			o.Settings = map[string]string{"api_key": HabitsKey}
+		o.Overlays = [][]byte{habitsOverlay(s.Habits)}
+		if slices.Contains(s.Habits, keyInQuery) {
+			o.Settings = map[string]string{"api_key": habitsKey}
 		}
 	}
 	return openapi.New(openapi.Options{Document: Document(), Overlays: o.Overlays, Settings: o.Settings, Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})

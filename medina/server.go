@@ -68,7 +68,7 @@ func Open(o Options) (*Server, error) {
 	if len(o.Habits) > 0 {
 		r.Get("/overlay.json", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/json")
-			w.Write(HabitsOverlay(o.Habits))
+			w.Write(habitsOverlay(o.Habits))
 		})
 	}
 	r.Get("/events", s.handle(s.events))

@@ -81,9 +81,9 @@ func (o *Out) numbers(rows [][]string) {
 		}
 	}
 	for n, r := range rows {
-		line := Pad(r[0], widths[0])
+		line := pad(r[0], widths[0])
 		for i, c := range r[1:] {
-			line += "  " + Pad("", widths[i+1]-width(c)) + c
+			line += "  " + pad("", widths[i+1]-width(c)) + c
 		}
 		if n == 0 {
 			line = o.Paint(Grey, line)

@@ -56,7 +56,7 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 			o.Printf("    copy  %s\n", Wrap(Clean(s), o.Width-10, "          "))
 		}
 		for _, c := range r.Calls {
-			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, Pad(c.Action+" ", 6)), Clean(c.Address), c.Call, c.Outcome)
+			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, pad(c.Action+" ", 6)), Clean(c.Address), c.Call, c.Outcome)
 			if c.Seconds > 0 {
 				line += fmt.Sprintf(" in %.1f s", c.Seconds)
 			}

@@ -29,15 +29,15 @@ type Colour string
 
 const (
 	Blue      Colour = "#0072B2"
-	Orange    Colour = "#E69F00"
-	Purple    Colour = "#CC79A7"
-	Vermilion Colour = "#D55E00"
-	Green     Colour = "#009E73"
+	orange    Colour = "#E69F00"
+	purple    Colour = "#CC79A7"
+	vermilion Colour = "#D55E00"
+	green     Colour = "#009E73"
 	Grey      Colour = "#808080"
 )
 
 // actionColours colours the action words.
-var actionColours = map[string]Colour{"new": Blue, "edit": Orange, "swap": Purple, "drop": Vermilion, "adopt": Green}
+var actionColours = map[string]Colour{"new": Blue, "edit": orange, "swap": purple, "drop": vermilion, "adopt": green}
 
 // Action colours an action's word.
 func (o *Out) Action(word, text string) string {
@@ -79,8 +79,8 @@ func Clean(s string) string {
 	}, s)
 }
 
-// Pad fills a text up to some columns.
-func Pad(s string, columns int) string {
+// pad fills a text up to some columns.
+func pad(s string, columns int) string {
 	if w := runewidth.StringWidth(s); w < columns {
 		return s + strings.Repeat(" ", columns-w)
 	}
@@ -162,7 +162,7 @@ func (o *Out) table(rows [][]string, paint func(row, column int, cell string) st
 		for i, c := range r {
 			cell := c
 			if i < len(r)-1 {
-				cell = Pad(c, widths[i]) + "  "
+				cell = pad(c, widths[i]) + "  "
 			} else {
 				cell = last(c, max(12, left), o.Width-left)
 			}

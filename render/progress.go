@@ -23,7 +23,7 @@ func (o *Out) Event(e enact.Event) {
 var halfWords = map[string]string{"make": "the new one", "remove": "the old one", "edit": "in place", "let go": "let go first"}
 
 func (o *Out) eventLine(e enact.Event) string {
-	what := o.Action(string(e.Action), Pad(string(e.Action)+" ", 6)) + Clean(e.Address)
+	what := o.Action(string(e.Action), pad(string(e.Action)+" ", 6)) + Clean(e.Address)
 	if e.Undo {
 		what = o.Paint(Grey, "back  ") + what
 	}
@@ -39,7 +39,7 @@ func (o *Out) eventLine(e enact.Event) string {
 	case enact.EventSkipped:
 		return what + "  turned out to be the same"
 	case enact.EventFailed:
-		return o.Paint(Vermilion, "failed") + "  " + what
+		return o.Paint(vermilion, "failed") + "  " + what
 	case enact.EventRetry:
 		return fmt.Sprintf("again %s  %s", what, Clean(e.Err.Error()))
 	}

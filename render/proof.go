@@ -22,7 +22,7 @@ type ProofCheck struct {
 
 // ProofCheck writes one part of the suite and what became of it.
 func (o *Out) ProofCheck(c ProofCheck) {
-	colour := map[string]Colour{"passed": Green, "failed": Vermilion}[c.Outcome]
+	colour := map[string]Colour{"passed": green, "failed": vermilion}[c.Outcome]
 	if colour == "" {
 		colour = Grey
 	}

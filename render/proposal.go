@@ -231,7 +231,7 @@ func (g *group) common() {
 
 func (o *Out) group(g group, words int) {
 	first := g.actions[0]
-	word := Pad(string(first.Kind)+" ", words)
+	word := pad(string(first.Kind)+" ", words)
 	o.Printf("%s%d %s%s\n", o.Action(string(first.Kind), word), len(g.actions), first.Type, because(first))
 	var names []string
 	for _, a := range g.actions[:min(3, len(g.actions))] {
@@ -267,9 +267,9 @@ func (o *Out) action(a *propose.Action, words, column int) {
 	why := Clean(because(a))
 	head, pos := Clean(a.Address), a.Position.Short()
 	if why != "" && words+max(width(head), column)+width(why)+2+width(pos) <= o.Width {
-		head, why = Pad(head, column)+why, ""
+		head, why = pad(head, column)+why, ""
 	}
-	line := o.Action(string(a.Kind), Pad(string(a.Kind)+" ", words)) + head
+	line := o.Action(string(a.Kind), pad(string(a.Kind)+" ", words)) + head
 	space := o.Width - words - width(head) - width(pos)
 	switch {
 	case pos == "":
@@ -298,7 +298,7 @@ func (o *Out) changes(ward, kind string, list []propose.Change) {
 		}
 	}
 	for _, c := range list {
-		line := Pad(Clean(c.Path), name) + "  "
+		line := pad(Clean(c.Path), name) + "  "
 		now := shownIn(ward, c.WillBe.V, c.Secret)
 		was := ""
 		if c.Was.V != nil || kind != "new" {
@@ -331,7 +331,7 @@ func (o *Out) changes(ward, kind string, list []propose.Change) {
 			o.Printf("        %s%s%s\n        %s%s\n", line, Fit(now, room-width(mark)), mark, strings.Repeat(" ", width(line)), o.Paint(Grey, Fit(was, room)))
 			continue
 		}
-		o.Printf("        %s%s  %s%s\n", line, Pad(now, will), o.Paint(Grey, Fit(was, room-will-2)), mark)
+		o.Printf("        %s%s  %s%s\n", line, pad(now, will), o.Paint(Grey, Fit(was, room-will-2)), mark)
 	}
 }
 
@@ -427,7 +427,7 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}
 	for _, b := range p.Blocked {
-		o.Printf("%s\n", o.Paint(Vermilion, Wrap(fmt.Sprintf("Refused: %s.", Clean(b.Sentence())), o.Width-2, "  ")))
+		o.Printf("%s\n", o.Paint(vermilion, Wrap(fmt.Sprintf("Refused: %s.", Clean(b.Sentence())), o.Width-2, "  ")))
 	}
 }
 
@@ -471,7 +471,7 @@ func (o *Out) few(head string, addresses []string) {
 		_, short := value.SplitWard(a)
 		names = append(names, Clean(short))
 	}
-	o.Printf("%s\n", o.Paint(Vermilion, Wrap(head+strings.Join(names, ", ")+".", o.Width-2, "  ")))
+	o.Printf("%s\n", o.Paint(vermilion, Wrap(head+strings.Join(names, ", ")+".", o.Width-2, "  ")))
 }
 
 // forecastText says how long a proposal takes, and along which chain.

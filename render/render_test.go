@@ -192,7 +192,7 @@ func TestWrapAndFit(t *testing.T) {
 	require.Equal(t, "灯台 a\nb", Wrap("灯台 a b", 6, ""), "wide characters count twice")
 	require.Equal(t, "then\n  `kasbah check`\n  `now and long\n  then`", Wrap("then `kasbah check` `now and long then`", 15, "  "), "a command stays whole where it fits")
 	require.Equal(t, "long…", Fit("longer", 5))
-	require.Equal(t, "灯台  ", Pad("灯台", 6))
+	require.Equal(t, "灯台  ", pad("灯台", 6))
 }
 
 // TestVisible: of all characters that show nothing or change how others are shown, only

@@ -21,7 +21,7 @@ func RunMarkdown(d *enact.Result) []byte {
 		b.WriteString("Nothing to do.\n")
 		return b.Bytes()
 	}
-	fmt.Fprintf(&b, "- %s. Run %s, %s.\n", CountsLine(d.Counts), ledger.ShortRun(d.Run), About(d.Seconds))
+	fmt.Fprintf(&b, "- %s. Run %s, %s.\n", countsLine(d.Counts), ledger.ShortRun(d.Run), About(d.Seconds))
 	if d.Reason != "" {
 		fmt.Fprintf(&b, "- Why: %s\n", markdownText(d.Reason))
 	}
@@ -61,7 +61,7 @@ func RunMarkdown(d *enact.Result) []byte {
 
 // Run writes how a run ended.
 func (o *Out) Run(r *enact.Result) {
-	line := CountsLine(r.Counts)
+	line := countsLine(r.Counts)
 	if r.Resumed > 0 {
 		line += fmt.Sprintf(" (%d of them before)", r.Resumed)
 	}
@@ -96,8 +96,8 @@ func (o *Out) undone(r *enact.Result) {
 	}
 }
 
-// CountsLine is `37 done, 1 failed, 362 not begun`.
-func CountsLine(c enact.Counts) string {
+// countsLine is `37 done, 1 failed, 362 not begun`.
+func countsLine(c enact.Counts) string {
 	line := fmt.Sprintf("%d done", c.Done)
 	for _, x := range []struct {
 		n    int

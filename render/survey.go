@@ -8,7 +8,7 @@ import (
 	"kasbah/core/survey"
 )
 
-var verdictColours = map[survey.Verdict]Colour{survey.Differs: Orange, survey.Gone: Vermilion, survey.Unchecked: Grey}
+var verdictColours = map[survey.Verdict]Colour{survey.Differs: orange, survey.Gone: vermilion, survey.Unchecked: Grey}
 
 // Survey writes a survey for people: what drifted, then the counts.
 func (o *Out) Survey(r *survey.Report, full bool) {
@@ -27,7 +27,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 			continue
 		}
 		told = true
-		word := Pad(string(res.Verdict), 11)
+		word := pad(string(res.Verdict), 11)
 		if c, ok := verdictColours[res.Verdict]; ok {
 			word = o.Paint(c, word)
 		}
@@ -38,7 +38,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 		if res.By != "" {
 			tail += "  " + by(res.By, res.At)
 		}
-		o.Printf("%s%s  %s\n", word, Pad(Clean(res.Ward+":"+res.Address), column), Clean(tail))
+		o.Printf("%s%s  %s\n", word, pad(Clean(res.Ward+":"+res.Address), column), Clean(tail))
 		for _, d := range res.Differences {
 			line := fmt.Sprintf("             %s  expected %s, found %s", Clean(d.Path), shown(d.Expected.V, false), shown(d.Found.V, false))
 			if d.By != "" {
@@ -50,7 +50,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 			o.Printf("             %s\n", o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (nobody declared it)"))
 		}
 		if len(res.Security) > 0 {
-			o.Printf("             %s\n", o.Paint(Orange, "touches security: "+Clean(strings.Join(res.Security, ", "))))
+			o.Printf("             %s\n", o.Paint(orange, "touches security: "+Clean(strings.Join(res.Security, ", "))))
 		}
 	}
 	if told {

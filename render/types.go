@@ -316,7 +316,7 @@ func (x *exampleWriter) declaration(t *schema.Type, head string, wanted func(*sc
 			others = append(others, fmt.Sprintf("%q: %s", a.Name, v))
 			continue
 		}
-		fmt.Fprintf(&x.b, "    %s = %s,%s\n", Pad(a.Name, column), v, comment)
+		fmt.Fprintf(&x.b, "    %s = %s,%s\n", pad(a.Name, column), v, comment)
 	}
 	if len(others) > 0 {
 		fmt.Fprintf(&x.b, "    **{%s},\n", strings.Join(others, ", "))

@@ -97,6 +97,6 @@ func (o *Out) origin(origin *declare.Origin) {
 	walk(origin, 0)
 	for _, r := range rows {
 		room := o.Width - wide - 2
-		o.Printf("%s\n", strings.TrimRight(Pad(Fit(r.text, room), room)+"  "+o.Paint(Grey, r.at), " "))
+		o.Printf("%s\n", strings.TrimRight(pad(Fit(r.text, room), room)+"  "+o.Paint(Grey, r.at), " "))
 	}
 }

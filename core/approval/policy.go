@@ -26,16 +26,16 @@ import (
 type Policy struct {
 	Signatures int               `json:"signatures"`
 	Keys       map[string]string `json:"keys"`          // who -> public key, as Public reads it
-	For        []string          `json:"for,omitempty"` // some of Reasons; every change when empty
+	For        []string          `json:"for,omitempty"` // some of reasons; every change when empty
 	Valid      string            `json:"valid"`         // how long after its making a proposal may be begun, as time.ParseDuration reads it
 }
 
-// Reasons are what a policy can ask for signatures for, apart from every
+// reasons are what a policy can ask for signatures for, apart from every
 // change: actions, and what they touch.
-var Reasons = []string{"new", "edit", "swap", "drop", "adopt", "release", "rename", "data", "security"}
+var reasons = []string{"new", "edit", "swap", "drop", "adopt", "release", "rename", "data", "security"}
 
-// DefaultValid is how long a proposal may wait when the policy does not say.
-const DefaultValid = 72 * time.Hour
+// defaultValid is how long a proposal may wait when the policy does not say.
+const defaultValid = 72 * time.Hour
 
 // KeyError is what is wrong with one key of [approval].
 type KeyError struct {
@@ -53,7 +53,7 @@ func Read(m value.Map) (*Policy, error) {
 	if len(m) == 0 {
 		return nil, nil
 	}
-	p := &Policy{Signatures: 1, Keys: map[string]string{}, Valid: short(DefaultValid)}
+	p := &Policy{Signatures: 1, Keys: map[string]string{}, Valid: short(defaultValid)}
 	var errs []error
 	wrong := func(key, hint, format string, args ...any) {
 		errs = append(errs, &KeyError{key, fmt.Sprintf(format, args...), hint})
@@ -76,8 +76,8 @@ func Read(m value.Map) (*Policy, error) {
 			if k == "for" {
 				for _, x := range v {
 					s, _ := x.(string)
-					if !slices.Contains(Reasons, s) {
-						wrong("for", nearest.Hint(s, Reasons), "for: %s is none of %s", value.Plain(x), strings.Join(Reasons, ", "))
+					if !slices.Contains(reasons, s) {
+						wrong("for", nearest.Hint(s, reasons), "for: %s is none of %s", value.Plain(x), strings.Join(reasons, ", "))
 					}
 					p.For = append(p.For, s)
 				}
@@ -136,7 +136,7 @@ func (p *Policy) Digest() string {
 }
 
 // Asks lists why a proposal needs signatures, given what it does and touches:
-// some of Reasons. It is empty when it needs none.
+// some of reasons. It is empty when it needs none.
 func (p *Policy) Asks(does map[string]bool) []string {
 	if p == nil {
 		return nil
@@ -162,7 +162,7 @@ func (p *Policy) Asks(does map[string]bool) []string {
 func (p *Policy) Ends(made time.Time) time.Time {
 	d, err := time.ParseDuration(p.Valid)
 	if err != nil {
-		d = DefaultValid
+		d = defaultValid
 	}
 	return made.Add(d)
 }

@@ -13,15 +13,15 @@ import (
 	"kasbah/core/value"
 )
 
-// PayloadType is that of a proposal in an envelope.
-const PayloadType = "application/vnd.kasbah.proposal+json"
+// payloadType is that of a proposal in an envelope.
+const payloadType = "application/vnd.kasbah.proposal+json"
 
 // Envelope is a proposal as bytes, with its signatures.
 type Envelope struct{ dsse.Envelope }
 
 // Wrap puts a proposal's bytes into an envelope without signatures.
 func Wrap(payload []byte) *Envelope {
-	return &Envelope{dsse.Envelope{PayloadType: PayloadType, Payload: base64.StdEncoding.EncodeToString(payload), Signatures: []dsse.Signature{}}}
+	return &Envelope{dsse.Envelope{PayloadType: payloadType, Payload: base64.StdEncoding.EncodeToString(payload), Signatures: []dsse.Signature{}}}
 }
 
 // Open reads an envelope. ok is false when body is no envelope at all. What
@@ -35,7 +35,7 @@ func Open(body []byte) (e *Envelope, payload []byte, ok bool, err error) {
 	if err := json.Unmarshal(body, &e.Envelope); err != nil {
 		return nil, nil, true, err
 	}
-	if e.PayloadType != PayloadType {
+	if e.PayloadType != payloadType {
 		return nil, nil, true, fmt.Errorf("it holds %s, not a proposal", e.PayloadType)
 	}
 	var exact struct{ Signatures []map[string]string }
@@ -85,7 +85,7 @@ func (e *Envelope) Sign(s ssh.Signer) (added bool, err error) {
 			return false, nil
 		}
 	}
-	sig, err := Sign(s, PayloadType, payload)
+	sig, err := Sign(s, payloadType, payload)
 	if err != nil {
 		return false, err
 	}
@@ -128,7 +128,7 @@ func Verify(k ssh.PublicKey, typ string, payload, sig []byte) bool {
 
 func verified(k ssh.PublicKey, sig string, payload []byte) bool {
 	b, err := base64.StdEncoding.Strict().DecodeString(sig)
-	return err == nil && Verify(k, PayloadType, payload, b)
+	return err == nil && Verify(k, payloadType, payload, b)
 }
 
 // SignedWith reports whether a public key has signed what is in the envelope.

@@ -51,7 +51,7 @@ type Options struct {
 	Parallel   int
 	IfOneFails IfOneFails
 	Timeout    time.Duration
-	Shows      time.Duration // how long what was made may take until it is seen; 0 for DefaultShows, below 0 for no time
+	Shows      time.Duration // how long what was made may take until it is seen; 0 for defaultShows, below 0 for no time
 	Wait       ledger.WaitOptions
 	Locks      *Locks             // the locks, when they were taken before
 	Envelope   *approval.Envelope // of the file that the proposal is from; nil when it was made just now

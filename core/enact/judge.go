@@ -219,8 +219,8 @@ func (e *executor) state(ward string) (*ledger.State, error) {
 	return e.outside.state(ward)
 }
 
-// ErrOvertaken is returned where somebody else has changed a thing since it was seen.
-var ErrOvertaken = errors.New("somebody else changed it meanwhile")
+// errOvertaken is returned where somebody else has changed a thing since it was seen.
+var errOvertaken = errors.New("somebody else changed it meanwhile")
 
 // overtaken says what was changed.
 func overtaken(path, format string, args ...any) error {
@@ -231,4 +231,4 @@ type overtakenError struct{ said *driver.Error }
 
 func (e *overtakenError) Error() string { return e.said.Error() }
 
-func (e *overtakenError) Unwrap() []error { return []error{ErrOvertaken, e.said} }
+func (e *overtakenError) Unwrap() []error { return []error{errOvertaken, e.said} }

@@ -12,9 +12,9 @@ import (
 	"kasbah/core/value"
 )
 
-// DefaultShows is how long something that a call made may take until a list or a
+// defaultShows is how long something that a call made may take until a list or a
 // look-up shows it.
-const DefaultShows = 10 * time.Second
+const defaultShows = 10 * time.Second
 
 // resolveWithin is how long it may take to find out what became of a call whose own
 // time is up.
@@ -64,7 +64,7 @@ func (e *executor) asksAgain(c *call, err error) bool {
 func (e *executor) shows() time.Duration {
 	switch {
 	case e.o.Shows == 0:
-		return DefaultShows
+		return defaultShows
 	case e.o.Shows < 0:
 		return 0
 	}

@@ -74,7 +74,7 @@ func (r *Result) MayGoOn(kept bool) bool {
 		var said *driver.Error
 		switch {
 		case a.Err == nil, errors.Is(a.Err, errUntold):
-		case errors.Is(a.Err, ErrOvertaken):
+		case errors.Is(a.Err, errOvertaken):
 			if !kept {
 				return true
 			}

@@ -73,8 +73,8 @@ type Limits struct {
 	WardValues int // resources one ward may declare
 }
 
-// DefaultLimits are those that hold unless [limits] says otherwise.
-func DefaultLimits() Limits {
+// defaultLimits are those that hold unless [limits] says otherwise.
+func defaultLimits() Limits {
 	return Limits{
 		FileBytes: 1 << 20, Levels: 100, TextBytes: 64 << 20, Range: 10_000_000,
 		Steps: 100_000_000, Seconds: 60, HeapBytes: 2 << 30, WardValues: 2_000_000,
@@ -318,7 +318,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 
 func (r *reader) estate(raw map[string]any) *Estate {
 	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits", "approval")
-	e := &Estate{Names: DefaultNames, Limits: DefaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
+	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
 	if v, ok := raw["renamed_from"]; ok {
 		e.former = r.name("renamed_from", v)

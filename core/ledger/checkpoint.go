@@ -15,8 +15,8 @@ import (
 	"kasbah/core/store"
 )
 
-// CheckpointFormat is the format of a checkpoint.
-const CheckpointFormat = "kasbah.checkpoint/1"
+// checkpointFormat is the format of a checkpoint.
+const checkpointFormat = "kasbah.checkpoint/1"
 
 const (
 	checkpointEntries = 1000
@@ -38,7 +38,7 @@ type checkpointHeader struct {
 	Latest    *RunSummary         `json:"latest,omitempty"`
 	Approval  *approval.Policy    `json:"approval,omitempty"`
 	Readers   *Readers            `json:"readers,omitempty"`
-	Former    []Generation        `json:"former,omitempty"`
+	Former    []generation        `json:"former,omitempty"`
 	Writers   *Writers            `json:"writers,omitempty"`
 	Pruned    []Pruned            `json:"pruned,omitempty"`
 	Key       *RunKey             `json:"key,omitempty"` // that signs the checkpoint
@@ -50,7 +50,7 @@ type checkpointHeader struct {
 }
 
 func (c *codec) encodeCheckpoint(s *State, run string, key *RunKey) ([]byte, error) {
-	h := checkpointHeader{Format: CheckpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run, Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
+	h := checkpointHeader{Format: checkpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run, Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -93,7 +93,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte, check func(*checkpointH
 	if err := json.Unmarshal(body[:nl], &h); err != nil {
 		return nil, fmt.Errorf("its header: %w", err)
 	}
-	if h.Format != CheckpointFormat || h.Seq != seq {
+	if h.Format != checkpointFormat || h.Seq != seq {
 		return nil, fmt.Errorf("it is of format %q and entry %d", h.Format, h.Seq)
 	}
 	if err := check(&h); err != nil {

@@ -11,8 +11,8 @@ import (
 // log: the entry that brings a new one is the last that the one before proves. So who knows
 // a former key forges nothing behind that entry.
 
-// Generation is a key of the estate that was in force up to an entry.
-type Generation struct {
+// generation is a key of the estate that was in force up to an entry.
+type generation struct {
 	Until  int64       `json:"until"`
 	Estate seal.Estate `json:"estate"`
 }
@@ -21,7 +21,7 @@ type Generation struct {
 type keyring struct {
 	box    *seal.Box
 	now    *seal.Estate // in force behind the newest entry read; nil while nothing is sealed
-	former []Generation // of the newest checkpoint
+	former []generation // of the newest checkpoint
 	known  int64        // up to which entry former and last say it
 	last   *seal.Estate // in force at known
 }
@@ -88,7 +88,7 @@ func (s *State) change(to *Readers, seq int64) {
 	was := s.Readers
 	if len(to.Recipients) == 0 {
 		if s.Readers = nil; was != nil && was.Estate != nil {
-			s.Former = append(s.Former[:len(s.Former):len(s.Former)], Generation{seq, *was.Estate})
+			s.Former = append(s.Former[:len(s.Former):len(s.Former)], generation{seq, *was.Estate})
 		}
 		return
 	}
@@ -98,7 +98,7 @@ func (s *State) change(to *Readers, seq int64) {
 	case now.Estate == nil:
 		now.Estate = was.Estate
 	case !now.Estate.Is(*was.Estate):
-		s.Former = append(s.Former[:len(s.Former):len(s.Former)], Generation{seq, *was.Estate})
+		s.Former = append(s.Former[:len(s.Former):len(s.Former)], generation{seq, *was.Estate})
 	}
 	s.Readers = &now
 }
@@ -118,10 +118,10 @@ func (e *OldKeyError) Error() string {
 	return s
 }
 
-// UnprovenError is returned to one who would reseal a ledger of which nothing is proven.
-type UnprovenError struct{ Ward, Why string }
+// unprovenError is returned to one who would reseal a ledger of which nothing is proven.
+type unprovenError struct{ Ward, Why string }
 
 // Error says why.
-func (e *UnprovenError) Error() string {
+func (e *unprovenError) Error() string {
 	return fmt.Sprintf("the ledger of %s cannot be resealed on this machine: %s, and this machine has not read it in this state before. A reseal confirms whatever is there, also a forgery. Reseal it on a machine that read the ledger before kasbah.toml changed", e.Ward, e.Why)
 }

@@ -151,7 +151,7 @@ func (l *Ledger) Verify(ctx context.Context) (*Verified, error) {
 			return nil, err
 		}
 		if err := same(cp, s); err != nil {
-			return nil, &DamageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
+			return nil, &damageError{l.Ward, fmt.Sprintf("checkpoint %d", n), err}
 		}
 		v.Checkpoints++
 	}

@@ -56,20 +56,20 @@ func New(s store.Store, estate, env, ward string, who Identity) (*Ledger, error)
 
 func (l *Ledger) logKey(seq int64) string { return fmt.Sprintf("%slog/%010d", l.prefix, seq) }
 
-// DamageError says that a stored object is not what was written.
-type DamageError struct {
+// damageError says that a stored object is not what was written.
+type damageError struct {
 	Ward   string
 	Object string // such as "entry 12"
 	Err    error
 }
 
 // Error names the object and what is wrong.
-func (e *DamageError) Error() string {
+func (e *damageError) Error() string {
 	return fmt.Sprintf("the ledger of %s is damaged at %s: %v", e.Ward, e.Object, e.Err)
 }
 
 // Unwrap is what is wrong.
-func (e *DamageError) Unwrap() error { return e.Err }
+func (e *damageError) Unwrap() error { return e.Err }
 
 // Load reads the newest state.
 func (l *Ledger) Load(ctx context.Context) (*State, error) {
@@ -193,7 +193,7 @@ func (l *Ledger) advance(ctx context.Context, s *State, seq int64) error {
 			return err
 		}
 		if err := s.fold(e); err != nil {
-			return &DamageError{l.Ward, fmt.Sprintf("entry %d", e.Seq), err}
+			return &damageError{l.Ward, fmt.Sprintf("entry %d", e.Seq), err}
 		}
 	}
 	return nil

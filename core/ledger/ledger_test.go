@@ -290,7 +290,7 @@ func TestDamage(t *testing.T) {
 					require.NoError(t, bad.PutIfAbsent(ctx, k, b))
 				}
 				_, err := open(t, bad, "reader").Verify(ctx)
-				var d *DamageError
+				var d *damageError
 				require.True(t, errors.As(err, &d), "%s at %d, cut %v: %v", damaged, at, cut, err)
 			}
 		}

@@ -112,7 +112,7 @@ func (l *Ledger) damage(object string, err error) error {
 	if errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, errSealed) || errors.Is(err, errUnsaid) {
 		return fmt.Errorf("%s of the ledger of %s: %w", object, l.Ward, err)
 	}
-	return &DamageError{l.Ward, object, err}
+	return &damageError{l.Ward, object, err}
 }
 
 // NotSealedError is returned for a ledger that is to be sealed and is not yet.
@@ -223,7 +223,7 @@ func (l *Ledger) Reseal(ctx context.Context, o BeginOptions) (bool, error) {
 			return false, err
 		}
 		if s.Readers != nil && to.Estate.Is(*s.Readers.Estate) && l.lessRead(s) {
-			return false, &KeyInForceError{l.Ward}
+			return false, &keyInForceError{l.Ward}
 		}
 	}
 	var by *Writers
@@ -239,9 +239,9 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 	if l.box != nil {
 		switch {
 		case s.Readers == nil && !l.saw(l.inClear, s):
-			return &UnprovenError{l.Ward, "it is in clear"}
+			return &unprovenError{l.Ward, "it is in clear"}
 		case s.Readers != nil && !l.box.InForce(*s.Readers.Estate) && !seen:
-			return &UnprovenError{l.Ward, "a former key of the estate proves it"}
+			return &unprovenError{l.Ward, "a former key of the estate proves it"}
 		}
 	}
 	if len(l.writers) == 0 {
@@ -250,9 +250,9 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 	switch trusted := (&Writers{Keys: l.writers}); {
 	case seen || l.saw(l.inClear, s):
 	case s.Writers == nil:
-		return &UnprovenError{l.Ward, "it is not signed"}
+		return &unprovenError{l.Ward, "it is not signed"}
 	case !trusted.Lists(s.Writers.By):
-		return &UnprovenError{l.Ward, "its writers were last changed by a key that kasbah.toml does not list"}
+		return &unprovenError{l.Ward, "its writers were last changed by a key that kasbah.toml does not list"}
 	}
 	return nil
 }
@@ -262,12 +262,12 @@ func (l *Ledger) lessRead(s *State) bool {
 	return slices.ContainsFunc(s.Readers.Recipients, func(r string) bool { return !slices.Contains(l.box.Recipients, r) })
 }
 
-// KeyInForceError is returned to one who takes a reader away and leaves the estate's key,
+// keyInForceError is returned to one who takes a reader away and leaves the estate's key,
 // which that reader knows.
-type KeyInForceError struct{ Ward string }
+type keyInForceError struct{ Ward string }
 
 // Error says what to do.
-func (e *KeyInForceError) Error() string {
+func (e *keyInForceError) Error() string {
 	return fmt.Sprintf("the ledger of %s: a reader was removed from kasbah.toml, but the estate still has the key that they know, so they could forge entries. Put the reader back, then `kasbah key dismiss NAME`, which also makes a new key", e.Ward)
 }
 

@@ -27,7 +27,7 @@ type State struct {
 	Latest    *RunSummary         // the run that began last, without its calls; nil when none has
 	Approval  *approval.Policy    // in force; nil when nobody must sign
 	Readers   *Readers            // to whom it is sealed; nil when it is not
-	Former    []Generation        // keys of the estate that were in force before, oldest first
+	Former    []generation        // keys of the estate that were in force before, oldest first
 	Writers   *Writers            // who may write it; nil when nothing says so
 	Pruned    []Pruned            // what was blanked, oldest first
 	Moved     string              // where the ledger has gone; "" while it is here

@@ -294,7 +294,7 @@ func (r *Run) allowed(lines []Line) error {
 			continue
 		}
 		if thing, by := r.state.heldTwice(record, without); thing != "" {
-			return &TwiceError{r.l.Ward, record.Address, thing, by}
+			return &twiceError{r.l.Ward, record.Address, thing, by}
 		}
 	}
 	return nil
@@ -312,11 +312,11 @@ func recordOf(l *Line) (r *Record, without string) {
 	return nil, ""
 }
 
-// TwiceError is returned to a writer that would record a thing at a second address.
-type TwiceError struct{ Ward, Address, Thing, By string }
+// twiceError is returned to a writer that would record a thing at a second address.
+type twiceError struct{ Ward, Address, Thing, By string }
 
 // Error names both addresses.
-func (e *TwiceError) Error() string {
+func (e *twiceError) Error() string {
 	return fmt.Sprintf("%s cannot hold %s: the ledger of %s records it as %s", e.Address, e.Thing, e.Ward, e.By)
 }
 

@@ -106,14 +106,14 @@ func (l *Ledger) newSigner(run string, s *State) (*signer, error) {
 		return nil, nil
 	}
 	if l.who.Sign == nil {
-		return nil, &NoWriterError{l.Ward, allowed}
+		return nil, &noWriterError{l.Ward, allowed}
 	}
 	by, err := l.who.Sign(allowed)
 	if err != nil {
 		return nil, fmt.Errorf("the ledger of %s: %w", l.Ward, err)
 	}
 	if by == nil {
-		return nil, &NoWriterError{l.Ward, allowed}
+		return nil, &noWriterError{l.Ward, allowed}
 	}
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -299,14 +299,14 @@ func (e *UnsignedError) Error() string {
 	return s
 }
 
-// NoWriterError is returned to one who has no key that may write a ledger.
-type NoWriterError struct {
+// noWriterError is returned to one who has no key that may write a ledger.
+type noWriterError struct {
 	Ward    string
 	Writers []string
 }
 
 // Error says who may, and what to do.
-func (e *NoWriterError) Error() string {
+func (e *noWriterError) Error() string {
 	var names []string
 	for _, k := range e.Writers {
 		f := strings.Fields(k)
@@ -319,15 +319,15 @@ func (e *NoWriterError) Error() string {
 	return fmt.Sprintf("no key on this machine may write the ledger of %s: [ledger] writers in kasbah.toml names %s. `kasbah key writer` prints yours", e.Ward, strings.Join(names, ", "))
 }
 
-// WritersError is returned to a writer when the writers of kasbah.toml are not those that
+// writersError is returned to a writer when the writers of kasbah.toml are not those that
 // the ledger notes.
-type WritersError struct {
+type writersError struct {
 	Ward           string
 	Missing, Extra []string // in kasbah.toml, against the note
 }
 
 // Error says who, and what to do.
-func (e *WritersError) Error() string {
+func (e *writersError) Error() string {
 	out := "the writers in kasbah.toml are not those that the ledger of " + e.Ward + " notes"
 	for _, k := range e.Missing {
 		out += "; the note has " + fingerprint(k)
@@ -338,12 +338,12 @@ func (e *WritersError) Error() string {
 	return out + ": `kasbah ledger reseal` makes them the ledger's, or take kasbah.toml back"
 }
 
-// writersDiffer is a *WritersError when kasbah.toml and the note differ.
+// writersDiffer is a *writersError when kasbah.toml and the note differ.
 func (l *Ledger) writersDiffer(s *State) error {
 	if s.Writers.equal(l.writers) {
 		return nil
 	}
-	e := &WritersError{Ward: l.Ward}
+	e := &writersError{Ward: l.Ward}
 	if s.Writers != nil {
 		for _, k := range s.Writers.Keys {
 			if !(&Writers{Keys: l.writers}).Lists(k) {

@@ -165,22 +165,22 @@ func (p *Proposal) Seal() ([]byte, error) {
 // before it, closed, is what the digest is of.
 func digestField(digest string) string { return `,"digest":"` + digest + `"}` }
 
-// ErrAltered is returned for a kept proposal that is not as it was kept.
-var ErrAltered = errors.New("it was altered or cut since it was kept")
+// errAltered is returned for a kept proposal that is not as it was kept.
+var errAltered = errors.New("it was altered or cut since it was kept")
 
 // ReadKept reads a proposal as Seal keeps it, in an envelope or without one,
 // and returns its envelope, which then has no signatures.
 func ReadKept(body []byte) (*Proposal, *approval.Envelope, error) {
 	e, payload, signed, err := approval.Open(body)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%w: %w", ErrAltered, err)
+		return nil, nil, fmt.Errorf("%w: %w", errAltered, err)
 	}
 	if !signed {
 		e, payload = approval.Wrap(body), body
 	}
 	var p Proposal
 	if err := json.Unmarshal(payload, &p); err != nil {
-		return nil, nil, fmt.Errorf("%w: %w", ErrAltered, err)
+		return nil, nil, fmt.Errorf("%w: %w", errAltered, err)
 	}
 	var compact bytes.Buffer
 	if err := json.Compact(&compact, payload); err != nil {
@@ -193,7 +193,7 @@ func ReadKept(body []byte) (*Proposal, *approval.Envelope, error) {
 	case p.Digest == "":
 		return nil, nil, errors.New("it has no digest: `kasbah propose -o FILE` keeps proposals")
 	case !ok, p.Digest != fmt.Sprintf("%x", sha256.Sum256(append(rest, '}'))):
-		return nil, nil, ErrAltered
+		return nil, nil, errAltered
 	}
 	return &p, e, p.Check()
 }

@@ -130,7 +130,7 @@ func TestUsedByOthers(t *testing.T) {
 	s := newSea(t, "sea.lamp(\"kept\", kind = \"new\", name = \"n\")\npublish(\"still\", 1)\n", "")
 	s.o.States["shore"] = ledger.NewState(s.record("kept", value.Attributes{"kind": "old", "name": "n"}), s.record("gone", nil))
 	s.o.States["shore"].Published = value.Attributes{"still": int64(1), "old": int64(2)}
-	s.o.Live = Live{"sea.lamp": {"id-kept": ThingOf(driver.Live{ID: "id-kept", Attributes: value.Map{"kind": "old", "name": "n"}}), "id-gone": ThingOf(driver.Live{ID: "id-gone"})}}
+	s.o.Live = Live{"sea.lamp": {"id-kept": thingOf(driver.Live{ID: "id-kept", Attributes: value.Map{"kind": "old", "name": "n"}}), "id-gone": thingOf(driver.Live{ID: "id-gone"})}}
 	require.Empty(t, s.propose().Blocked, "nobody uses it")
 
 	s.outside["signal"] = ledger.NewState(s.record("a", nil, "shore:sea.lamp/gone"), s.record("b", nil, "shore:sea.lamp/gone"), s.record("c", nil, "shore:sea.lamp/kept"),
@@ -165,7 +165,7 @@ func TestFind(t *testing.T) {
 	require.Empty(t, a.Needs)
 	require.Equal(t, []string{"shore:sea.lamp/first"}, find(p, "sea.lamp/late").Needs)
 	require.Len(t, p.Finds, 2)
-	require.Equal(t, []FoundFrom{FromLater, FromLive}, []FoundFrom{p.Finds[0].From, p.Finds[1].From})
+	require.Equal(t, []foundFrom{FromLater, FromLive}, []foundFrom{p.Finds[0].From, p.Finds[1].From})
 	require.True(t, p.Wards[0].Republish, "what was found is recorded")
 
 	s.outside["signal"] = ledger.NewState(&ledger.Record{Address: "sea.lamp/mast", Type: "sea.lamp", ID: "id-7"})
@@ -232,7 +232,7 @@ sea.lamp("later", size = "s", name = first.light)
 	s.o.States["shore"] = ledger.NewState(shrunk, same, gone)
 	s.o.Live = Live{"sea.lamp": {}}
 	for _, r := range []*ledger.Record{shrunk, same, gone} {
-		s.o.Live["sea.lamp"][r.ID] = ThingOf(driver.Live{ID: r.ID, Attributes: value.Map(r.Live)})
+		s.o.Live["sea.lamp"][r.ID] = thingOf(driver.Live{ID: r.ID, Attributes: value.Map(r.Live)})
 	}
 	p := s.propose()
 	var said []string
@@ -265,7 +265,7 @@ func TestCosts(t *testing.T) {
 	s := newSea(t, "a = sea.lamp(\"a\", size = \"l\", level = 4, name = \"a\")\nsea.lamp(\"b\", size = a.light, name = \"b\")\nsea.lamp(\"c\", size = \"s\", name = \"c\")\n", "")
 	c, d := s.record("c", value.Attributes{"size": "s", "name": "c"}), s.record("d", value.Attributes{"size": "l", "level": int64(2)})
 	s.o.States["shore"] = ledger.NewState(c, d)
-	s.o.Live = Live{"sea.lamp": {"id-c": ThingOf(driver.Live{ID: "id-c", Attributes: value.Map(c.Live)}), "id-d": ThingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)})}}
+	s.o.Live = Live{"sea.lamp": {"id-c": thingOf(driver.Live{ID: "id-c", Attributes: value.Map(c.Live)}), "id-d": thingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)})}}
 	p := s.propose()
 	require.Equal(t, &Cost{Was: 0, WillBe: 8, Change: 8}, find(p, "sea.lamp/a").Cost)
 	require.Nil(t, find(p, "sea.lamp/b").Cost, "its size is pending")

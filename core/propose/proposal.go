@@ -117,19 +117,19 @@ type Found struct {
 	Type       string           `json:"type"`    // with its driver
 	Match      value.Attributes `json:"match"`   // what it is found by; may hold pending values
 	ID         string           `json:"id,omitempty"`
-	From       FoundFrom        `json:"from"`
+	From       foundFrom        `json:"from"`
 	Attributes value.Attributes `json:"attributes,omitempty"` // nil when it was not looked up
 	Position   problem.Position `json:"position"`
 }
 
-// FoundFrom says where what is known of a found thing comes from.
-type FoundFrom string
+// foundFrom says where what is known of a found thing comes from.
+type foundFrom string
 
 const (
-	FromLive    FoundFrom = "live"
-	FromLastRun FoundFrom = "last run" // offline: as the last run found it
-	FromLater   FoundFrom = "later"    // what it is found by is known in enact only
-	FromNowhere FoundFrom = "nowhere"  // offline, and no run has looked it up yet
+	FromLive    foundFrom = "live"
+	FromLastRun foundFrom = "last run" // offline: as the last run found it
+	FromLater   foundFrom = "later"    // what it is found by is known in enact only
+	FromNowhere foundFrom = "nowhere"  // offline, and no run has looked it up yet
 )
 
 // Full is the address with its ward.

@@ -6,9 +6,9 @@ import (
 	"time"
 )
 
-// Patience is how long a list may take before it is told how far it is, and how often it is
+// patience is how long a list may take before it is told how far it is, and how often it is
 // told from then on.
-const Patience = 5 * time.Second
+const patience = 5 * time.Second
 
 type readingKey struct{}
 
@@ -31,7 +31,7 @@ func startReading(ctx context.Context, typ string) *reading {
 		return r
 	}
 	go func() {
-		again := time.NewTicker(Patience)
+		again := time.NewTicker(patience)
 		defer again.Stop()
 		for {
 			select {

@@ -104,9 +104,9 @@ func (m *Remembered) Encode() ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// ReadRemembered reads what Encode wrote. Its bytes must come from where nobody else
+// readRemembered reads what Encode wrote. Its bytes must come from where nobody else
 // writes, and be known to be whole.
-func ReadRemembered(body []byte) (*Remembered, error) {
+func readRemembered(body []byte) (*Remembered, error) {
 	m := &Remembered{}
 	if err := gob.NewDecoder(bytes.NewReader(body)).Decode(m); err != nil {
 		return nil, err

@@ -38,7 +38,7 @@ func (f RememberedFile) Read() (*Remembered, error) {
 	if string(head) != rememberedHead(body) {
 		return nil, errors.New("it is damaged, or of another form")
 	}
-	return ReadRemembered(body)
+	return readRemembered(body)
 }
 
 // Write replaces what is remembered, and removes what was of no use for a month, such as

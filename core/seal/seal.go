@@ -33,8 +33,8 @@ import (
 // Magic is how a sealed object begins.
 const Magic = "kasbah.sealed/1\n"
 
-// KeyBytes is the size of an estate's key.
-const KeyBytes = 32
+// keyBytes is the size of an estate's key.
+const keyBytes = 32
 
 // Errors of opening an object. All of them are wrapped with words.
 var (
@@ -53,7 +53,7 @@ type Estate struct {
 
 // NewEstate makes an id and a key.
 func NewEstate() Estate {
-	key := make([]byte, KeyBytes)
+	key := make([]byte, keyBytes)
 	rand.Read(key) // never fails
 	return Estate{ID: strings.ToLower(rand.Text()), Key: key}
 }
@@ -75,12 +75,12 @@ func digest(key []byte) string {
 
 // Holds reports whether an estate is the pinned one, with the key in force.
 func (p Pin) Holds(e Estate) bool {
-	return e.ID == p.ID && len(e.Key) == KeyBytes && hmac.Equal([]byte(digest(e.Key)), []byte(p.Digest))
+	return e.ID == p.ID && len(e.Key) == keyBytes && hmac.Equal([]byte(digest(e.Key)), []byte(p.Digest))
 }
 
 // Held reports whether an estate is the pinned one, with the key in force or a former one.
 func (p Pin) Held(e Estate) bool {
-	return p.Holds(e) || e.ID == p.ID && len(e.Key) == KeyBytes && slices.Contains(p.Former, digest(e.Key))
+	return p.Holds(e) || e.ID == p.ID && len(e.Key) == keyBytes && slices.Contains(p.Former, digest(e.Key))
 }
 
 // Rekeyed is the estate with another key.
@@ -254,7 +254,7 @@ func mac(by Estate, key string, sealed []byte) []byte {
 // Seal encrypts an object that is to stand under a store key to some recipients, and
 // proves it by a key of the estate.
 func Seal(by Estate, key string, plain []byte, to []string) ([]byte, error) {
-	if len(by.Key) != KeyBytes {
+	if len(by.Key) != keyBytes {
 		return nil, errors.New("the estate's key is not known")
 	}
 	sealed, err := Encrypt(plain, to)
@@ -322,7 +322,7 @@ func (b *Box) maybe(o *Opened) bool {
 
 // Prove holds the object against a key of the estate.
 func (o *Opened) Prove(by Estate) error {
-	if len(by.Key) != KeyBytes || !hmac.Equal(mac(by, o.key, o.body), o.mac) {
+	if len(by.Key) != keyBytes || !hmac.Equal(mac(by, o.key, o.body), o.mac) {
 		return ErrForged
 	}
 	return nil

@@ -170,7 +170,7 @@ func Decode(body []byte) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return FromJSON(v)
+	return fromJSON(v)
 }
 
 func decode(body []byte) (any, error) {
@@ -181,13 +181,13 @@ func decode(body []byte) (any, error) {
 	return v, err
 }
 
-// FromJSON turns what encoding/json decoded (with UseNumber) into a value,
+// fromJSON turns what encoding/json decoded (with UseNumber) into a value,
 // restoring pending values.
-func FromJSON(v any) (any, error) {
+func fromJSON(v any) (any, error) {
 	switch v := v.(type) {
 	case []any:
 		for i := range v {
-			e, err := FromJSON(v[i])
+			e, err := fromJSON(v[i])
 			if err != nil {
 				return nil, err
 			}
@@ -200,7 +200,7 @@ func FromJSON(v any) (any, error) {
 		}
 		out := make(Map, len(v))
 		for k, e := range v {
-			e, err := FromJSON(e)
+			e, err := fromJSON(e)
 			if err != nil {
 				return nil, err
 			}

@@ -26,8 +26,8 @@ type Settings struct {
 	Table string // with its schema, perhaps; kasbah_objects when empty
 }
 
-// DefaultTable is the table that is used when none is named.
-const DefaultTable = "kasbah_objects"
+// defaultTable is the table that is used when none is named.
+const defaultTable = "kasbah_objects"
 
 var tableForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([a-z_][a-z0-9_]*\.)?[a-z_][a-z0-9_]*$`) })
 
@@ -52,7 +52,7 @@ var (
 // is made at the first write.
 func Open(s Settings) (*Store, error) {
 	if s.Table == "" {
-		s.Table = DefaultTable
+		s.Table = defaultTable
 	}
 	if !tableForm().MatchString(s.Table) {
 		return nil, fmt.Errorf("%q is no name for a table: small letters, digits and _, with a schema and a dot before it at most", s.Table)
