@@ -27,7 +27,7 @@ type approvalDocument struct {
 func approveCommand() *command {
 	var key string
 	return &command{
-		Name: "approve", Short: "sign a kept proposal, as somebody other than who made it", Args: "FILE",
+		Name: "approve", Short: "sign a kept proposal that another person made", Args: "FILE",
 		Examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519", "kasbah approve change.json -key keeper-2.pem -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&key, "key", "", "the private key, a `file`: Ed25519 or another SSH key")
@@ -35,9 +35,9 @@ func approveCommand() *command {
 		Run: func(ctx context.Context, a *app, args []string) error {
 			switch {
 			case len(args) != 1:
-				return problem.Usage("approve wants one file, which propose -o has kept")
+				return problem.Usage("approve needs one file that propose -o has kept")
 			case key == "":
-				return problem.Usage("approve wants a private key: -key FILE")
+				return problem.Usage("approve needs a private key: -key FILE")
 			}
 			return a.approve(ctx, args[0], key)
 		},
@@ -133,7 +133,7 @@ func (a *app) tellApproval(doc approvalDocument) {
 		out.Printf("It was signed with %s before.\n", doc.Key)
 	}
 	if len(doc.Wards) == 0 {
-		out.Printf("Nobody asks for a signature; kasbah enact %s carries it out.\n", doc.File)
+		out.Printf("No ward asks for a signature; kasbah enact %s carries it out.\n", doc.File)
 		return
 	}
 	ready := true

@@ -156,7 +156,7 @@ func (a *app) global(args []string) ([]string, error) {
 		}
 		if !has {
 			if len(args) < 2 {
-				return nil, problem.Usage("-C wants a folder")
+				return nil, problem.Usage("-C needs a folder")
 			}
 			v, args = args[1], args[1:]
 		}
@@ -193,7 +193,7 @@ func unknownCommand(args []string) error {
 		}
 	}
 	if len(subs) > 0 {
-		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s wants one of: %s", args[0], strings.Join(subs, ", ")), Hint: "`kasbah help` lists all commands"}
+		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s needs one of these: %s", args[0], strings.Join(subs, ", ")), Hint: "`kasbah help` lists all commands"}
 		if len(args) > 1 && !strings.HasPrefix(args[1], "-") {
 			e.Message = fmt.Sprintf("there is no command %q", args[0]+" "+args[1])
 			e.Hint = nearest.Hint(args[1], subs)
@@ -256,10 +256,10 @@ func flagError(fs *flag.FlagSet, err error) error {
 	}
 	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid value "), " for flag -"); ok {
 		name, _, _ := strings.Cut(rest, ":")
-		return problem.Usage("-%s wants %s, not %s", name, wants(fs.Lookup(name)), bad)
+		return problem.Usage("-%s must be %s, not %s", name, wants(fs.Lookup(name)), bad)
 	}
 	if name, ok := strings.CutPrefix(msg, "flag needs an argument: -"); ok {
-		return problem.Usage("-%s wants a value", name)
+		return problem.Usage("-%s needs a value", name)
 	}
 	return problem.Usage("%s", msg)
 }

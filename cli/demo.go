@@ -20,7 +20,7 @@ import (
 func demoCommand() *command {
 	var keepDir string
 	return &command{
-		Name: "demo", Short: "the whole story on Lantern Coast, told step by step",
+		Name: "demo", Short: "see every step on a made-up estate, Lantern Coast",
 		Examples: [2]string{"kasbah demo", "kasbah demo -keep lantern-coast"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&keepDir, "keep", "", "leave the estate in this `folder` to play with")
@@ -70,7 +70,7 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 	s.run(exitDone, "cost", "-env", "trial")
 	s.tell("Enact", "In dependency order, many at a time. Meanwhile a second keeper tries the same, and is refused by the lock.")
 	s.twoAtOnce()
-	s.tell("An edit by hand", "Somebody changes a gauge in the cloud's console, past the code.")
+	s.tell("An edit by hand", "A keeper changes a gauge in the cloud's console, past the code.")
 	s.run(exitDone, "medina", "edit", "machine", "trial-shore-sallow-gauge", "size=large", "tags.owner=harbour", "-as", "keeper-2", "-env", "trial")
 	s.tell("Survey", "Recorded against live: what was edited, by whom and when.")
 	s.run(exitDifferent, "survey", "-env", "trial", "-exit-code")

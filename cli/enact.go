@@ -40,11 +40,11 @@ type enactFlags struct {
 }
 
 func (f *enactFlags) register(fs *flag.FlagSet) {
-	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "`calls` at the same time")
-	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long the cloud may take for one call")
-	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` then: stop (let what is running finish), go-on (do all that does not depend on it) or undo (take back what the run has done)")
-	fs.Var(&f.allow, "allow", "consent to `what`: data (its loss) or security (its change), or both with a comma")
-	fs.StringVar(&f.summary, "o", "", "write what became of everything to this `file`, as JSON")
+	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "how many `calls` to make at the same time")
+	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long one call may take")
+	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` to do when one fails: stop (let running calls finish), go-on (do everything that does not depend on it) or undo (take back what the run did)")
+	fs.Var(&f.allow, "allow", "allow `what` needs consent: data (loss of data), security (changes of security), or both with a comma")
+	fs.StringVar(&f.summary, "o", "", "write the run's result to this `file`, as JSON")
 	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
 	f.registerRehearse(fs)
 	f.registerRun(fs)
@@ -53,8 +53,8 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 // registerRun registers what every run takes that writes to the ledger.
 func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
-	fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
-	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+	fs.DurationVar(&f.wait, "wait", 0, "how long to wait for the lock, such as 10m")
+	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock of a dead run")
 }
 
 func enactCommand() *command {
@@ -116,7 +116,7 @@ var changing = []string{"only", "swap", "offline", "input", "inputs"}
 // asItIs refuses, beside the file of a proposal, whatever would change what it does.
 func (a *app) asItIs(file string, args []string) error {
 	if len(args) > 1 {
-		return problem.Usage("enact takes the file of one proposal, or wards: %s stands beside %s", file, strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
+		return problem.Usage("enact takes the file of one proposal, or wards, not both: %s and %s", file, strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
 	}
 	var wrong []string
 	a.flags.Visit(func(f *flag.Flag) {

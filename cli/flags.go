@@ -45,16 +45,16 @@ type common struct {
 func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
 	if estate {
 		fs.StringVar(&a.env, "env", "", "the `environment`; KASBAH_ENV, or the only one there is")
-		fs.Var(&a.inputs, "input", "an input as `name=value`, or ward:name=value; may be given again")
-		fs.Var(&a.files, "inputs", "a TOML or JSON `file` of inputs; may be given again")
-		fs.Var(&a.with, "with", "a setting as `key=value`, such as ledger.path=…; may be given again")
+		fs.Var(&a.inputs, "input", "an input, as `name=value` or ward:name=value; repeatable")
+		fs.Var(&a.files, "inputs", "a TOML or JSON `file` of inputs; repeatable")
+		fs.Var(&a.with, "with", "a setting, as `key=value`, such as ledger.path=…; repeatable")
 	}
-	fs.BoolVar(&a.json, "json", a.json, "write JSON instead of text")
-	fs.BoolVar(&a.quiet, "quiet", a.quiet, "no progress and no messages")
-	fs.BoolVar(&a.verbose, "verbose", a.verbose, "say more")
+	fs.BoolVar(&a.json, "json", a.json, "write JSON, not text")
+	fs.BoolVar(&a.quiet, "quiet", a.quiet, "show no progress and no messages")
+	fs.BoolVar(&a.verbose, "verbose", a.verbose, "show more detail")
 	fs.StringVar(&a.colour, "colour", a.colour, "colours `when`: auto (at a terminal), always or never; NO_COLOR is heeded")
-	fs.BoolVar(&a.yes, "yes", a.yes, "answer yes to the ordinary question")
-	fs.StringVar(&a.dir, "C", a.dir, "work in this `folder`")
+	fs.BoolVar(&a.yes, "yes", a.yes, "answer yes to the question whether to go on")
+	fs.StringVar(&a.dir, "C", a.dir, "work in this `folder`, not the current one")
 }
 
 // commonNames are the flags of commonFlags, for the help.

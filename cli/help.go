@@ -51,7 +51,7 @@ func (a *app) overview() error {
 		}
 	}
 	out.Sheet(rows)
-	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone in an estate says how it stands. `kasbah demo` tells the whole story in a minute.", a.outWidth, ""))
+	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone in an estate shows its state. `kasbah demo` shows everything in a minute.", a.outWidth, ""))
 	return nil
 }
 

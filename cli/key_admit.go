@@ -17,14 +17,14 @@ import (
 func keyAdmitCommand() *command {
 	var writer bool
 	return &command{
-		Name: "key admit", Short: "let somebody read the ledger, or write it, from its next reseal on", Args: "NAME PUBLIC",
+		Name: "key admit", Short: "let a person read the ledger, or write it, from its next reseal on", Args: "NAME PUBLIC",
 		Examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-2 -writer \"$(cat keeper-2.pub)\""},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&writer, "writer", false, "the key signs what they write; without it, it opens what they read")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 2 {
-				return problem.Usage("key admit wants a name and a public key")
+				return problem.Usage("key admit needs a name and a public key")
 			}
 			name, public := args[0], estate.PublicKey(strings.Join(args[1:], " "))
 			if err := home.CheckName(name); err != nil {

@@ -14,11 +14,11 @@ import (
 
 func keyDismissCommand() *command {
 	return &command{
-		Name: "key dismiss", Short: "take somebody's reading and writing away, from the ledger's next reseal on", Args: "NAME|PUBLIC",
+		Name: "key dismiss", Short: "end a person's reading and writing, from the ledger's next reseal on", Args: "NAME|PUBLIC",
 		Examples: [2]string{"kasbah key dismiss keeper-2", "kasbah key dismiss age1qe…"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
-				return problem.Usage("key dismiss wants a name or a public key")
+				return problem.Usage("key dismiss needs a name or a public key")
 			}
 			who := strings.Join(args, " ")
 			return a.changeKeys(ctx, func(e *estate.Estate, c *session.KeyChange) error {

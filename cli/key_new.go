@@ -6,7 +6,7 @@ import (
 
 func keyNewCommand() *command {
 	return &command{
-		Name: "key new", Short: "make a key that opens what is sealed to it", Args: "",
+		Name: "key new", Short: "make a key for reading sealed ledgers", Args: "",
 		Examples: [2]string{"kasbah key new", "kasbah key new -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

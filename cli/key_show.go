@@ -23,7 +23,7 @@ func keyShowCommand() *command {
 				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(), "public": append([]string{}, mine...)})
 			}
 			if len(mine) == 0 {
-				return fmt.Errorf("there is no key of yours in %s; `kasbah key new` makes one. Your SSH keys in ~/.ssh serve as well", home.IdentitiesFile())
+				return fmt.Errorf("you have no key in %s; `kasbah key new` makes one. The SSH keys in ~/.ssh can be used, too", home.IdentitiesFile())
 			}
 			for _, k := range mine {
 				a.out().Printf("%s\n", k)

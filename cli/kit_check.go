@@ -44,7 +44,7 @@ func kitCheckCommand() *command {
 					}
 				}
 				if tests.Files == 0 {
-					a.say("kit %s has no tests: they stand in its folder tests", k.Name)
+					a.say("kit %s has no tests: they belong in its folder tests", k.Name)
 				}
 				problems = append(problems, wrong...)
 			}

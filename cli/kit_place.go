@@ -23,7 +23,7 @@ import (
 func kitPlaceCommand() *command {
 	var ward, function string
 	return &command{
-		Name: "kit place", Short: "open an instance of a kit: asks for its inputs and writes the ward", Args: "NAME INSTANCE", Estate: true,
+		Name: "kit place", Short: "write an instance of a kit into a ward, asking for its inputs", Args: "NAME INSTANCE", Estate: true,
 		Examples: [2]string{"kasbah kit place beam west -ward shore", "kasbah kit place beam west -ward shore -input lamps=3 -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&ward, "ward", "", "write it into this `ward`, which is made when it is not there; the only one when left out")
@@ -35,7 +35,7 @@ func kitPlaceCommand() *command {
 			for _, s := range a.inputs {
 				name, v, ok := strings.Cut(s, "=")
 				if !ok {
-					return problem.Usage("-input wants name=value, not %q", s)
+					return problem.Usage("-input must be name=value, not %q", s)
 				}
 				given[name] = v
 			}
@@ -57,7 +57,7 @@ type placing struct {
 
 func (pl *placing) run(ctx context.Context, name, function string) error {
 	if !estate.IsName(pl.Name) {
-		return problem.Usage("an instance's name is lower-case letters, digits and -, a letter first, and not %q", pl.Name)
+		return problem.Usage("%q cannot name an instance: use a-z, 0-9 and -, starting with a letter", pl.Name)
 	}
 	if err := pl.open(ctx, name, function); err != nil {
 		return err
@@ -111,7 +111,7 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 		pl.Ward = e.Wards[0]
 	}
 	if !estate.IsName(pl.Ward) {
-		return problem.Usage("%q cannot name a ward: lower-case letters, digits and -, a letter first", pl.Ward)
+		return problem.Usage("%q cannot name a ward: use a-z, 0-9 and -, starting with a letter", pl.Ward)
 	}
 	functions, problems := declare.DescribeKit(ctx, o, pl.Kit)
 	if problems.Wrong() > 0 {

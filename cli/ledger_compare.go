@@ -15,14 +15,14 @@ import (
 func ledgerCompareCommand() *command {
 	var ward string
 	return &command{
-		Name: "ledger compare", Short: "what is recorded differently at two moments, or in two environments", Args: "A [B]", Estate: true,
+		Name: "ledger compare", Short: "compare what is recorded at two moments or in two environments", Args: "A [B]", Estate: true,
 		Examples: [2]string{"kasbah ledger compare 14 -ward shore", "kasbah ledger compare trial live"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&ward, "ward", "", "only this `ward`; needed with entries when there are several")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
-				return problem.Usage("ledger compare wants an entry (then and now), two entries, or two environments")
+				return problem.Usage("ledger compare needs one entry (then and now), two entries, or two environments")
 			}
 			return a.ledgerCompare(ctx, args, ward)
 		},
@@ -65,7 +65,7 @@ func (a *app) ledgerCompare(ctx context.Context, args []string, ward string) err
 	var at [2]int64
 	for i, arg := range args {
 		if at[i], err = strconv.ParseInt(arg, 10, 64); err != nil || at[i] < 1 {
-			return &problem.UsageError{Message: fmt.Sprintf("%q is no entry, and no environment beside another one", arg), Hint: nearest.Hint(arg, e.Environments())}
+			return &problem.UsageError{Message: fmt.Sprintf("%q is neither an entry nor one of two environments", arg), Hint: nearest.Hint(arg, e.Environments())}
 		}
 	}
 	p, err := a.open(ctx, wards)

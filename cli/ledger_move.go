@@ -27,7 +27,7 @@ func ledgerMoveCommand() *command {
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || len(to) == 0 {
-				return problem.Usage("ledger move wants the new [ledger], such as -to store=postgres -to dsn=…")
+				return problem.Usage("ledger move needs the new [ledger], such as -to store=postgres -to dsn=…")
 			}
 			return a.ledgerMove(ctx, to, why)
 		},
@@ -39,7 +39,7 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 	for _, pair := range to {
 		k, v, ok := strings.Cut(pair, "=")
 		if !ok {
-			return problem.Usage("-to wants key=value, not %q", pair)
+			return problem.Usage("-to must be key=value, not %q", pair)
 		}
 		settings[k] = value.Typed(v)
 	}
@@ -51,7 +51,7 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 	var wrong *problem.Problem
 	switch {
 	case settings["store"] == nil:
-		return problem.Usage("-to wants the kind of store as well, such as -to store=postgres")
+		return problem.Usage("-to needs the kind of store as well, such as -to store=postgres")
 	case errors.As(err, &wrong): // it was typed, and stands in no file
 		return &problem.UsageError{Message: "-to: " + wrong.Message, Hint: wrong.Hint}
 	case err != nil:
@@ -71,7 +71,7 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 		return a.document(done)
 	}
 	a.out().Printf("%s of %s copied and proven: %s. The old place is closed.\n", render.Entries(done.Entries), p.Env, strings.Join(done.Wards, ", "))
-	a.out().Printf("Change kasbah.toml now, and everybody's copy of it:\n\n[env.%s.ledger]   # or [ledger], for all environments\n", p.Env)
+	a.out().Printf("Now change kasbah.toml, in every copy of it:\n\n[env.%s.ledger]   # or [ledger], for all environments\n", p.Env)
 	for _, k := range value.Keys(settings) {
 		a.out().Printf("%s = %s\n", k, render.Clean(tomlText(settings[k])))
 	}

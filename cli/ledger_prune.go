@@ -15,10 +15,10 @@ func ledgerPruneCommand() *command {
 	var keep int64
 	var why string
 	return &command{
-		Name: "ledger prune", Short: "take the oldest entries away for good; what is recorded stays", Args: "[WARD…]", Estate: true,
+		Name: "ledger prune", Short: "delete the oldest entries for good; recorded resources stay", Args: "[WARD…]", Estate: true,
 		Examples: [2]string{"kasbah ledger prune -keep 5000", "kasbah ledger prune shore -env trial -keep 0 -yes"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Int64Var(&keep, "keep", 1000, "keep so many of the newest `entries`")
+			fs.Int64Var(&keep, "keep", 1000, "how many of the newest `entries` to keep")
 			fs.StringVar(&why, "why", "", "the `reason`, for the history")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {

@@ -19,14 +19,14 @@ import (
 func ledgerReleaseCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "ledger release", Short: "stop managing resources without touching them in the cloud", Args: "ADDRESS…", Estate: true,
+		Name: "ledger release", Short: "stop managing resources; the cloud keeps them", Args: "ADDRESS…", Estate: true,
 		Examples: [2]string{"kasbah ledger release medina.bucket/charts -why \"another team has it now\"", "kasbah ledger release 'shore:medina.machine/*' -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			f.registerRun(fs)
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
-				return problem.Usage("ledger release wants addresses, or patterns of them")
+				return problem.Usage("ledger release needs addresses, or patterns of them")
 			}
 			return a.ledgerRelease(ctx, args, f)
 		},
@@ -68,6 +68,6 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 	if a.json {
 		return a.document(map[string]any{"format": "kasbah.release/1", "run": o.Run, "released": chosen})
 	}
-	a.out().Printf("%s released. Run %s.\nWhat is still declared would be made anew: take it out of the declarations.\n", render.Count(len(chosen), "resource"), ledger.ShortRun(o.Run))
+	a.out().Printf("%s released. Run %s.\nIf it stays declared, the next run makes it again: remove it from the declarations.\n", render.Count(len(chosen), "resource"), ledger.ShortRun(o.Run))
 	return nil
 }

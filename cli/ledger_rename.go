@@ -72,7 +72,7 @@ func (a *app) ledgerRename(ctx context.Context, from, to string, f enactFlags) e
 		return err
 	}
 	if typ, name := typeIn(toShort); typ != r.Type || name == "" {
-		return problem.Usage("%s is of type %s, and %s is no address of one", short, r.Type, toShort)
+		return problem.Usage("%s is of type %s, and %s is not an address of that type", short, r.Type, toShort)
 	}
 	doc := renameDocument{Format: "kasbah.rename/1", From: value.InWard(ward, short), To: value.InWard(toWard, toShort)}
 	if err := a.consentTo(ctx, fmt.Sprintf("Record %s as %s?", doc.From, doc.To)); err != nil {

@@ -14,7 +14,7 @@ import (
 func ledgerResealCommand() *command {
 	var why string
 	return &command{
-		Name: "ledger reseal", Short: "make the recipients of kasbah.toml those who can read the ledger from now on", Args: "[WARD…]", Estate: true,
+		Name: "ledger reseal", Short: "let the recipients in kasbah.toml, and only them, read the ledger from now on", Args: "[WARD…]", Estate: true,
 		Examples: [2]string{"kasbah ledger reseal -env live -why \"keeper-3 has come\"", "kasbah ledger reseal shore"},
 		Flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the history") },
 		Run: func(ctx context.Context, a *app, args []string) error {

@@ -16,7 +16,7 @@ func ledgerVerifyCommand() *command {
 	var accept int64
 	var why string
 	return &command{
-		Name: "ledger verify", Short: "prove the ledger whole: every entry, hash and checkpoint", Args: "[WARD…]", Estate: true,
+		Name: "ledger verify", Short: "check the ledger: every entry, hash and checkpoint", Args: "[WARD…]", Estate: true,
 		Examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -accept 41 -why \"restored from Monday's backup\""},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Int64Var(&accept, "accept", -1, "note that the ledger was lost or restored and ends at this `entry`; 0 when nothing is left")
@@ -64,7 +64,7 @@ func (a *app) acceptEnd(ctx context.Context, p *session.Session, at int64, why s
 	case len(p.Wards) != 1:
 		return problem.Usage("entries count from 1 in each ward: say which ward's ledger was restored")
 	case why == "":
-		return problem.Usage("-accept wants a reason: -why \"…\"")
+		return problem.Usage("-accept needs a reason: -why \"…\"")
 	}
 	if err := p.Ledgers[p.Wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why}); err != nil {
 		return err

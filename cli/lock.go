@@ -39,7 +39,7 @@ func lockCommand() *command {
 				return a.document(d)
 			}
 			if len(rows) == 1 {
-				a.out().Printf("Nobody holds a lock in %s.\n", p.Env)
+				a.out().Printf("No run holds a lock in %s.\n", p.Env)
 			} else {
 				a.out().Table(rows, a.out().HeadGrey)
 			}

@@ -17,12 +17,12 @@ func lockRecoverCommand() *command {
 	var made listFlag
 	var f enactFlags
 	return &command{
-		Name: "lock recover", Short: "find out about the unfinished calls of a dead run", Args: "RUN", Estate: true,
+		Name: "lock recover", Short: "settle the unfinished calls of a dead run", Args: "RUN", Estate: true,
 		Examples: [2]string{"kasbah lock recover Q5T8ZK4B", "kasbah lock recover Q5T8ZK4B -made medina.machine/gauge=mac-0012"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Var(&made, "made", "what a person knows, as `address=id` or address=none; may be given again")
-			fs.DurationVar(&f.wait, "wait", 0, "wait for the lock, such as 10m")
-			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock from a run that is dead")
+			fs.Var(&made, "made", "what you know of a call, as `address=id` or address=none; repeatable")
+			fs.DurationVar(&f.wait, "wait", 0, "how long to wait for the lock, such as 10m")
+			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock of a dead run")
 		},
 		Takes: exactly(1, "one run"),
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -30,7 +30,7 @@ func lockRecoverCommand() *command {
 			for _, m := range made {
 				address, id, ok := strings.Cut(m, "=")
 				if !ok || id == "" {
-					return problem.Usage("-made wants address=id or address=none, not %q", m)
+					return problem.Usage("-made must be address=id or address=none, not %q", m)
 				}
 				known[address] = id
 			}
@@ -70,7 +70,7 @@ func lockRecoverCommand() *command {
 				return err
 			}
 			for _, full := range r.Recovered {
-				a.out().Printf("%s: found out about\n", full)
+				a.out().Printf("%s: settled\n", full)
 			}
 			fmt.Fprintf(a.buffer, "%s resolved.\n", render.Count(len(r.Recovered), "call"))
 			return nil

@@ -22,13 +22,13 @@ func medinaFaultsCommand() *command {
 	var clear bool
 	var wait time.Duration
 	return medinaCommand(command{
-		Name: "medina faults", Short: "have the simulated cloud fail on demand, to see what becomes of a run", Args: "[KIND]",
+		Name: "medina faults", Short: "make the simulated cloud fail on demand, to see how a run copes", Args: "[KIND]",
 		Examples: [2]string{"kasbah medina faults drop-after -on create -type machine", "kasbah medina faults -clear"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&f.On, "on", "", "only at this `call`: create, edit, copy, delete, read or list")
 			fs.StringVar(&f.Type, "type", "", "only at things of this `type`")
-			fs.IntVar(&f.After, "after", 0, "let so many `calls` pass first")
-			fs.IntVar(&f.Times, "times", 1, "so many `calls` meet it")
+			fs.IntVar(&f.After, "after", 0, "how many `calls` pass first")
+			fs.IntVar(&f.Times, "times", 1, "how many `calls` fail")
 			fs.DurationVar(&wait, "for", time.Second, "how long a delay takes, or a throttled call is put off")
 			fs.BoolVar(&clear, "clear", false, "forget the faults that were asked for before")
 		},

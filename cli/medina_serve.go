@@ -23,7 +23,7 @@ func medinaServeCommand() *command {
 			fs.StringVar(&address, "address", "127.0.0.1:7711", "listen at this `host:port`")
 			fs.StringVar(&o.Path, "path", "", "the database `file`; in an estate its embedded Medina's, else medina.db")
 			fs.Float64Var(&o.Pace, "pace", 0.05, "a `number` from 0 (immediate) to 1 (realistic times)")
-			fs.Float64Var(&o.Rate, "rate", 0, "put requests off beyond so `many` a second; 0 for no bound")
+			fs.Float64Var(&o.Rate, "rate", 0, "the most requests a `second`; 0 for no limit")
 			fs.StringVar(&habits, "habits", "", "behave like other clouds: `names` with commas between them, of "+strings.Join(medina.Habits, ", "))
 			fs.BoolVar(&plain, "plain", false, "without TLS")
 			fs.BoolVar(&open, "open", false, "without tokens: whoever reaches it may do all")

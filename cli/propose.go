@@ -31,10 +31,10 @@ func proposeCommand() *command {
 			f.register(fs)
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
 			fs.StringVar(&keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
-			fs.Var(&readers, "reader", "with -o: this public `key` can read it as well; may be given again")
+			fs.Var(&readers, "reader", "with -o: let this public `key` read it, too; repeatable")
 			f.registerRehearse(fs)
 			fs.BoolVar(&f.Raze, "raze", false, "propose the removal of everything in the wards")
-			fs.BoolVar(&f.Anew, "anew", false, "evaluate the declarations although nothing has moved since the last proposal, which is remembered")
+			fs.BoolVar(&f.Anew, "anew", false, "evaluate the declarations, even if nothing has changed since the last proposal")
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something would change")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -77,15 +77,15 @@ func proposeCommand() *command {
 }
 
 func (f *proposeFlags) register(fs *flag.FlagSet) {
-	fs.Var((*listFlag)(&f.Only), "only", "limit it to addresses that match this `pattern`, and what they need; may be given again")
-	fs.Var((*listFlag)(&f.Swap), "swap", "swap what matches this `pattern` though nothing differs, such as a sick machine; may be given again")
+	fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; repeatable")
+	fs.Var((*listFlag)(&f.Swap), "swap", "make again what matches this `pattern`, though nothing differs, such as a sick machine; repeatable")
 	fs.BoolVar(&f.Offline, "offline", false, "compare with the ledger alone")
 	fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 }
 
 // registerRehearse registers when clouds are asked what they would refuse.
 func (f *proposeFlags) registerRehearse(fs *flag.FlagSet) {
-	fs.StringVar(&f.Rehearse, "rehearse", "auto", "`when` clouds are asked beforehand what they would refuse: auto (those that take all calls in one request), always (those as well that need one for each call), or never")
+	fs.StringVar(&f.Rehearse, "rehearse", "auto", "`when` to ask clouds what they would refuse: auto (those that take all calls in one request), always (also those that need a request for each call), or never")
 }
 
 // check is an error for flags that have no such value.

@@ -8,9 +8,12 @@ import (
 func razeCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "raze", Short: "propose and carry out the removal of everything in the wards", Args: "[WARD…]", Estate: true,
+		Name: "raze", Short: "remove everything in the wards", Args: "[WARD…]", Estate: true,
 		Examples: [2]string{"kasbah raze shore -env trial", "kasbah raze -yes -allow data"},
-		Flags:    func(fs *flag.FlagSet) { f.register(fs); fs.BoolVar(&f.full, "full", false, "tell every action") },
+		Flags: func(fs *flag.FlagSet) {
+			f.register(fs)
+			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
+		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := f.check(); err != nil {
 				return err

@@ -20,15 +20,15 @@ func reviewCommand() *command {
 	var summary, full bool
 	var fit int
 	return &command{
-		Name: "review", Short: "see a kept proposal again, in part or for a pull request", Args: "FILE",
+		Name: "review", Short: "show a kept proposal again, in part or for a pull request", Args: "FILE",
 		Examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form html > change.html"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Var(&only, "only", "show addresses that match this `pattern`; may be given again")
+			fs.Var(&only, "only", "show addresses that match this `pattern`; repeatable")
 			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
 			fs.BoolVar(&summary, "summary", false, "show the summary alone")
 			fs.BoolVar(&full, "full", false, "list every action, even identical ones")
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
-			fs.IntVar(&fit, "fit", 0, "shorten Markdown to so many `bytes`, from the harmless end")
+			fs.IntVar(&fit, "fit", 0, "shorten Markdown to at most this many `bytes`; harmless actions go first")
 		},
 		Takes: exactly(1, "one file, which propose -o has kept"),
 		Run: func(ctx context.Context, a *app, args []string) error {

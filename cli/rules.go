@@ -21,7 +21,7 @@ func rulesCommand() *command {
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&test, "test", false, "run the rules' own tests, rules/*_test.star")
 			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
-			fs.Var(&at, "at", "judge at this `stage`: declared (always), proposed, live; may be given again")
+			fs.Var(&at, "at", "judge at this `stage`: declared (always), proposed, live; repeatable")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
@@ -81,7 +81,7 @@ func (a *app) judge(ctx context.Context, p *session.Session, at []string, form s
 		err = a.sarif(problems)
 	default:
 		if len(d.Rules) == 0 {
-			a.out().Printf("The estate has no rules: they stand in %s/*.star.\n", rules.Folder)
+			a.out().Printf("The estate has no rules: they belong in %s/*.star.\n", rules.Folder)
 			return nil
 		}
 		a.out().Problems(once(problems))

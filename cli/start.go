@@ -167,7 +167,7 @@ func checkNames(list *string, flag string, many bool, known []string) error {
 		case known != nil && !slices.Contains(known, name):
 			return &problem.UsageError{Message: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), Hint: nearest.Hint(name, known)}
 		case !estate.IsName(name):
-			return problem.Usage("%s: %q is no name: lower-case letters, digits and -, a letter first", flag, name)
+			return problem.Usage("%s: %q is not a valid name: use a-z, 0-9 and -, starting with a letter", flag, name)
 		}
 	}
 	return nil

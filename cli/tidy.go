@@ -20,7 +20,7 @@ type tidyDocument struct {
 func tidyCommand() *command {
 	var check bool
 	return &command{
-		Name: "tidy", Short: "lay out declarations in the one common way", Args: "[FILE | FOLDER…]", Estate: true,
+		Name: "tidy", Short: "format declarations", Args: "[FILE | FOLDER…]", Estate: true,
 		Examples: [2]string{"kasbah tidy", "kasbah tidy -check"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&check, "check", false, "write nothing; end with 3 when something is not tidy")

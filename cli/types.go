@@ -38,7 +38,7 @@ func typesCommand() *command {
 		Examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay harbour.overlay.yaml"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&f.from, "from", "", "say what an OpenAPI document `file` offers to a driver, and what is missing in it")
-			fs.Var(&f.overlays, "overlay", "with -from: an Overlay `file` to lay over the document; may be given again")
+			fs.Var(&f.overlays, "overlay", "with -from: an Overlay `file` to lay over the document; repeatable")
 			fs.BoolVar(&f.draft, "draft", false, "with -from: write an Overlay for what is not described, as a first guess")
 			fs.StringVar(&f.probe, "probe", "", "with -from: ask the API at this `URL` as well, reading only, and complete the draft; as the driver asks that kasbah.toml has for the document")
 			fs.StringVar(&f.prove, "prove", "", "run the conformance suite on a driver's `type`: it makes things and deletes them again")

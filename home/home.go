@@ -157,7 +157,7 @@ func (h *Home) parseSSH(path string, body []byte) ([]age.Identity, error) {
 	case err == nil:
 		return []age.Identity{id}, nil
 	case !errors.As(err, &locked):
-		return nil, fmt.Errorf("%s is no SSH key that can open things: Ed25519 and RSA can", path)
+		return nil, fmt.Errorf("%s is not an SSH key that can open what is sealed: use Ed25519 or RSA", path)
 	}
 	public := locked.PublicKey
 	if public == nil {
@@ -404,7 +404,7 @@ var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 // CheckName is an error for what cannot be the name of a credential or a reader.
 func CheckName(name string) error {
 	if !nameForm().MatchString(name) {
-		return fmt.Errorf("%q is no name: lower-case letters, digits, -, _ and ., a letter first", name)
+		return fmt.Errorf("%q is not a valid name: use a-z, 0-9, -, _ and ., starting with a letter", name)
 	}
 	return nil
 }

@@ -39,7 +39,7 @@ func walk(dir string, each func(rel string, body []byte) error) error {
 		case d.IsDir():
 			return nil
 		case !d.Type().IsRegular():
-			return fmt.Errorf("%s is no plain file: kits hold no links", path)
+			return fmt.Errorf("%s is not a regular file: kits hold no links", path)
 		}
 		info, err := d.Info()
 		if err != nil {

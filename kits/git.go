@@ -66,7 +66,7 @@ func (o *Opener) clone(ctx context.Context, src estate.KitSource) (Fetched, erro
 		return Fetched{}, fmt.Errorf("%s cannot be fetched: %w", src, err)
 	}
 	if _, err := git(ctx, whole, "show-ref", "--verify", "--quiet", "refs/tags/"+src.Tag); err != nil {
-		return Fetched{}, fmt.Errorf("%s cannot be used: %q is no tag of it, and anything else may move", src, src.Tag)
+		return Fetched{}, fmt.Errorf("%s cannot be used: %q is not a tag of it, and anything else may move", src, src.Tag)
 	}
 	commit, err := git(ctx, whole, "rev-parse", "HEAD")
 	if err != nil {

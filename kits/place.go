@@ -55,7 +55,7 @@ func (in *Instance) Expression(raw string, a *schema.Attribute) (string, error) 
 		return m[2] + m[3], nil
 	}
 	if declare.IsHandle(a) {
-		return "", fmt.Errorf("%s wants a handle: name one as FILE:NAME, such as shore.star:coast", a.Name)
+		return "", fmt.Errorf("%s must be a handle: name one as FILE:NAME, such as shore.star:coast", a.Name)
 	}
 	v, err := declare.ReadInput(raw, a)
 	if err != nil {

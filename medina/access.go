@@ -189,7 +189,7 @@ func (s *Server) tokens(w http.ResponseWriter, r *http.Request) error {
 		dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
 		dec.DisallowUnknownFields()
 		if err := dec.Decode(&t); err != nil {
-			return &refusal{status: 400, title: "not readable", detail: "the body is no token: " + err.Error()}
+			return &refusal{status: 400, title: "not readable", detail: "the body is not a token: " + err.Error()}
 		}
 		if err := s.db.update(r.Context(), t.make); err != nil {
 			return err
@@ -237,7 +237,7 @@ func (s *Server) revoke(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		if others == 0 {
-			return &refusal{status: 409, title: "the last one", detail: "no other token may do all, so nobody could make one again"}
+			return &refusal{status: 409, title: "the last one", detail: "it is the only token that may do all; without it no token could be made"}
 		}
 		return t.real.exec(`delete from tokens where name = ?`, name)
 	})

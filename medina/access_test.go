@@ -110,7 +110,7 @@ func TestTokens(t *testing.T) {
 	require.NoError(t, keeper.RevokeToken(ctx, "writer"))
 	_, err = writer.Create(ctx, "disk", disk, "")
 	require.ErrorContains(t, err, "knows no such token")
-	require.ErrorContains(t, keeper.RevokeToken(ctx, "keeper"), "nobody could make one again")
+	require.ErrorContains(t, keeper.RevokeToken(ctx, "keeper"), "no token could be made")
 	require.ErrorContains(t, keeper.RevokeToken(ctx, "nobody"), "there is no token")
 	list, err := keeper.ListTokens(ctx)
 	require.NoError(t, err)

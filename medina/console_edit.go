@@ -189,7 +189,7 @@ func read(a *schema.Attribute, text string) (any, error) {
 	}
 	v, err := value.Parse([]byte(text))
 	if err != nil {
-		return nil, fmt.Errorf("%q is no JSON", shortened(text, 40))
+		return nil, fmt.Errorf("%q is not JSON", shortened(text, 40))
 	}
 	return v, nil
 }

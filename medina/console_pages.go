@@ -211,7 +211,7 @@ func (x *field) node() Node {
 func (f frame) enter() Node {
 	return f.page(H1(Text("Enter")), Form(Class("fields"), Method("post"),
 		Div(Class("field"), Label(For("token"), Text("Token")), Input(ID("token"), Name("token"), Type("password"), AutoComplete("current-password"), Required(), AutoFocus()),
-			Small(Text("The first one stands in the file that "), Code(Text("kasbah medina serve")), Text(" named when it began."))),
+			Small(Text("The first one is in the file that "), Code(Text("kasbah medina serve")), Text(" named when it began."))),
 		P(Button(Class("main"), Text("Enter"))),
 	))
 }

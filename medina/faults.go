@@ -72,7 +72,7 @@ func (s *Server) faults(w http.ResponseWriter, r *http.Request) error {
 		dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
 		dec.DisallowUnknownFields()
 		if err := dec.Decode(&f); err != nil {
-			return &refusal{status: 400, title: "not readable", detail: "the body is no fault: " + err.Error()}
+			return &refusal{status: 400, title: "not readable", detail: "the body is not a fault: " + err.Error()}
 		}
 		var types []string
 		for _, k := range s.kinds {

@@ -38,7 +38,7 @@ func (s *Server) guarded(next http.Handler) http.Handler {
 			refuseWith(w, &refusal{status: http.StatusMisdirectedRequest, title: "another host", detail: fmt.Sprintf("Medina is not %q; ask it by its address, or let -address name that host", r.Host)})
 		case s.o.own != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.o.own)) != 1:
 			w.Header().Set("WWW-Authenticate", "Bearer")
-			refuseWith(w, &refusal{status: http.StatusUnauthorized, title: "who are you?", detail: "this Medina is embedded in a program, and answers that one alone; `kasbah medina serve` serves everybody"})
+			refuseWith(w, &refusal{status: http.StatusUnauthorized, title: "who are you?", detail: "this Medina is embedded in a program, and answers only that program; `kasbah medina serve` answers every program"})
 		default:
 			same.ServeHTTP(w, r)
 		}

@@ -47,7 +47,7 @@ func TestForeignPages(t *testing.T) {
 	for _, host := range []string{"localhost:9", "127.0.0.1", "[::1]:7711", "192.0.2.1:80", "LOCALHOST."} {
 		require.Equal(t, http.StatusOK, asked(t, "GET", l.URL+"/buckets", "", map[string]string{"Host": host}), host)
 	}
-	require.Equal(t, http.StatusCreated, asked(t, "POST", l.URL+"/buckets", `{"name": "a"}`, map[string]string{"Content-Type": "application/json"}), "a program is no page")
+	require.Equal(t, http.StatusCreated, asked(t, "POST", l.URL+"/buckets", `{"name": "a"}`, map[string]string{"Content-Type": "application/json"}), "a program is not a page")
 }
 
 // TestEmbeddedIsOurs: an embedded Medina answers its own program alone.
@@ -113,10 +113,10 @@ func TestCraftedSnapshots(t *testing.T) {
 		body, err := os.ReadFile(path)
 		require.NoError(t, err)
 		err = s.Reset(context.Background(), bytes.NewReader(body))
-		require.ErrorContains(t, err, "the body is no snapshot of a Medina: it holds a ", name)
+		require.ErrorContains(t, err, "the body is not a snapshot of a Medina: it holds a ", name)
 	}
 	for _, body := range []string{"", "SQLite format 3\x00" + strings.Repeat("x", 5000), "somebody's words"} {
-		require.ErrorContains(t, s.Reset(context.Background(), strings.NewReader(body)), "the body is no snapshot of a Medina")
+		require.ErrorContains(t, s.Reset(context.Background(), strings.NewReader(body)), "the body is not a snapshot of a Medina")
 	}
 	require.NoError(t, s.Reset(context.Background(), bytes.NewReader(good.Bytes())))
 }

@@ -245,7 +245,7 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 		r.Header.Del("If-Match")
 	}
 	if tag := r.Header.Get("If-Match"); h.has[WeakTags] && tag != "" && tag != "*" {
-		return &refusal{status: 412, title: "changed meanwhile", detail: "a weak tag is never the same"}
+		return &refusal{status: 412, title: "changed in between", detail: "a weak tag is never the same"}
 	}
 	if h.has[noKeys] {
 		r.Header.Del("Idempotency-Key")
@@ -290,13 +290,13 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 		}
 		sent = unform(form)
 	} else if sent, err = value.Parse(body); err != nil {
-		return &refusal{status: 400, title: "not readable", detail: "the body is no JSON: " + err.Error()}
+		return &refusal{status: 400, title: "not readable", detail: "the body is not JSON: " + err.Error()}
 	}
 	if h.has[envelope] {
 		m, _ := sent.(map[string]any)
 		if len(m) != 1 || m["data"] == nil {
 			if len(m) > 0 || !h.has[formBodies] { // a form cannot say that there is nothing in data
-				return &refusal{status: 400, title: "not readable", detail: "what is sent stands in data"}
+				return &refusal{status: 400, title: "not readable", detail: "what is sent is in data"}
 			}
 			m = value.Map{"data": value.Map{}}
 		}

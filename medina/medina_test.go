@@ -115,7 +115,7 @@ func TestBehaviour(t *testing.T) {
 	_, err = d.Update(ctx, "disk", disk.ID, driver.Change{From: value.Map{"gigabytes": int64(20)}, To: value.Map{"gigabytes": int64(10)}}, "", "")
 	refused(t, err, "gigabytes", "cannot shrink")
 	_, err = create("disk", value.Map{"gigabytes": int64(5), "machine": mac.ID, "zone": "north-2"})
-	refused(t, err, "machine", "stands in north-1")
+	refused(t, err, "machine", "is in north-1")
 	free, err := d.Update(ctx, "disk", disk.ID, driver.Change{From: value.Map{"machine": mac.ID}, To: value.Map{}}, disk.Tag, "")
 	require.NoError(t, err)
 	require.NotContains(t, free.Attributes, "machine", "an attribute can be taken away")
@@ -128,7 +128,7 @@ func TestBehaviour(t *testing.T) {
 	_, err = create("record", value.Map{"name": "a.example", "kind": "A", "values": []any{"10.0.0.2"}})
 	refused(t, err, "name", "exists already")
 	_, err = create("record", value.Map{"name": "b.example", "kind": "A", "values": []any{"10.0.0.1", "not one"}})
-	refused(t, err, "values[1]", "is no IPv4 address")
+	refused(t, err, "values[1]", "is not an IPv4 address")
 	_, err = create("record", value.Map{"name": "c.example", "kind": "CNAME", "values": []any{"a.", "b."}})
 	refused(t, err, "values", "exactly one value")
 

@@ -52,7 +52,7 @@ func (s *Server) rehearse(w http.ResponseWriter, r *http.Request) error {
 			}
 			call, ok := c.(map[string]any)
 			if !ok {
-				return &refusal{status: 400, title: "not readable", detail: fmt.Sprintf("call %d is no object", i)}
+				return &refusal{status: 400, title: "not readable", detail: fmt.Sprintf("call %d is not an object", i)}
 			}
 			if err := s.try(trial, kinds, r, call, results, i); err != nil {
 				return err

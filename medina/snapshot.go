@@ -68,7 +68,7 @@ func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) e
 		return err
 	}
 	no := func(err error) error {
-		return &refusal{status: 422, title: "not acceptable", detail: "the body is no snapshot of a Medina: " + err.Error()}
+		return &refusal{status: 422, title: "not acceptable", detail: "the body is not a snapshot of a Medina: " + err.Error()}
 	}
 	if err := foreign(r.Context(), path); err != nil {
 		return no(err)

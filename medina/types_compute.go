@@ -95,7 +95,7 @@ func decideDisk(t *tx, id string, was, is value.Map) error {
 			return err
 		}
 		if subnet["zone"] != is["zone"] {
-			return refuse("machine", "machine %s stands in %s, and the disk in %s", machine["name"], subnet["zone"], is["zone"])
+			return refuse("machine", "machine %s is in %s, and the disk in %s", machine["name"], subnet["zone"], is["zone"])
 		}
 	}
 	t.zone, _ = is["zone"].(string)
@@ -127,7 +127,7 @@ func decideAlarm(t *tx, id string, was, is value.Map) error {
 
 func decideJob(t *tx, id string, was, is value.Map) error {
 	if _, err := cron.ParseStandard(is["schedule"].(string)); err != nil {
-		return refuse("schedule", "%q is no schedule: %v", is["schedule"], err)
+		return refuse("schedule", "%q is not a schedule: %v", is["schedule"], err)
 	}
 	return nil
 }

@@ -118,7 +118,7 @@ func decideTopic(t *tx, id string, was, is value.Map) error {
 	seen := map[any]bool{}
 	for i, q := range queues {
 		if seen[q] {
-			return refuse(fmt.Sprintf("queues/%d", i), "%s stands there twice", q)
+			return refuse(fmt.Sprintf("queues/%d", i), "%s is listed twice", q)
 		}
 		seen[q] = true
 	}

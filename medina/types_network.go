@@ -53,7 +53,7 @@ func networkKinds() []*kind {
 			Type: &schema.Type{Name: "address", Price: &schema.Price{Month: 3}, Help: "an address that can be reached from everywhere", Attributes: []*schema.Attribute{
 				name("what people call it"),
 				zone(),
-				{Name: "machine", Help: "the machine that is reached by it; one that stands in its zone, and has no other", Kind: schema.Text, Refers: "machine", Security: true},
+				{Name: "machine", Help: "the machine that it leads to; in the same zone, and without another address", Kind: schema.Text, Refers: "machine", Security: true},
 				tags(),
 				output("address", "the address itself", schema.Text),
 			}},
@@ -171,7 +171,7 @@ func decideRecord(t *tx, id string, was, is value.Map) error {
 	case "A":
 		for i, v := range values {
 			if a, err := netip.ParseAddr(v.(string)); err != nil || !a.Is4() {
-				return refuse(fmt.Sprintf("values/%d", i), "%q is no IPv4 address", v)
+				return refuse(fmt.Sprintf("values/%d", i), "%q is not an IPv4 address", v)
 			}
 		}
 	}
@@ -230,7 +230,7 @@ func decideAddress(t *tx, id string, was, is value.Map) error {
 			return err
 		}
 		if zone != t.zone {
-			return refuse("machine", "machine %s stands in %s, and the address in %s", machine["name"], zone, t.zone)
+			return refuse("machine", "machine %s is in %s, and the address in %s", machine["name"], zone, t.zone)
 		}
 	}
 	if was != nil {
@@ -264,7 +264,7 @@ func decideBalancer(t *tx, id string, was, is value.Map) error {
 	for i, m := range machines {
 		at := fmt.Sprintf("machines/%d", i)
 		if seen[m] {
-			return refuse(at, "%s stands there twice", m)
+			return refuse(at, "%s is listed twice", m)
 		}
 		seen[m] = true
 		machine, err := t.get("machine", m.(string))

@@ -73,7 +73,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 		v, err := value.Parse(raw)
 		body, ok := v.(map[string]any)
 		if err != nil || !ok {
-			return &refusal{status: 400, title: "not readable", detail: "the body is no JSON object"}
+			return &refusal{status: 400, title: "not readable", detail: "the body is not a JSON object"}
 		}
 		q.body = body
 	}
@@ -268,7 +268,7 @@ func (t *tx) find(q request) (value.Map, error) {
 	}
 	m := maps.Clone(is.body)
 	if q.ifTag != "" && q.ifTag != "*" && q.ifTag != etag(m) {
-		return nil, &refusal{status: 412, title: "changed meanwhile", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
+		return nil, &refusal{status: 412, title: "changed in between", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
 	}
 	return m, nil
 }

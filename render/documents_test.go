@@ -96,7 +96,7 @@ func TestAlike(t *testing.T) {
 	}
 	out := text(100, func(o *Out) { o.Problems(list) })
 	require.Equal(t, 3, strings.Count(out, "it is open (rule sealed, proposed)"))
-	require.Contains(t, out, "and 47 resources more of which rule sealed says the same (-json lists them)")
+	require.Contains(t, out, "and 47 more resources break rule sealed in the same way (-json lists them)")
 	require.Equal(t, 50, strings.Count(out, "number "))
 }
 
@@ -262,5 +262,5 @@ func TestTextDiff(t *testing.T) {
 	require.Equal(t, "and 48 lines more", lines[diffLines])
 	require.Equal(t, []string{"30000 lines become 1 line"}, textDiff(strings.Repeat("x\n", 30000), "y"))
 	require.Nil(t, textDiff("a", "b"), "short enough to be shown whole")
-	require.Nil(t, textDiff(nil, long), "something new is no difference")
+	require.Nil(t, textDiff(nil, long), "something new is not a difference")
 }

@@ -165,7 +165,7 @@ func (o *Out) branch(m Map, n int32, in, why string, level int, told map[int32]b
 	needs := m.Graph.Needs(n)
 	again := told[n] && len(needs) > 0
 	if again {
-		line += "  (needs told above)"
+		line += "  (its needs are shown above)"
 	}
 	line = Clean(line)
 	pos := m.Nodes[n].Position.Short()

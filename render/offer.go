@@ -93,7 +93,7 @@ func (o *Out) CatalogueChanges(d CatalogueChanges) {
 			breaking = len(rows)
 		}
 		if len(rows) > 0 {
-			o.Printf("\n%s\n", map[bool]string{true: "Declarations may mind:", false: "No declaration minds:"}[breaks])
+			o.Printf("\n%s\n", map[bool]string{true: "Declarations may mind:", false: "These need no change of declarations:"}[breaks])
 			o.Table(rows, nil)
 		}
 	}

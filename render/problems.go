@@ -1,6 +1,8 @@
 package render
 
 import (
+	"strings"
+
 	"kasbah/core/problem"
 )
 
@@ -23,7 +25,12 @@ func (o *Out) Problems(list problem.List) {
 			o.Problem(p)
 		}
 		if n := told[w] - alike; p.Rule != "" && last[w] == i && n > 0 {
-			o.Printf("    and %s more of which rule %s says the same (-json lists them)\n", Count(n, "resource"), p.Rule)
+			more := strings.Replace(Count(n, "resource"), " ", " more ", 1)
+			verb := "break"
+			if n == 1 {
+				verb = "breaks"
+			}
+			o.Printf("    and %s %s rule %s in the same way (-json lists them)\n", more, verb, p.Rule)
 		}
 	}
 }

@@ -218,7 +218,7 @@ func TestVisible(t *testing.T) {
 		require.Equal(t, text, again)
 		require.Equal(t, string(Escaped(body)), string(Visible(Escaped(body))), "%U", r)
 	}
-	require.Equal(t, "a\ufffdb", string(Visible([]byte("a\x9bb"))), "no UTF-8")
+	require.Equal(t, "a\ufffdb", string(Visible([]byte("a\x9bb"))), "not UTF-8")
 	require.Equal(t, "\ufffd[31mred", string(Visible([]byte("\x1b[31mred"))))
 	require.Equal(t, "灯台 é\n\tb", string(Visible([]byte("灯台 é\n\tb"))))
 }

@@ -47,7 +47,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 			o.Printf("             %s\n", Wrap(strings.TrimSpace(line), o.Width-15, "               "))
 		}
 		if len(res.AlsoMoved) > 0 {
-			o.Printf("             %s\n", o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (nobody declared it)"))
+			o.Printf("             %s\n", o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (not declared)"))
 		}
 		if len(res.Security) > 0 {
 			o.Printf("             %s\n", o.Paint(orange, "touches security: "+Clean(strings.Join(res.Security, ", "))))

@@ -40,7 +40,7 @@ func (s *Session) givenInputs() ([]declare.Input, error) {
 	for _, text := range s.config.Given.Inputs {
 		name, v, ok := strings.Cut(text, "=")
 		if !ok {
-			return nil, problem.Usage("-input wants name=value, not %q", text)
+			return nil, problem.Usage("-input must be name=value, not %q", text)
 		}
 		ward, short := value.SplitWard(name)
 		if ward != "" && !s.Estate.HasWard(ward) {

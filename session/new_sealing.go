@@ -47,7 +47,7 @@ func NewSealing(open func() (*home.Home, error), who string) (lines string, said
 		if err != nil {
 			return "", "", err
 		}
-		mine, said = []string{made}, "made a key: "+home.IdentitiesFile()+"; keep a copy of it, without it nobody can read the ledger"
+		mine, said = []string{made}, "made a key: "+home.IdentitiesFile()+"; keep a copy of it, without it the ledger cannot be read"
 	}
 	mine = mine[len(mine)-1:]
 	writer, err := home.WriterPublic()

@@ -65,7 +65,7 @@ func (s *Session) heldToPins() error {
 		breaks := slices.ContainsFunc(found, func(d schema.Difference) bool { return d.Breaks })
 		says := fmt.Sprintf("driver %s offers other types than %s pins (version %s, now %s)", pin.Name, estate.PinsFile, pin.Version, c.Version)
 		if err == nil && !breaks && len(found) > 0 {
-			s.tell("%s, and no declaration minds: `kasbah types -compare %s` shows what changed, `kasbah types -pin %s` takes it over", says, pin.Name, pin.Name)
+			s.tell("%s, and no declaration needs a change: `kasbah types -compare %s` shows what changed, `kasbah types -pin %s` takes it over", says, pin.Name, pin.Name)
 			continue
 		}
 		e := problem.At(problem.Position{File: estate.PinsFile}, "%s", says)
@@ -93,7 +93,7 @@ func readCatalogue(path string) (*schema.Catalog, error) {
 	}
 	var head struct{ Format string }
 	if json.Unmarshal(body, &head) != nil || head.Format != catalogueFormat {
-		return nil, fmt.Errorf("%s is no catalogue (%s)", path, catalogueFormat)
+		return nil, fmt.Errorf("%s is not a catalogue (%s)", path, catalogueFormat)
 	}
 	c, err := schema.ParseCatalog(body)
 	if err != nil {

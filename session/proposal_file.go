@@ -95,7 +95,7 @@ func OpenProposal(ctx context.Context, c Config, path string) (*ProposalFile, *S
 	}
 	states, err := s.States(ctx)
 	if errors.Is(err, seal.ErrNoIdentity) { // of one who may see this proposal alone
-		s.tell("The ledger is sealed to others: what %s says of what is recorded, and that the estate made it, could not be held against it.", path)
+		s.tell("The ledger is sealed to others: what %s says of what is recorded, and that the estate made it, could not be checked.", path)
 		states, err = nil, nil
 	}
 	if err != nil {
@@ -207,7 +207,7 @@ func (s *Session) Keep(ctx context.Context, path string, p *propose.Proposal, mo
 			return fmt.Errorf("the proposal could not be sealed: %w", err)
 		}
 	case len(more) > 0:
-		return problem.Usage("-reader: the ledger is not sealed, so neither is the proposal, and everybody can read it")
+		return problem.Usage("-reader: the ledger is not sealed, so the proposal is not sealed either, and everyone can read it")
 	}
 	if err := disk.Replace(path, body, 0o600); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)

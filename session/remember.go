@@ -58,7 +58,7 @@ func (s *Session) recall(ctx context.Context, others *Others, r Request) *rememb
 // forgot tells those who want to know more why a proposal is made anew.
 func (s *Session) forgot(err error) {
 	if err != nil {
-		s.detail("What is remembered of the last proposal cannot be used, so this one is made anew: %v", err)
+		s.detail("The last proposal that was remembered cannot be used, so everything is evaluated: %v", err)
 	}
 }
 
@@ -143,7 +143,7 @@ func (s *Session) remember(m *remembering, p *Proposed, o propose.Options, other
 		}
 	}
 	if err != nil {
-		s.detail("The proposal cannot be remembered, so the next one is made anew: %v", err)
+		s.detail("The proposal cannot be remembered, so the next one evaluates everything: %v", err)
 	}
 }
 

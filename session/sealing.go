@@ -49,7 +49,7 @@ func (s *Session) newBox(set value.Map) (*seal.Box, error) {
 	at := storeSettings{s.Estate.Dir, set}
 	pin := seal.Pin{ID: at.text("estate_id"), Digest: at.text("estate_key"), Former: at.texts("former_keys")}
 	if pin.ID == "" || pin.Digest == "" {
-		return nil, wrong("seal", "`kasbah key estate` makes them", "seal = \"all\" needs estate_id and estate_key, which tell this estate's entries from anybody else's")
+		return nil, wrong("seal", "`kasbah key estate` makes them", "seal = \"all\" needs estate_id and estate_key, which tell this estate's entries from forged ones")
 	}
 	var to []string
 	for _, recipient := range at.texts("recipients") {

@@ -39,7 +39,7 @@ func (x *Secrets) Redact(text string) string { return x.revealed.Text(text) }
 func (x *Secrets) Confide(text string) { x.revealed.Add(text) }
 
 // errNoSource is returned for a secret that nobody gives.
-var errNoSource = errors.New("nobody gives it")
+var errNoSource = errors.New("it is not given")
 
 // Text fetches a secret: from KASBAH_SECRET_NAME, or from where
 // kasbah.toml says. Errors never hold the text.

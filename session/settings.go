@@ -36,7 +36,7 @@ func readSettings(e *estate.Estate, given []string) (map[string]any, error) {
 		parts := strings.Split(key, ".")
 		known := ok && (len(parts) == 2 && parts[0] == "ledger" || len(parts) == 3 && parts[0] == "drivers")
 		if !known {
-			return nil, problem.Usage("-with wants ledger.KEY=VALUE or drivers.NAME.KEY=VALUE, not %q", w)
+			return nil, problem.Usage("-with must be ledger.KEY=VALUE or drivers.NAME.KEY=VALUE, not %q", w)
 		}
 		if len(parts) == 3 {
 			found := false

@@ -198,7 +198,7 @@ func TestShownIsDone(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, says string }{
 		"another range is made":     {`"inputs":{"name":"trial-shore-coast","range":"10.1.0.0/16"}`, `"inputs":{"name":"trial-shore-coast","range":"10.66.0.0/16"}`, "range would be 10.66.0.0/16, and the file shows 10.1.0.0/16"},
 		"data is not lost":          {`"data":["shore:medina.bucket/log"]`, `"data":[]`, "the resources whose data would be lost are shore:medina.bucket/log, and the file says"},
-		"it holds no data":          {`"holds_data":true`, `"holds_data":false`, "whether it holds data is not as its type says"},
+		"it holds no data":          {`"holds_data":true`, `"holds_data":false`, "whether it holds data differs from its type"},
 		"gone already":              {`"because":"no longer declared"`, `"because":"no longer declared, gone from the cloud already"`, `the file says "no longer declared, gone from the cloud already"`},
 		"another thing is dropped":  {`"id":"bkt-0001"`, `"id":"bkt-0666"`, "it is not recorded as the file says"},
 		"an attribute is not shown": {`,{"path":"range","was":null,"will_be":"10.1.0.0/16","fixed":true}`, ``, "range would be 10.1.0.0/16, and the file does not show it"},

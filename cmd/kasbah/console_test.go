@@ -143,7 +143,7 @@ func TestConsoleWithoutScripts(t *testing.T) {
 	require.Equal(t, 303, status, body)
 	status, body, _ = post("/console/machine/mac-0001/edit", at, url.Values{"revision": {"2"}, "tags": {"{no json"}})
 	require.Equal(t, 422, status)
-	require.Contains(t, body, "is no JSON")
+	require.Contains(t, body, "is not JSON")
 	for _, none := range []string{"/console/boat", "/console/machine/mac-9999", "/console/machine/mac-9999/edit"} {
 		res, err := http.Get(at + none)
 		require.NoError(t, err)

@@ -218,7 +218,7 @@ func TestInterruptEndsRepeats(t *testing.T) {
 		t.Fatal("the interrupt is not heeded: " + out.String())
 	}
 	require.Equal(t, 130, cmd.ProcessState.ExitCode(), out.String())
-	require.Contains(t, p.must("lock", "-env", "trial"), "Nobody holds a lock")
+	require.Contains(t, p.must("lock", "-env", "trial"), "No run holds a lock")
 	before := asked.Load()
 	time.Sleep(100 * time.Millisecond)
 	require.Equal(t, before, asked.Load())

@@ -337,7 +337,7 @@ func TestAfterAKill(t *testing.T) {
 	require.Equal(t, 2, code, out)
 	require.Contains(t, p.must("lock", "break", run, "-why", "it was killed"), "is broken")
 	lock2 := p.must("lock")
-	require.Contains(t, lock2, "Nobody holds a lock")
+	require.Contains(t, lock2, "No run holds a lock")
 	require.Contains(t, lock2, "has no result; the next enact finds out")
 	require.Contains(t, p.must("propose"), "taken as done; the next run finds out first")
 	out = p.must("lock", "recover", run)
@@ -376,7 +376,7 @@ func TestInterrupt(t *testing.T) {
 	}
 	require.Contains(t, out.String(), "not begun")
 	require.Contains(t, out.String(), "Go on with: kasbah enact -yes -parallel 3")
-	require.Contains(t, p.must("lock"), "Nobody holds a lock")
+	require.Contains(t, p.must("lock"), "No run holds a lock")
 	p.must("enact", "-yes")
 	require.Contains(t, p.must("propose", "-exit-code"), "all 53 resources are as declared")
 }

@@ -77,7 +77,7 @@ publish("quay", quay.id)
 		return
 	}
 	require.Contains(t, p.must("ledger", "verify"), "whole")
-	require.Contains(t, p.must("lock"), "Nobody holds a lock")
+	require.Contains(t, p.must("lock"), "No run holds a lock")
 	machines, buckets := p.must("medina", "list", "machine"), p.must("medina", "list", "bucket")
 	for i := range people {
 		if i%2 == 0 {

@@ -173,7 +173,7 @@ func Public(s string) (ssh.PublicKey, error) {
 	if rest, ok := strings.CutPrefix(s, "ed25519 "); ok {
 		b, err := base64.StdEncoding.DecodeString(strings.TrimSpace(rest))
 		if err != nil {
-			return nil, errors.New("what follows ed25519 is no base64")
+			return nil, errors.New("what follows ed25519 is not base64")
 		}
 		if len(b) == ed25519.PublicKeySize {
 			return ssh.NewPublicKey(ed25519.PublicKey(b))
@@ -182,11 +182,11 @@ func Public(s string) (ssh.PublicKey, error) {
 		if key, isEd := k.(ed25519.PublicKey); err == nil && isEd {
 			return ssh.NewPublicKey(key)
 		}
-		return nil, errors.New("it is no Ed25519 key")
+		return nil, errors.New("it is not an Ed25519 key")
 	}
 	k, _, _, rest, err := ssh.ParseAuthorizedKey([]byte(s))
 	if err != nil || len(strings.TrimSpace(string(rest))) > 0 {
-		return nil, errors.New(`it is no public key, such as "ssh-ed25519 AAAA…" or "ed25519 …"`)
+		return nil, errors.New(`it is not a public key, such as "ssh-ed25519 AAAA…" or "ed25519 …"`)
 	}
 	return k, nil
 }

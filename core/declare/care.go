@@ -65,17 +65,17 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			}
 			c.After = append(c.After, a)
 		default:
-			return nil, fmt.Errorf("care: after wants handles or addresses, and item %d is %s", i, schema.WithArticle(v.Type()))
+			return nil, fmt.Errorf("care: after takes handles and addresses; item %d is %s", i, schema.WithArticle(v.Type()))
 		}
 	}
 	for i := 0; leave != nil && i < leave.Len(); i++ {
 		s, ok := leave.Index(i).(starlark.String)
 		if !ok {
-			return nil, fmt.Errorf("care: leave wants attribute paths, and item %d is %s", i, schema.WithArticle(leave.Index(i).Type()))
+			return nil, fmt.Errorf("care: leave takes attribute paths; item %d is %s", i, schema.WithArticle(leave.Index(i).Type()))
 		}
 		p, err := value.ParsePath(string(s))
 		if err != nil || len(p) == 0 {
-			return nil, fmt.Errorf("care: leave: %q is no attribute path", string(s))
+			return nil, fmt.Errorf("care: leave: %q is not an attribute path", string(s))
 		}
 		c.Leave = append(c.Leave, p)
 	}
@@ -85,10 +85,10 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			text, ok2 := item[1].(starlark.String)
 			m := excuseForm().FindStringSubmatch(string(text))
 			if !ok1 || !ok2 || m == nil {
-				return nil, fmt.Errorf("care: excuse wants {\"RULE\": \"reason, until 2026-12-31\"}, and got %s: %s", item[0], item[1])
+				return nil, fmt.Errorf("care: excuse must be {\"RULE\": \"reason, until 2026-12-31\"}, not %s: %s", item[0], item[1])
 			}
 			if _, err := time.Parse(time.DateOnly, m[2]); err != nil {
-				return nil, fmt.Errorf("care: the excuse for %s ends on %q, which is no day", rule, m[2])
+				return nil, fmt.Errorf("care: the excuse for %s ends on %q, which is not a date", rule, m[2])
 			}
 			if c.Excuse == nil {
 				c.Excuse = map[string]Excuse{}

@@ -174,19 +174,19 @@ func TestKitInputs(t *testing.T) {
 		{`gate("west", subnet = quay, many = 2)`, ""},
 		{`gate("west", subnet = quay, size = None, tags = {"a": "b"})`, ""},
 		{`gate("west")`, "4:1: kit gate west: subnet is required and missing"},
-		{`gate("west", subnet = coast)`, "4:23: kit gate west: subnet wants the handle of a medina.subnet, and this is that of a medina.network"},
-		{`gate("west", subnet = quay.id)`, "subnet wants the handle of a medina.subnet, and this is a pending"},
+		{`gate("west", subnet = coast)`, "4:23: kit gate west: subnet must be the handle of a medina.subnet, not that of a medina.network"},
+		{`gate("west", subnet = quay.id)`, "subnet must be the handle of a medina.subnet, not a pending"},
 		{`gate("west", subnet = quay, many = 4, size = "big")`, "4:36: kit gate west: many: 4 is more than 3"},
 		{`gate("west", subnet = quay, many = 4, size = "big")`, "4:46: kit gate west: size: \"big\" is not one of tiny, small"},
 		{`gate("west", subnet = quay, man = 1)`, "4:35: kit gate west: it has no input \"man\" of kit:gate/kit.star:1 | did you mean \"many\"?"},
-		{`gate("west", subnet = quay, tags = {"a": 1})`, "tags.a wants a text, and this is a whole number"},
-		{`gate(subnet = quay)`, "kit gate wants one name for the instance"},
-		{`gate("West", subnet = quay)`, "an instance's name is lower-case letters"},
+		{`gate("west", subnet = quay, tags = {"a": 1})`, "tags.a must be a text, not a whole number"},
+		{`gate(subnet = quay)`, "kit gate takes one name for the instance"},
+		{`gate("West", subnet = quay)`, "cannot name an instance"},
 		{`gate(quay.gateway, subnet = quay)`, "an instance's name must look at medina.subnet/quay gateway"},
 		{"gate(\"west\", subnet = quay)\ngate(\"west\", subnet = quay)", "5:5: the instance west is opened twice; the first is at shore/shore.star:4:1"},
-		{`gate("west", subnet = quay, drivers = {"medina": north})`, "wants the handle of a north.subnet, and this is that of a medina.subnet"},
+		{`gate("west", subnet = quay, drivers = {"medina": north})`, "must be the handle of a north.subnet, not that of a medina.subnet"},
 		{`gate("west", subnet = quay, drivers = {"moon": north})`, "4:39: kit gate west: driver north is of kind medina, not moon"},
-		{`gate("west", subnet = quay, care = 1)`, "care wants care(…), not a value of type int"},
+		{`gate("west", subnet = quay, care = 1)`, "care must be care(…), not a value of type int"},
 		{"[gate(\"w-%d\" % i, subnet = quay, many = i) for i in [1, 5]]", "many: 5 is more than 3 (with i = 5)"},
 	} {
 		d, problems := evaluated(t, map[string]string{"kits/gate/kit.star": gate, "shore/shore.star": quay + c.call + "\n"})
@@ -212,7 +212,7 @@ func TestKitRules(t *testing.T) {
 		"def _g(a):\n    pass\ngate = kit(_g)\n":                                              "_g takes a, and inputs does not say of which kind it is",
 		"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"b\": kind.int})\n":                  "_g takes no b",
 		"def _g(*a):\n    pass\ngate = kit(_g)\n":                                             "takes *args or **kwargs",
-		"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"a\": kind.int(default = \"x\")})\n": "the default of a wants a whole number, and this is a text",
+		"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"a\": kind.int(default = \"x\")})\n": "the default of a must be a whole number, not a text",
 		"def _g(care):\n    pass\ngate = kit(_g, inputs = {\"care\": kind.any})\n":            "no input can be called care",
 		"x = file(\"/etc/passwd\")\n":                                                         "is not in the folder kit:gate",
 		"x = file(\"../../kasbah.toml\")\n":                                                   "is not in the folder kit:gate",
@@ -271,7 +271,7 @@ func TestWardsReadEachOther(t *testing.T) {
 		{"publish(\"quays\", 1)\n", "published(\"shore\", \"quay\")\n", "ward shore publishes no \"quay\"; did you mean \"quays\"?"},
 		{"", "published(\"sure\", \"quay\")\n", "no ward is called \"sure\"; did you mean \"shore\"?"},
 		{"x = 1 // 0\n", "published(\"shore\", \"quay\")\n", "shore/shore.star:1:7: floored division by zero"},
-		{"publish(\"n\", medina.network(\"n\", range = \"10.0.0.0/16\").id)\n", "medina.machine(\"m\", subnet = published(\"shore\", \"n\"), size = \"tiny\", image = \"s\")\n", "subnet wants the id of a medina.subnet, and this is the id of shore:medina.network/n, a network"},
+		{"publish(\"n\", medina.network(\"n\", range = \"10.0.0.0/16\").id)\n", "medina.machine(\"m\", subnet = published(\"shore\", \"n\"), size = \"tiny\", image = \"s\")\n", "subnet must be the id of a medina.subnet, not the id of shore:medina.network/n, a network"},
 	} {
 		_, problems := evaluated(t, map[string]string{"shore/shore.star": c.shore, "signal/signal.star": c.signal})
 		require.Contains(t, full(problems), c.wants)
@@ -312,7 +312,7 @@ medina.bucket("b", tags = {"w": "x" + word})
 	require.Empty(t, problems.Wrong(), full(problems))
 	q := d.Find("shore:medina.subnet/quay")
 	require.Equal(t, "from find(medina.network name old, range 10.0.0.0/16) id", value.PlainIn("shore", q.Inputs["network"]))
-	require.Empty(t, q.Needs, "a thing that is found is no resource")
+	require.Empty(t, q.Needs, "a thing that is found is not a resource")
 	m := d.Find("shore:medina.machine/m")
 	require.Equal(t, []declare.Need{{Address: "shore:medina.subnet/quay", Why: "subnet"}}, m.Needs, "what a look-up is found by is needed")
 	require.True(t, value.IsSecret(m.Inputs["notes"]))
@@ -325,17 +325,17 @@ medina.bucket("b", tags = {"w": "x" + word})
 
 	for body, wants := range map[string]string{
 		"publish(\"t\", secret(\"t\"))":                      "holds a secret: publish it with secret = True",
-		"publish(\"t\", \"clear\", secret = True)":           "stands in clear in the code",
+		"publish(\"t\", \"clear\", secret = True)":           "is written in the code",
 		"x = secret(\"t\") == \"a\"":                         "must look at secret(t), which is not known yet: it is a secret",
 		"x = input(\"t\", secret = True, default = \"a\")":   "a secret input has no default",
 		"x = input(\"t\", kind.int, secret = True)":          "a secret input is a text",
-		"x = secret(\"No\")":                                 "is no name for a secret",
-		"x = medina.network.find()":                          "wants attribute = value",
-		"x = medina.network.find(\"a\")":                     "wants attribute = value",
+		"x = secret(\"No\")":                                 "is not a valid name for a secret",
+		"x = medina.network.find()":                          "takes attribute = value",
+		"x = medina.network.find(\"a\")":                     "takes attribute = value",
 		"x = medina.network.find(nam = \"a\")":               "did you mean \"name\"?",
 		"x = medina.network.find(range = \"10.0.0.1/16\")":   "bits set beyond its prefix",
 		"x = \"a\" + str(medina.network.find(name = \"a\"))": "is a handle, not a text",
-		"medina.machine(\"m\", subnet = medina.network.find(name = \"a\"), size = \"tiny\", image = \"s\")": "wants a medina.subnet, and this is the handle of find(medina.network name a), a medina.network",
+		"medina.machine(\"m\", subnet = medina.network.find(name = \"a\"), size = \"tiny\", image = \"s\")": "must be a medina.subnet, not the handle of find(medina.network name a), a medina.network",
 	} {
 		_, problems := evaluated(t, map[string]string{"shore/shore.star": body + "\n"})
 		require.Contains(t, full(problems), wants, body)

@@ -212,7 +212,7 @@ func onlyUTF8(name string, body []byte) error {
 		r, size := utf8.DecodeRune(body)
 		switch {
 		case r == utf8.RuneError && size == 1:
-			return problem.List{problem.At(pos, "the file holds bytes that are no UTF-8")}
+			return problem.List{problem.At(pos, "the file holds bytes that are not UTF-8")}
 		case r == '\n':
 			pos.Line, pos.Column = pos.Line+1, 1
 		default:

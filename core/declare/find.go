@@ -36,7 +36,7 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		return nil, fmt.Errorf("%s defines functions and values; it looks nothing up while it is loaded", what)
 	}
 	if len(args) > 0 || len(kwargs) == 0 {
-		return nil, fmt.Errorf("%s.find wants attribute = value, such as name = \"…\"", t.full)
+		return nil, fmt.Errorf("%s.find takes attribute = value, such as name = \"…\"", t.full)
 	}
 	tr := traceOf(thread)
 	pos, via := ev.index.call(tr)
@@ -66,7 +66,7 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		match[name] = v
 	}
 	if len(match) == 0 {
-		return nil, fmt.Errorf("%s.find wants an attribute with a value", t.full)
+		return nil, fmt.Errorf("%s.find needs an attribute with a value", t.full)
 	}
 	f := &Find{Ward: ev.out.Name, Driver: t.d.name, Type: t.typ, Match: match, Position: pos, Via: via}
 	f.Address = value.FoundAddress(ev.out.Name, f.FullType(), by(match))

@@ -91,7 +91,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		return nil, fmt.Errorf("%s defines functions and values; it declares no resource while it is loaded", what)
 	}
 	if len(args) != 1 {
-		return nil, fmt.Errorf("%s wants one name and then attribute = value, and got %d values without a name", t.full, len(args))
+		return nil, fmt.Errorf("%s takes one name and then attribute = value; it got %d values without a name", t.full, len(args))
 	}
 	name, ok := args[0].(starlark.String)
 	if p, isPending := args[0].(*pending); isPending {
@@ -144,7 +144,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	for _, a := range t.typ.Attributes {
 		if a.Secret && !a.Output && checked[a.Name] != nil && !value.IsPending(checked[a.Name]) {
 			pos, via := r.At(a.Name)
-			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and stands in clear", "write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
+			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and is written in the code", "write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
 		}
 	}
 	if _, given := checked["name"]; !given && t.typ.NamedByPattern() {
@@ -164,7 +164,7 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 		c, ok := v.(*careValue)
 		if !ok {
 			pos, _ := r.At("care")
-			ev.fault(thread, r, pos, "care", "care wants care(…), not a value of type "+v.Type(), "")
+			ev.fault(thread, r, pos, "care", "care must be care(…), not a value of type "+v.Type(), "")
 			return
 		}
 		if c.care.AtDrop == CopyFirst && !r.Type.Copies {

@@ -30,7 +30,7 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 		return nil, err
 	}
 	if !inputForm().MatchString(name) {
-		return nil, fmt.Errorf("%q is no name for an input: lower-case letters, digits and _, a letter first", name)
+		return nil, fmt.Errorf("%q is not a valid name for an input: use a-z, 0-9 and _, starting with a letter", name)
 	}
 	attr := &schema.Attribute{Kind: schema.Any}
 	if k, ok := kind.(*kindValue); ok {
@@ -43,10 +43,10 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 			help = k.attr.Help
 		}
 	} else if kind != starlark.None {
-		return nil, fmt.Errorf("kind wants a kind such as kind.text, and this is %s", schema.WithArticle(kind.Type()))
+		return nil, fmt.Errorf("kind must be a kind such as kind.text, not %s", schema.WithArticle(kind.Type()))
 	}
 	if hasHandle(attr) {
-		return nil, errors.New("a value from outside is no handle: kind.handle is for the inputs of kits")
+		return nil, errors.New("an input from outside cannot be a handle: kind.handle is for the inputs of kits")
 	}
 	attr.Name = name
 	if matches != "" {
@@ -161,7 +161,7 @@ func readRaw(raw string, a *schema.Attribute) (any, error) {
 		if a.Kind == schema.Any {
 			return raw, nil
 		}
-		return nil, fmt.Errorf("%s: %q is no TOML value", a.Name, raw)
+		return nil, fmt.Errorf("%s: %q is not a TOML value", a.Name, raw)
 	}
 	return value.Normal(doc["v"])
 }
@@ -189,7 +189,7 @@ func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args 
 		return nil, err
 	}
 	if !inputForm().MatchString(name) {
-		return nil, fmt.Errorf("%q is no name to publish: lower-case letters, digits and _, a letter first", name)
+		return nil, fmt.Errorf("%q is not a valid name to publish: use a-z, 0-9 and _, starting with a letter", name)
 	}
 	if first := ev.out.Published[name]; first != nil {
 		return nil, fmt.Errorf("%q is published twice in this ward; the first is at %s", name, first.Position)
@@ -202,7 +202,7 @@ func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args 
 	case value.IsSecret(x) && !secret:
 		return nil, fmt.Errorf("%q holds a secret: publish it with secret = True", name)
 	case secret && !value.IsPending(x):
-		return nil, fmt.Errorf("%q stands in clear in the code, so it is no secret", name)
+		return nil, fmt.Errorf("%q is written in the code, so it is not a secret", name)
 	case secret:
 		x = hidden(x)
 	}

@@ -93,7 +93,7 @@ func kinds() *starlarkstruct.Module {
 	of := func(name string, f func(arg starlark.Value) (*schema.Attribute, error)) *starlark.Builtin {
 		return starlark.NewBuiltin("kind."+name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 			if len(args) != 1 {
-				return nil, fmt.Errorf("kind.%s wants one value before its constraints, and got %d", name, len(args))
+				return nil, fmt.Errorf("kind.%s takes one value before its constraints; it got %d", name, len(args))
 			}
 			attr, err := f(args[0])
 			if err != nil {
@@ -106,7 +106,7 @@ func kinds() *starlarkstruct.Module {
 		return of(name, func(arg starlark.Value) (*schema.Attribute, error) {
 			elem, ok := arg.(*kindValue)
 			if !ok {
-				return nil, fmt.Errorf("kind.%s wants a kind, and this is %s", name, schema.WithArticle(arg.Type()))
+				return nil, fmt.Errorf("kind.%s must be a kind, not %s", name, schema.WithArticle(arg.Type()))
 			}
 			return &schema.Attribute{Kind: k, Elem: elem.attr}, nil
 		})
@@ -118,7 +118,7 @@ func kinds() *starlarkstruct.Module {
 		"handle": of("handle", func(arg starlark.Value) (*schema.Attribute, error) {
 			s, ok := arg.(starlark.String)
 			if !ok || !typeForm().MatchString(string(s)) {
-				return nil, errors.New("kind.handle wants a type with its driver, such as \"medina.subnet\"")
+				return nil, errors.New("kind.handle needs a type with its driver, such as \"medina.subnet\"")
 			}
 			return &schema.Attribute{Kind: handleKind, Refers: string(s)}, nil
 		}),
@@ -130,14 +130,14 @@ var typeForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 func recordKind(arg starlark.Value) (*schema.Attribute, error) {
 	fields, ok := arg.(*starlark.Dict)
 	if !ok {
-		return nil, errors.New("kind.record wants a map of names to kinds")
+		return nil, errors.New("kind.record needs a map of names to kinds")
 	}
 	a := &schema.Attribute{Kind: schema.Record}
 	for _, item := range fields.Items() {
 		name, ok1 := item[0].(starlark.String)
 		k, ok2 := item[1].(*kindValue)
 		if !ok1 || !ok2 {
-			return nil, errors.New("kind.record wants a map of names to kinds")
+			return nil, errors.New("kind.record needs a map of names to kinds")
 		}
 		f := *k.attr
 		f.Name, f.Required = string(name), k.def == nil
@@ -166,7 +166,7 @@ func (b bounds) set(a *schema.Attribute, levels int) error {
 		}
 		f, ok := starlark.AsFloat(v)
 		if !ok {
-			return fmt.Errorf("%s wants a number, and this is %s", name, schema.WithArticle(v.Type()))
+			return fmt.Errorf("%s must be a number, not %s", name, schema.WithArticle(v.Type()))
 		}
 		if a.Kind != schema.Int && a.Kind != schema.Number && a.Kind != schema.Any {
 			return fmt.Errorf("%s is for numbers, and the kind is %s", name, kindName(a))
@@ -209,7 +209,7 @@ func (b bounds) set(a *schema.Attribute, levels int) error {
 	}
 	list, ok := v.([]any)
 	if !ok || value.IsPending(v) {
-		return errors.New("one_of wants a list of known values")
+		return errors.New("one_of must be a list of known values")
 	}
 	a.OneOf = list
 	return nil

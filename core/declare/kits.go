@@ -137,7 +137,7 @@ func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args star
 			name, ok1 := item[0].(starlark.String)
 			kv, ok2 := item[1].(*kindValue)
 			if !ok1 || !ok2 {
-				return nil, fmt.Errorf("kit: inputs wants a map of names to kinds, and %s is %s", item[0], schema.WithArticle(item[1].Type()))
+				return nil, fmt.Errorf("kit: inputs must be a map of names to kinds; %s is %s", item[0], schema.WithArticle(item[1].Type()))
 			}
 			def, takes := params[string(name)]
 			if !takes {
@@ -187,14 +187,14 @@ var instanceForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustComp
 func (k *kitValue) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
 	ev := k.ev
 	if len(args) != 1 {
-		return nil, fmt.Errorf("%s wants one name for the instance and then input = value, and got %d values without a name", k, len(args))
+		return nil, fmt.Errorf("%s takes one name for the instance and then input = value; it got %d values without a name", k, len(args))
 	}
 	if p, ok := args[0].(*pending); ok {
 		return nil, p.cannot("an instance's name")
 	}
 	name, ok := args[0].(starlark.String)
 	if !ok || !instanceForm().MatchString(string(name)) {
-		return nil, fmt.Errorf("an instance's name is lower-case letters, digits and -, a letter first, and not %s", args[0])
+		return nil, fmt.Errorf("%s cannot name an instance: use a-z, 0-9 and -, starting with a letter", args[0])
 	}
 	if what, ok := thread.Local(definesOnly).(string); ok {
 		return nil, fmt.Errorf("%s defines functions and values; it opens no instance while it is loaded", what)
@@ -242,7 +242,7 @@ func (k *kitValue) take(thread *starlark.Thread, s *scope, kwargs []starlark.Tup
 			s.care = c.care.over(s.care)
 			s.within[len(s.within)-1].Former, s.care.RenamedFrom = s.care.RenamedFrom, ""
 		} else if v != starlark.None {
-			fault("care", "", "care wants care(…), not a value of type %s", v.Type())
+			fault("care", "", "care must be care(…), not a value of type %s", v.Type())
 		}
 		delete(byName, "care")
 	}
@@ -257,7 +257,7 @@ func (k *kitValue) take(thread *starlark.Thread, s *scope, kwargs []starlark.Tup
 	if k.kit != nil {
 		for _, kind := range k.kit.Drivers {
 			if d := ev.driver(kind); d == nil || ev.o.Kinds[d.name] != kind {
-				fault("drivers", "hand it one with drivers = {\""+kind+"\": …}", "it needs a driver of kind %s, and none of that name is there", kind)
+				fault("drivers", "hand it one with drivers = {\""+kind+"\": …}", "it needs a driver of kind %s, and the estate has none", kind)
 			}
 		}
 	}
@@ -308,7 +308,7 @@ func helpHint(a *schema.Attribute) string {
 func (s *scope) give(ev *evaluator, v starlark.Value) error {
 	d, ok := v.(*starlark.Dict)
 	if !ok {
-		return fmt.Errorf("drivers wants a map of kinds to drivers, not %s", schema.WithArticle(v.Type()))
+		return fmt.Errorf("drivers must be a map of kinds to drivers, not %s", schema.WithArticle(v.Type()))
 	}
 	drivers := map[string]*driver{}
 	for name, is := range s.drivers {
@@ -321,7 +321,7 @@ func (s *scope) give(ev *evaluator, v starlark.Value) error {
 			is = ev.driver(inner.name)
 		}
 		if !ok || is == nil {
-			return fmt.Errorf("drivers wants a map of kinds to drivers, and %s is %s", item[0], schema.WithArticle(item[1].Type()))
+			return fmt.Errorf("drivers must be a map of kinds to drivers; %s is %s", item[0], schema.WithArticle(item[1].Type()))
 		}
 		if ev.o.Kinds[is.name] != string(kind) {
 			return fmt.Errorf("driver %s is of kind %s, not %s", is.name, ev.o.Kinds[is.name], string(kind))
@@ -359,15 +359,15 @@ func (k *kitValue) fits(v starlark.Value, a *schema.Attribute, path value.Path) 
 		case *found:
 			full = h.FullType()
 		default:
-			return fault("%s wants the handle of %s, and this is %s", path, schema.WithArticle(a.Refers), schema.WithArticle(v.Type()))
+			return fault("%s must be the handle of %s, not %s", path, schema.WithArticle(a.Refers), schema.WithArticle(v.Type()))
 		}
 		if want := k.means(a.Refers); full != want {
-			return fault("%s wants the handle of %s, and this is that of %s", path, schema.WithArticle(want), schema.WithArticle(full))
+			return fault("%s must be the handle of %s, not that of %s", path, schema.WithArticle(want), schema.WithArticle(full))
 		}
 	case schema.List:
 		list, ok := v.(starlark.Indexable)
 		if _, isText := v.(starlark.String); !ok || isText {
-			return fault("%s wants a list, and this is %s", path, schema.WithArticle(v.Type()))
+			return fault("%s must be a list, not %s", path, schema.WithArticle(v.Type()))
 		}
 		for i := 0; i < list.Len(); i++ {
 			out = append(out, k.fits(list.Index(i), a.Elem, deeper(value.Item(i)))...)
@@ -375,7 +375,7 @@ func (k *kitValue) fits(v starlark.Value, a *schema.Attribute, path value.Path) 
 	default:
 		d, ok := v.(*starlark.Dict)
 		if !ok {
-			return fault("%s wants a %s, and this is %s", path, a.Kind, schema.WithArticle(v.Type()))
+			return fault("%s must be a %s, not %s", path, a.Kind, schema.WithArticle(v.Type()))
 		}
 		for _, item := range d.Items() {
 			key, ok := item[0].(starlark.String)

@@ -301,7 +301,7 @@ func mediaType(name string, body []byte) string {
 func parseRange(fn, s string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(s)
 	if err != nil {
-		return p, fmt.Errorf("%s: %q is no address range such as 10.20.0.0/16", fn, s)
+		return p, fmt.Errorf("%s: %q is not an address range such as 10.20.0.0/16", fn, s)
 	}
 	return p.Masked(), nil
 }

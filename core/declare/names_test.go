@@ -61,8 +61,8 @@ publish("x", [a.if_, b.max_hops, b.from_])
 	require.Equal(t, "x", list[2])
 
 	for body, want := range map[string]string{
-		`odd_cloud.route_map("a", from_ = 5)`:                           "shore/a.star:1:34: odd-cloud.route-map/a: from wants a text, and this is a whole number",
-		`odd_cloud.route_map("a", from_ = "x", max_hops = "y")`:         "shore/a.star:1:50: odd-cloud.route-map/a: max-hops wants a whole number, and this is a text",
+		`odd_cloud.route_map("a", from_ = 5)`:                           "shore/a.star:1:34: odd-cloud.route-map/a: from must be a text, not a whole number",
+		`odd_cloud.route_map("a", from_ = "x", max_hops = "y")`:         "shore/a.star:1:50: odd-cloud.route-map/a: max-hops must be a whole number, not a text",
 		`odd_cloud.route_map("a", from_ = "x", spec = {"host": "y"})`:   "",
 		`odd_cloud.route_map("a", from_ = "x", spec = {"prot": 1})`:     `spec has no field "prot"`,
 		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.port + 1`:    "arithmetic (+) must look at odd-cloud.route-map/a spec.port",
@@ -72,7 +72,7 @@ publish("x", [a.if_, b.max_hops, b.from_])
 		`odd_cloud.route_map("a", from_ = "x", also = [odd_cloud])`:     "cannot hold a driver",
 		`odd_cloud.route_map("a", from_ = "x", parent = "given-by-id")`: "",
 		`odd_cloud.route_map.find(form_ = "x")`:                         "did you mean \"from_\"?",
-		`odd_cloud.route_map("a", {"from": "x"})`:                       "wants one name",
+		`odd_cloud.route_map("a", {"from": "x"})`:                       "takes one name",
 		`odd_cloud.route_map("a", from_ = 99999999999999999999)`:        "is too large a number",
 	} {
 		_, problems := oddStar(t, body)

@@ -28,7 +28,7 @@ func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args s
 		return nil, err
 	}
 	if !inputForm().MatchString(name) {
-		return nil, fmt.Errorf("%q is no name for a secret: lower-case letters, digits and _, a letter first", name)
+		return nil, fmt.Errorf("%q is not a valid name for a secret: use a-z, 0-9 and _, starting with a letter", name)
 	}
 	if ev.out.Secrets[name] == nil {
 		ev.out.Secrets[name] = &Secret{Name: name, Attr: &schema.Attribute{Name: name, Kind: schema.Text}, Position: ev.caller(thread)}
@@ -40,9 +40,9 @@ func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args s
 func (ev *evaluator) secretInput(t *Taken, attr *schema.Attribute, hasDefault bool) (starlark.Value, error) {
 	switch {
 	case attr.Kind != schema.Text && attr.Kind != schema.Any:
-		return nil, fmt.Errorf("a secret input is a text, and this one wants %s", schema.WithArticle(kindName(attr)))
+		return nil, fmt.Errorf("a secret input is a text, and this one is %s", schema.WithArticle(kindName(attr)))
 	case hasDefault:
-		return nil, errors.New("a secret input has no default: it would stand in clear in the code")
+		return nil, errors.New("a secret input has no default: it would be readable in the code")
 	}
 	attr.Kind = schema.Text
 	for _, g := range ev.inputs[t.Name] {

@@ -38,7 +38,7 @@ func (ev *evaluator) module(from source, module string) (source, error) {
 		return ev.kitModule(from, name)
 	}
 	if !strings.HasSuffix(module, ".star") {
-		return source{}, fmt.Errorf("load wants a *.star file or a kit, such as \"kit:beam\", and not %q", module)
+		return source{}, fmt.Errorf("load takes a *.star file or a kit, such as \"kit:beam\", not %q", module)
 	}
 	if strings.HasPrefix(module, "/") {
 		if from.kind == kitFile {

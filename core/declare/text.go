@@ -274,7 +274,7 @@ func (ev *evaluator) join(sep string, args starlark.Tuple, kwargs []starlark.Tup
 	}
 	it := starlark.Iterate(list)
 	if it == nil {
-		return nil, fmt.Errorf("join wants a list of texts, and this is %s", schema.WithArticle(list.Type()))
+		return nil, fmt.Errorf("join must be a list of texts, not %s", schema.WithArticle(list.Type()))
 	}
 	defer it.Done()
 	var parts []value.Part
@@ -295,7 +295,7 @@ func (ev *evaluator) join(sep string, args starlark.Tuple, kwargs []starlark.Tup
 				return nil, fmt.Errorf("join would make a text over the limit of %d bytes", ev.limits.TextBytes)
 			}
 		default:
-			return nil, fmt.Errorf("join wants texts, and item %d is %s", i, schema.WithArticle(e.Type()))
+			return nil, fmt.Errorf("join takes texts; item %d is %s", i, schema.WithArticle(e.Type()))
 		}
 	}
 	return ev.joined(parts), nil

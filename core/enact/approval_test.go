@@ -199,7 +199,7 @@ func TestWhoMaySign(t *testing.T) {
 		require.NoError(t, err)
 		return s
 	}
-	require.Equal(t, "shore asks for 3 signatures (every change), one more because who proposed it is none of those who may sign, and nobody signed", says(), "nobody has signed as the proposer")
+	require.Equal(t, "shore asks for 3 signatures (every change), one more because the proposer is not one of those who may sign, and nobody signed", says(), "nobody has signed as the proposer")
 	sign := func(s ssh.Signer) {
 		_, err := e.Sign(s)
 		require.NoError(t, err)
@@ -215,7 +215,7 @@ func TestWhoMaySign(t *testing.T) {
 	_, p.ByKey = newKey(t)
 	require.Empty(t, says(), "two have signed, one more than is asked for")
 	force.Signatures = 2
-	require.Contains(t, says(), "shore asks for 3 signatures (every change), one more because who proposed it is none of those who may sign, and only keeper-1, keeper-2 signed")
+	require.Contains(t, says(), "shore asks for 3 signatures (every change), one more because the proposer is not one of those who may sign, and only keeper-1, keeper-2 signed")
 	force.For = []string{"new", "data"}
 	p.ByKey = twoPublic
 	require.Empty(t, says(), "a drop that loses nothing needs none")

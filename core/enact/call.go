@@ -33,7 +33,7 @@ func (e *unclearError) Unwrap() []error { return []error{e.err, errUnclear} }
 func unclearEnd(c *call, run string, err error) error {
 	next := errUnclear.Error()
 	if errors.Is(err, errUntold) {
-		next = fmt.Sprintf("its end is not known, and only a person can tell: kasbah lock recover %s -made %s=ID, or =none", run, value.InWard(c.run.Ward(), c.intent.Address))
+		next = fmt.Sprintf("its outcome is not known, and only a person can find out; tell it with `kasbah lock recover %s -made %s=ID` (or =none)", run, value.InWard(c.run.Ward(), c.intent.Address))
 	}
 	return &unclearError{err, next}
 }
@@ -208,7 +208,7 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 	}
 }
 
-// timeout is how long the cloud may take for one call: as the resource's care
+// timeout is how long one call may take: as the resource's care
 // says, or the run.
 func (e *executor) timeout(c ledger.Care) time.Duration {
 	if d, err := time.ParseDuration(c.Timeout); err == nil && d > 0 {

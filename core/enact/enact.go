@@ -23,7 +23,7 @@ import (
 // DefaultParallel is how many calls go on at once.
 const DefaultParallel = 16
 
-// DefaultTimeout is how long the cloud may take for one call.
+// DefaultTimeout is how long one call may take.
 const DefaultTimeout = 10 * time.Minute
 
 // IfOneFails is what a run does once an action has failed. What is running may

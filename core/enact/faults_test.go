@@ -327,14 +327,14 @@ func TestKeylessCloud(t *testing.T) {
 	f.after = nil
 	o := enact.Options{Shows: -1, Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
-	require.ErrorContains(t, err, "only a person can tell: kasbah lock recover run-1 -made shore:medina.bucket/bkt=ID")
+	require.ErrorContains(t, err, "only a person can find out; tell it with `kasbah lock recover run-1 -made shore:medina.bucket/bkt=ID`")
 	for _, typ := range keyless.Types {
 		typ.KeyMemory = time.Nanosecond // long past
 	}
 	before := len(c.live())
 	o.Run = "run-9b"
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
-	require.ErrorContains(t, err, "the cloud may have forgotten its key: its end is not known, and only a person can tell")
+	require.ErrorContains(t, err, "the cloud may have forgotten its key: its outcome is not known, and only a person can find out")
 	require.Len(t, c.live(), before, "nothing is made a second time")
 	var id string
 	for _, l := range c.live() {

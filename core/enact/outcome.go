@@ -33,7 +33,7 @@ func (e *executor) resolve(ctx context.Context, c *call, err error) (driver.Live
 		live, done, known, asked := e.became(ctx, c)
 		switch {
 		case asked != nil:
-			return driver.Live{}, driver.Unknown, fmt.Errorf("%w; and what became of it: %w", err, asked)
+			return driver.Live{}, driver.Unknown, fmt.Errorf("%w; its outcome could not be read: %w", err, asked)
 		case done:
 			return live, driver.Done, nil
 		case !known:

@@ -130,7 +130,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 		return run.Append(context.Background(), ledger.Line{Kind: ledger.KindResult, Result: &r})
 	}
 	if made == "none" {
-		return settle(ledger.Result{Outcome: ledger.Failed, Error: "a person says that nothing was made"})
+		return settle(ledger.Result{Outcome: ledger.Failed, Error: "a person reported that nothing was made"})
 	}
 	if made != "" {
 		at, err := e.recordedElse(run.Ward(), &in, made)

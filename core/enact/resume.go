@@ -56,7 +56,7 @@ func (e *executor) judgeKept(refused *Refused) error {
 			return err
 		}
 		if missing != "" {
-			no("%s; `kasbah approve FILE -key KEY` signs it, by somebody else than who proposed it", missing)
+			no("%s; `kasbah approve FILE -key KEY` signs it; the person who proposed it cannot", missing)
 		}
 		if force != nil && !acted && e.o.Envelope != nil && time.Now().After(force.Ends(e.p.Made)) {
 			no("%s lets a proposal wait for %s, and this one is from %s; propose again", w.Ward, force.Valid, e.p.Made.Local().Format(time.DateTime))

@@ -59,7 +59,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 				return e.broke(rerr)
 			}
 			if at != "" {
-				outcome, err = driver.Unknown, fmt.Errorf("the cloud says that it made %s, which the ledger records as %s", live.ID, at)
+				outcome, err = driver.Unknown, fmt.Errorf("the cloud answered with %s, which the ledger already records as %s", live.ID, at)
 			}
 		}
 		switch outcome {
@@ -328,7 +328,7 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 		return err
 	}
 	if hidden := c.sendsHidden(e.typ(c.intent.Type), live); hidden != "" && c.intent.Before != nil && sameShown(c.intent.Before, live.Attributes) {
-		return overtaken(hidden, "somebody changed something that the cloud does not show, and it may be %s", hidden)
+		return overtaken(hidden, "something that the cloud does not show was changed, and it may be %s", hidden)
 	}
 	return e.build(c, live)
 }
@@ -443,7 +443,7 @@ func (c *call) unmoved(t *schema.Type, live driver.Live) error {
 		if value.IsSecret(moved[0].Was.V) || value.IsSecret(moved[0].WillBe.V) {
 			what = "(secret)"
 		}
-		return overtaken(moved[0].Path, "somebody changed %s %s meanwhile", moved[0].Path, what)
+		return overtaken(moved[0].Path, "%s was changed %s in between", moved[0].Path, what)
 	}
 	return nil
 }

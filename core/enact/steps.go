@@ -13,7 +13,7 @@ import (
 type half string
 
 const (
-	create   half = "make"    // create the thing
+	create  half = "make"    // create the thing
 	edit    half = "edit"    // change it in place
 	letGo   half = "let go"  // take references away before an edit
 	remove  half = "remove"  // delete the thing, or the leftovers of a swap

@@ -150,7 +150,7 @@ func (t *turn) recoverFirst(ctx context.Context, proposal *propose.Proposal) err
 	}
 	for _, full := range r.Recovered {
 		_, short := value.SplitWard(full)
-		t.Tell(short + ": an unfinished call of an earlier run was found out about")
+		t.Tell(short + ": an unfinished call of an earlier run was settled")
 	}
 	return nil
 }

@@ -435,7 +435,7 @@ func (r *reader) ledger(section string, v any) Settings {
 func (r *reader) writers(at string, v any) {
 	list, ok := v.([]any)
 	if !ok || len(list) == 0 {
-		r.wrong(at, "writers must be a list of public keys, such as writers = [\"ssh-ed25519 AAAA… keeper-1\"]; leave it out where anybody may write who can")
+		r.wrong(at, "writers must be a list of public keys, such as writers = [\"ssh-ed25519 AAAA… keeper-1\"]; leave it out to let everyone write who can reach the store")
 		return
 	}
 	for _, one := range list {
@@ -485,7 +485,7 @@ func (r *reader) name(key string, v any) string {
 		if v == nil {
 			r.wrong(key, "%s is missing: give the estate a name, such as %s = \"lantern-coast\"", key, key)
 		} else {
-			r.wrong(key, "%s is no name: lower-case letters, digits and -, a letter first", value.Plain(v))
+			r.wrong(key, "%s is not a valid name: use a-z, 0-9 and -, starting with a letter", value.Plain(v))
 		}
 	}
 	return s

@@ -100,9 +100,9 @@ func (r *reader) kitSource(at string, k KitSource) {
 	case k.Git != "" && k.Tag == "":
 		r.wrong(at, "kit %s needs a tag: a repository alone is not one version", k.Name)
 	case k.Git != "" && !tagForm().MatchString(k.Tag):
-		r.wrong(at, "%q is no tag that kasbah takes", k.Tag)
+		r.wrong(at, "%q is not a tag that kasbah takes", k.Tag)
 	case k.Git != "" && (strings.HasPrefix(k.Git, "-") || strings.Contains(k.Git, "::")):
-		r.wrong(at, "%q is no repository that kasbah takes", k.Git)
+		r.wrong(at, "%q is not a repository that kasbah can use", k.Git)
 	case k.Path != "" && !filepath.IsLocal(filepath.FromSlash(k.Path)):
 		r.wrong(at, "path %q leads out of the repository", k.Path)
 	}
@@ -141,12 +141,12 @@ func (r *reader) secrets(section string, v any) map[string]SecretSource {
 	for _, name := range value.Keys(t) {
 		at := section + "." + name
 		if _, ok := t[name].(map[string]any); !ok {
-			r.wrong(at, "a secret never stands in clear in %s: write %s = { env = \"NAME\" }, or key, file or run", File, name)
+			r.wrong(at, "a secret is never written into %s: write %s = { env = \"NAME\" }, or key, file or run", File, name)
 			continue
 		}
 		s, ok := ReadSource(t[name])
 		if !ok {
-			r.wrong(at, "secret %s wants one of env = \"NAME\", key = \"NAME\", file = \"PATH\" or run = [\"PROGRAM\", …]", name)
+			r.wrong(at, "secret %s needs one of env = \"NAME\", key = \"NAME\", file = \"PATH\" or run = [\"PROGRAM\", …]", name)
 			continue
 		}
 		s.Position = r.file.position(at)

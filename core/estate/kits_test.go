@@ -45,13 +45,13 @@ token = { run = ["cat", "token"] }
 func TestKitMistakes(t *testing.T) {
 	const good = "estate = \"x\"\nwards = [\"a\"]\n[env.t]\n[kits]\n"
 	for body, words := range map[string]string{
-		"B = \"x\"": "B is no name",
+		"B = \"x\"": "B is not a valid name",
 		"b = {}":    "comes from a folder or from git, one of the two",
 		"b = {folder = \"x\", git = \"y\", tag = \"v1\"}":  "one of the two",
 		"b = {folder = \"x\", tag = \"v1\"}":               "a folder, which has no tag",
-		"b = {git = \"-x\", tag = \"v1\"}":                 "is no repository",
-		"b = {git = \"ext::sh\", tag = \"v1\"}":            "is no repository",
-		"b = {git = \"x\", tag = \"v1 v2\"}":               "is no tag",
+		"b = {git = \"-x\", tag = \"v1\"}":                 "is not a repository",
+		"b = {git = \"ext::sh\", tag = \"v1\"}":            "is not a repository",
+		"b = {git = \"x\", tag = \"v1 v2\"}":               "is not a tag",
 		"b = {git = \"x\", tag = 1}":                       "tag of kit b must be a text",
 		"b = {git = \"x\", tag = \"v1\", path = \"../y\"}": "leads out of the repository",
 	} {
@@ -63,7 +63,7 @@ func TestKitMistakes(t *testing.T) {
 		"name = \"b\"":    "version is missing",
 		"version = \"1\"": "name is missing",
 		"name = \"b\"\nversion = \"1\"\ndrivers = \"m\"": "kit:b/kit.toml:3:1: drivers must be a list of names",
-		"name = \"b\"\nversion = \"1\"\nkits = [\"B\"]":  "B is no name",
+		"name = \"b\"\nversion = \"1\"\nkits = [\"B\"]":  "B is not a valid name",
 		"name = \"b\"\nversion = \"1\"\nhelpp = \"x\"":   "did you mean",
 		"name = ": "kit:b/kit.toml:1:",
 	} {

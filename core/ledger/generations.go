@@ -42,7 +42,7 @@ func (k *keyring) at(e *Entry) (*seal.Estate, error) {
 	}
 	r := e.readers()
 	if r == nil || r.Estate == nil {
-		return nil, errors.New("nothing says which key proves it")
+		return nil, errors.New("no key is named that proves it")
 	}
 	return r.Estate, k.box.Learn(*r.Estate)
 }

@@ -64,7 +64,7 @@ func FindRun(ids []string, s string) (string, error) {
 	case 0:
 		return "", &problem.UsageError{Message: "no such run: " + s, Hint: "`kasbah lock` shows the runs that hold a lock"}
 	}
-	return "", problem.Usage("%s stands for several runs; write more of it", s)
+	return "", problem.Usage("%s matches several runs; write more of the id", s)
 }
 
 // Newest are the parts, in the order of time, of the last so many runs; of all for 0. A run

@@ -270,7 +270,7 @@ func (h *heading) token(want jsontext.Kind) (t jsontext.Token) {
 		return t
 	}
 	if t, h.err = h.dec.ReadToken(); h.err == nil && t.Kind() != want {
-		h.err = fmt.Errorf("%s stands where %s is wanted", t.Kind(), want)
+		h.err = fmt.Errorf("%s is where %s belongs", t.Kind(), want)
 	}
 	return t
 }
@@ -284,7 +284,7 @@ func (h *heading) text() string {
 	case err != nil:
 		h.err = err
 	case raw.Kind() != '"':
-		h.err = fmt.Errorf("%s stands where a text is wanted", raw.Kind())
+		h.err = fmt.Errorf("%s is where a text belongs", raw.Kind())
 	case bytes.IndexByte(raw, '\\') < 0:
 		end := int(h.dec.InputOffset())
 		return h.all[end-len(raw)+1 : end-1]

@@ -123,7 +123,7 @@ type NotSealedError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *NotSealedError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is in clear, and kasbah.toml says seal = \"all\": nothing proves who wrote it, so it is not trusted", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is not sealed, and kasbah.toml says seal = \"all\": nothing proves who wrote it, so it is not trusted", e.Ward)
 	if e.Seen {
 		s += ". This machine read it in this state before it was to be sealed: `kasbah ledger reseal` seals it"
 	}

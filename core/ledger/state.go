@@ -253,7 +253,7 @@ func (s *State) sealedRight(e *Entry) error {
 	case s.Readers == nil && e.Sealed && !begins:
 		return fmt.Errorf("entry %d is sealed, and the ledger is not", e.Seq)
 	case s.Readers == nil && !e.Sealed && begins:
-		return fmt.Errorf("entry %d says in clear that the ledger is sealed", e.Seq)
+		return fmt.Errorf("entry %d is not sealed and says that the ledger is", e.Seq)
 	}
 	if to != nil {
 		s.change(to, e.Seq)

@@ -265,7 +265,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 			a.Because += " and " + chain
 		}
 	case w.asked[a.Full()]:
-		a.Kind, a.Because, a.Plan.Asked = Swap, "somebody asks for it", true
+		a.Kind, a.Because, a.Plan.Asked = Swap, "it was asked for", true
 	case len(changes) > 0:
 		a.Kind = Edit
 		w.letGo(a, d, typ)

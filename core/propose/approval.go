@@ -81,7 +81,7 @@ func (p *Proposal) Approve(ward string, force *approval.Policy, e *approval.Enve
 	}
 	s := fmt.Sprintf("%s asks for %s (%s)", ward, count(wanted, "signature"), strings.Join(because, ", "))
 	if proposer == "" {
-		s += ", one more because who proposed it is none of those who may sign"
+		s += ", one more because the proposer is not one of those who may sign"
 	}
 	s += ", and "
 	switch n := len(counting); {
@@ -92,9 +92,9 @@ func (p *Proposal) Approve(ward string, force *approval.Policy, e *approval.Enve
 	case len(strangers(signed, p.ByKey)) > 0:
 		s += "it is signed by a key that is not listed, " + strings.Join(strangers(signed, p.ByKey), ", ")
 	case proposer != "":
-		s += "nobody but " + proposer + " signed, who proposed it"
+		s += "only " + proposer + " signed, who proposed it"
 	default:
-		s += "nobody signed"
+		s += "no one signed"
 	}
 	return s, nil
 }

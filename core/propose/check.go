@@ -17,7 +17,7 @@ func (p *Proposal) Check() error {
 	seen := make(map[string]bool, len(p.Actions))
 	for i, a := range p.Actions {
 		if a == nil || !wards[a.Ward] || a.Address == "" || seen[a.Full()] {
-			return fmt.Errorf("the proposal's action %d is not whole, or stands twice", i+1)
+			return fmt.Errorf("the proposal's action %d is incomplete, or listed twice", i+1)
 		}
 		seen[a.Full()] = true
 		counts.add(a.Kind)

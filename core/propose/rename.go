@@ -26,7 +26,7 @@ func (w *proposer) namesNothing(d *declare.Resource) {
 			alike = append(alike, a)
 		}
 	}
-	text := fmt.Sprintf("%s: care says renamed_from = %q, and nothing is recorded under that address", d.Full(), value.Ref{Address: former}.In(d.Ward))
+	text := fmt.Sprintf("%s: care has renamed_from = %q, and nothing is recorded under that address", d.Full(), value.Ref{Address: former}.In(d.Ward))
 	if near := nearest.To(short, alike); near != "" {
 		text += fmt.Sprintf("; did you mean %q?", near)
 	} else if len(alike) == 1 {

@@ -84,9 +84,9 @@ func (p *Proposal) asksAgain(o Standing) error {
 		}
 		switch {
 		case len(because) > 0 && j < 0:
-			return differs("%s asks for signatures (%s), and the file says that it asks for none", at.Ward, strings.Join(because, ", "))
+			return differs("%s asks for signatures (%s), and the file asks for none", at.Ward, strings.Join(because, ", "))
 		case len(because) == 0 && j >= 0:
-			return differs("%s asks for no signatures, and the file says that it does", at.Ward)
+			return differs("%s asks for no signatures, and the file asks for some", at.Ward)
 		case j >= 0 && (!slices.Equal(p.Approvals[j].Because, because) || p.Approvals[j].Signatures != p.wanted(s.Approval) || !maps.Equal(p.Approvals[j].Keys, s.Approval.Keys)):
 			return differs("%s asks for %s (%s), and the file says otherwise", at.Ward, count(p.wanted(s.Approval), "signature"), strings.Join(because, ", "))
 		}
@@ -149,7 +149,7 @@ func (o Standing) typeOf(a *Action) (*schema.Type, error) {
 	drv, typ := SplitType(a.Type)
 	c := o.Catalogs[drv]
 	if c == nil || c.Types[typ] == nil {
-		return nil, fmt.Errorf("%s: nothing here offers the type %s, so nobody can say what would be done", a.Address, a.Type)
+		return nil, fmt.Errorf("%s: no driver here has the type %s, so what would be done is not known", a.Address, a.Type)
 	}
 	return c.Types[typ], nil
 }
@@ -184,7 +184,7 @@ func (w *shownAs) action(a *Action) error {
 		return nil
 	}
 	if a.Plan.HoldsData != typ.HoldsData {
-		return differs("%s: whether it holds data is not as its type says", a.Address)
+		return differs("%s: whether it holds data differs from its type", a.Address)
 	}
 	changes, err := changesOf(a, typ)
 	if err != nil {
@@ -275,7 +275,7 @@ func changesOf(a *Action, typ *schema.Type) ([]Change, error) {
 	for _, text := range a.Plan.Care.Leave {
 		p, err := value.ParsePath(text)
 		if err != nil || len(p) == 0 {
-			return nil, fmt.Errorf("%s: its care leaves %q, which is no path", a.Address, text)
+			return nil, fmt.Errorf("%s: its care leaves %q, which is not a path", a.Address, text)
 		}
 		c.leave = append(c.leave, p)
 	}
@@ -290,7 +290,7 @@ func sameChanges(a *Action, want []Change) error {
 	shown := map[string]Change{}
 	for _, c := range a.Changes {
 		if _, twice := shown[c.Path]; twice {
-			return differs("%s: %s stands twice", a.Address, c.Path)
+			return differs("%s: %s is listed twice", a.Address, c.Path)
 		}
 		shown[c.Path] = c
 	}
@@ -370,9 +370,9 @@ func (a *Action) becauseFits(changes []Change) (fits bool, wants string) {
 			rest, ok := strings.CutPrefix(said, fixed)
 			return ok && (rest == "" || chainForm().MatchString(rest)), fixed
 		case a.Plan.Asked:
-			return said == "somebody asks for it", "somebody asks for it"
+			return said == "it was asked for", "it was asked for"
 		}
-		return letForm().MatchString(said), "what its type says"
+		return letForm().MatchString(said), "its type requires it"
 	case Edit:
 		if len(a.Plan.LetGo) > 0 {
 			wants = "lets go of " + joinAnd(a.Plan.LetGo) + " first"

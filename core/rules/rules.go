@@ -116,7 +116,7 @@ func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.T
 		return nil, err
 	}
 	if !nameForm.MatchString(r.Name) {
-		return nil, fmt.Errorf("%q is no name for a rule: lower-case letters, digits and -, a letter first", r.Name)
+		return nil, fmt.Errorf("%q is not a valid name for a rule: use a-z, 0-9 and -, starting with a letter", r.Name)
 	}
 	if first := s.find(r.Name); first != nil {
 		return nil, fmt.Errorf("rule %s is there twice; the first is at %s", r.Name, first.Position)
@@ -124,7 +124,7 @@ func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.T
 	r.each, _ = each.(starlark.Callable)
 	r.whole, _ = whole.(starlark.Callable)
 	if (r.each == nil) == (r.whole == nil) {
-		return nil, fmt.Errorf("rule %s wants one function: each, which judges one resource, or whole, which judges all", r.Name)
+		return nil, fmt.Errorf("rule %s needs one function: each, which judges one resource, or whole, which judges all", r.Name)
 	}
 	if r.Level = Level(level); r.Level != Warn && r.Level != Block {
 		return nil, fmt.Errorf("rule %s: level is %q, and must be \"warn\" or \"block\"", r.Name, level)
@@ -457,6 +457,6 @@ func (s *Set) Excuses(subjects []*Subject) problem.List {
 	return out
 }
 
-var errNoText = errors.New("wants a text")
+var errNoText = errors.New("must be a text")
 
 func isTest(file string) bool { return strings.HasSuffix(file, "_test.star") }

@@ -156,10 +156,10 @@ func TestWhatRulesSee(t *testing.T) {
 
 func TestMistakes(t *testing.T) {
 	for body, words := range map[string]string{
-		`rule("X", each = lambda r: None, level = "warn")`:                                                           "is no name for a rule",
-		`rule("x", level = "warn")`:                                                                                  "wants one function",
-		`rule("x", each = lambda r: None, whole = lambda p: None, level = "warn")`:                                   "wants one function",
-		`rule("x", each = 5, level = "warn")`:                                                                        "wants one function",
+		`rule("X", each = lambda r: None, level = "warn")`:                                                           "is not a valid name for a rule",
+		`rule("x", level = "warn")`:                                                                                  "needs one function",
+		`rule("x", each = lambda r: None, whole = lambda p: None, level = "warn")`:                                   "needs one function",
+		`rule("x", each = 5, level = "warn")`:                                                                        "needs one function",
 		`rule("x", each = lambda r: None, level = "loud")`:                                                           `must be "warn" or "block"`,
 		`rule("x", each = lambda r: None)`:                                                                           `level is "", and must be`,
 		`rule("x", each = lambda r: None, level = "warn", at = ["later"])`:                                           "knows declared, proposed and live",
@@ -210,7 +210,7 @@ rules/a_test.star:5:1: rule strong should pass, and it says "too strong"`, out.F
 		`passes("strng", resource("sea.lamp"))`: `did you mean "strong"?`,
 		`resource("sea.lmp")`:                   "no driver has the type sea.lmp",
 		`resource("sea.lamp", powr = 1)`:        `did you mean "power"?`,
-		`resource("sea.lamp", name_ = 5)`:       "name_ wants a text",
+		`resource("sea.lamp", name_ = 5)`:       "name_ must be a text",
 	} {
 		s, _ := load(t, map[string]string{"rules/a.star": strong, "rules/b_test.star": body + "\n"}, "2026-11-23")
 		_, wrong := s.Test(context.Background())

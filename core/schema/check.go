@@ -105,7 +105,7 @@ func wrong(format string, args ...any) []fault { return []fault{{words: fmt.Spri
 func (a *Attribute) check(v any) (any, []fault) {
 	if p, ok := v.(*value.Pending); ok {
 		if p.Ref == nil && a.Kind != Text && a.Kind != Any {
-			return v, wrong(" wants %s, and this is a text made from pending values", article(a.Kind))
+			return v, wrong(" must be %s, not a text made from pending values", article(a.Kind))
 		}
 		return v, nil
 	}
@@ -113,10 +113,10 @@ func (a *Attribute) check(v any) (any, []fault) {
 	case Text:
 		s, ok := v.(string)
 		if !ok {
-			return v, wrong(" wants a text, and this is %s", article(Kind(value.Kind(v))))
+			return v, wrong(" must be a text, not %s", article(Kind(value.Kind(v))))
 		}
 		if !utf8.ValidString(s) {
-			return v, wrong(" holds bytes that are no UTF-8")
+			return v, wrong(" holds bytes that are not UTF-8")
 		}
 		v = a.Canonical(s)
 	case Int:
@@ -124,11 +124,11 @@ func (a *Attribute) check(v any) (any, []fault) {
 		case int64:
 		case float64:
 			if n != math.Trunc(n) || math.Abs(n) >= 1<<53 {
-				return v, wrong(" wants a whole number, and this is %v", n)
+				return v, wrong(" must be a whole number, not %v", n)
 			}
 			v = int64(n)
 		default:
-			return v, wrong(" wants a whole number, and this is %s", article(Kind(value.Kind(v))))
+			return v, wrong(" must be a whole number, not %s", article(Kind(value.Kind(v))))
 		}
 	case Number:
 		switch n := v.(type) {
@@ -136,23 +136,23 @@ func (a *Attribute) check(v any) (any, []fault) {
 			v = float64(n)
 		case float64:
 		default:
-			return v, wrong(" wants a number, and this is %s", article(Kind(value.Kind(v))))
+			return v, wrong(" must be a number, not %s", article(Kind(value.Kind(v))))
 		}
 	case Bool:
 		if _, ok := v.(bool); !ok {
-			return v, wrong(" wants True or False, and this is %s", article(Kind(value.Kind(v))))
+			return v, wrong(" must be True or False, not %s", article(Kind(value.Kind(v))))
 		}
 	case List:
 		list, ok := v.([]any)
 		if !ok {
-			return v, wrong(" wants a list, and this is %s", article(Kind(value.Kind(v))))
+			return v, wrong(" must be a list, not %s", article(Kind(value.Kind(v))))
 		}
 		faults := a.checkList(list)
 		return a.Canonical(list), faults
 	case MapOf, Record:
 		m, ok := v.(map[string]any)
 		if !ok {
-			return v, wrong(" wants a %s, and this is %s", a.Kind, article(Kind(value.Kind(v))))
+			return v, wrong(" must be a %s, not %s", a.Kind, article(Kind(value.Kind(v))))
 		}
 		faults := a.checkMap(m)
 		return a.Canonical(m), faults
@@ -258,15 +258,15 @@ func (a *Attribute) checkBounds(v any) []fault {
 		}
 	case FormatSpan, FormatTimespan:
 		if _, err := time.ParseDuration(s); err != nil {
-			return wrong(": %q is no duration such as 90s or 1h30m", s)
+			return wrong(": %q is not a duration such as 90s or 1h30m", s)
 		}
 	case "duration": // some documents call those of the other kind so, too
 		if _, err := time.ParseDuration(s); err != nil && !isISODuration(s) {
-			return wrong(": %q is no duration such as PT90S or PT1H30M", s)
+			return wrong(": %q is not a duration such as PT90S or PT1H30M", s)
 		}
 	case "google-duration":
 		if _, err := time.ParseDuration(s); err != nil || !strings.HasSuffix(s, "s") {
-			return wrong(": %q is no duration such as 90s", s)
+			return wrong(": %q is not a duration such as 90s", s)
 		}
 	}
 	return nil
@@ -277,7 +277,7 @@ func (a *Attribute) checkBounds(v any) []fault {
 func checkRange(s string) string {
 	p, err := netip.ParsePrefix(s)
 	if err != nil {
-		return fmt.Sprintf("%q is no address range such as 10.20.0.0/16", s)
+		return fmt.Sprintf("%q is not an address range such as 10.20.0.0/16", s)
 	}
 	if p.Masked() != p {
 		return fmt.Sprintf("%q has bits set beyond its prefix; the range is %s", s, p.Masked())

@@ -51,8 +51,8 @@ func TestPriceBook(t *testing.T) {
 	require.Equal(t, fromJSON, fromCSV)
 	require.NoError(t, fromCSV["medina.machine"].Check(machine()))
 	for _, c := range []struct{ name, body, words string }{
-		{"p.csv", "medina.machine,,,dear\n", `p.csv:1: "dear" is no amount`},
-		{"p.csv", "medina.machine,,,-1\n", `"-1" is no amount`},
+		{"p.csv", "medina.machine,,,dear\n", `p.csv:1: "dear" is not an amount`},
+		{"p.csv", "medina.machine,,,-1\n", `"-1" is not an amount`},
 		{"p.csv", "a,b\n", "wrong number of fields"},
 		{"p.csv", "type,attribute,value,month\n\nmedina.machine,,small,1\n", `p.csv:3: the value "small" belongs to no attribute`},
 		{"p.csv", "medina.machine,\"size,small,1\n", "p.csv: "},
@@ -65,7 +65,7 @@ func TestPriceBook(t *testing.T) {
 	}
 	require.ErrorContains(t, (&Price{By: map[string]map[string]float64{"sise": nil}}).Check(machine()), `has no attribute "sise"`)
 	require.ErrorContains(t, (&Price{Per: map[string]float64{"gigs": 1}}).Check(machine()), `has no attribute "gigs"`)
-	require.ErrorContains(t, (&Price{Per: map[string]float64{"size": 1}}).Check(machine()), "is no number")
+	require.ErrorContains(t, (&Price{Per: map[string]float64{"size": 1}}).Check(machine()), "is not a number")
 }
 
 // FuzzPriceBook: no text makes the reader panic.

@@ -55,7 +55,7 @@ func ReadPriceBook(name string, body []byte) (PriceBook, error) {
 		}
 		month, err := strconv.ParseFloat(row[3], 64)
 		if err != nil || month < 0 {
-			return nil, fmt.Errorf("%s:%d: %q is no amount", name, line, row[3])
+			return nil, fmt.Errorf("%s:%d: %q is not an amount", name, line, row[3])
 		}
 		if err := book.add(row[0], row[1], row[2], month); err != nil {
 			return nil, fmt.Errorf("%s:%d: %w", name, line, err)
@@ -99,7 +99,7 @@ func (p *Price) Check(t *Type) error {
 		case a == nil:
 			return fmt.Errorf("%s has no attribute %q", WithArticle(t.Name), name)
 		case a.Kind != Int && a.Kind != Number:
-			return fmt.Errorf("%s of %s is no number, so there is no price of each", name, WithArticle(t.Name))
+			return fmt.Errorf("%s of %s is not a number, so there is no price for each", name, WithArticle(t.Name))
 		}
 	}
 	return nil

@@ -177,17 +177,17 @@ func Recipient(text string) (age.Recipient, error) {
 		}
 		x, err := age.ParseX25519Recipient(text)
 		if err != nil {
-			return nil, fmt.Errorf("%s is no age public key: it is not whole", shortened(text))
+			return nil, fmt.Errorf("%s is not an age public key: it is not whole", shortened(text))
 		}
 		return x, nil
 	case strings.HasPrefix(text, "ssh-"):
 		r, err := agessh.ParseRecipient(text)
 		if err != nil {
-			return nil, fmt.Errorf("%s is no SSH public key of a kind that can be sealed to: Ed25519 and RSA can", shortened(text))
+			return nil, fmt.Errorf("%s is not an SSH public key that can be sealed to: use Ed25519 or RSA", shortened(text))
 		}
 		return r, nil
 	}
-	return nil, fmt.Errorf("%q is no recipient: write an age public key (age1…) or an SSH one (ssh-ed25519 …)", shortened(text))
+	return nil, fmt.Errorf("%q is not a recipient: write an age public key (age1…) or an SSH one (ssh-ed25519 …)", shortened(text))
 }
 
 func shortened(s string) string {

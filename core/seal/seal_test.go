@@ -41,7 +41,7 @@ func TestBox(t *testing.T) {
 
 func TestRecipients(t *testing.T) {
 	for text, words := range map[string]string{
-		"": "is no recipient", "keeper-1": "is no recipient", "AGE-SECRET-KEY-1HIDDEN": "this is a private one", "age1x": "", "ssh-ed25519 x": "", "ssh-dss AAAA": "",
+		"": "is not a recipient", "keeper-1": "is not a recipient", "AGE-SECRET-KEY-1HIDDEN": "this is a private one", "age1x": "", "ssh-ed25519 x": "", "ssh-dss AAAA": "",
 	} {
 		_, err := seal.Recipient(text)
 		require.Error(t, err, text)

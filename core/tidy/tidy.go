@@ -37,7 +37,7 @@ func Files(path string) ([]string, error) {
 	}
 	if !info.IsDir() {
 		if !strings.HasSuffix(path, ".star") {
-			return nil, problem.Usage("%s is no *.star file", path)
+			return nil, problem.Usage("%s is not a *.star file", path)
 		}
 		return []string{path}, nil
 	}

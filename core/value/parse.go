@@ -11,7 +11,7 @@ import (
 )
 
 // Parse reads any JSON document of somebody else's: nothing in it is pending. Of a name that
-// stands twice the last one counts, and bytes that are no UTF-8 are replaced, as
+// stands twice the last one counts, and bytes that are not UTF-8 are replaced, as
 // encoding/json has it. What stands behind the document is not looked at.
 func Parse(body []byte) (any, error) {
 	p := parser{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
@@ -77,7 +77,7 @@ func (p *parser) value() (any, error) {
 	case '0':
 		return Normal(json.Number(tok.String()))
 	}
-	return nil, fmt.Errorf("%s stands where a value belongs", tok)
+	return nil, fmt.Errorf("%s is where a value belongs", tok)
 }
 
 func (p *parser) name() (string, error) {
@@ -90,7 +90,7 @@ func (p *parser) name() (string, error) {
 	}
 	unquoted, err := jsontext.AppendUnquote(nil, raw)
 	name := string(unquoted)
-	if err != nil && !bytes.ContainsRune(unquoted, '\uFFFD') { // bytes that are no UTF-8 are replaced, and told
+	if err != nil && !bytes.ContainsRune(unquoted, '\uFFFD') { // bytes that are not UTF-8 are replaced, and told
 		return "", err
 	}
 	if len(p.names) < mostNames {

@@ -74,7 +74,7 @@ func ParsePath(s string) (Path, error) {
 			}
 			n, err := strconv.Atoi(rest[1:end])
 			if err != nil || n < 0 {
-				return nil, fmt.Errorf("path %q: %q is no index", s, rest[1:end])
+				return nil, fmt.Errorf("path %q: %q is not an index", s, rest[1:end])
 			}
 			p = append(p, Item(n))
 			rest = rest[end+1:]

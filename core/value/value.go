@@ -85,7 +85,7 @@ func Normal(v any) (any, error) {
 		return v, nil
 	case float64:
 		if math.IsNaN(v) || math.IsInf(v, 0) {
-			return nil, fmt.Errorf("%v is no number that can be recorded", v)
+			return nil, fmt.Errorf("%v is not a number that can be recorded", v)
 		}
 		return v, nil
 	case int:

@@ -106,7 +106,7 @@ func TestPaths(t *testing.T) {
 	ward, rest := SplitWard("shore:medina.subnet/a:b")
 	require.Equal(t, []string{"shore", "medina.subnet/a:b"}, []string{ward, rest})
 	ward, rest = SplitWard("medina.subnet/a:b")
-	require.Equal(t, []string{"", "medina.subnet/a:b"}, []string{ward, rest}, "a colon in a name is no ward")
+	require.Equal(t, []string{"", "medina.subnet/a:b"}, []string{ward, rest}, "a colon in a name is not a ward")
 }
 
 func TestPlain(t *testing.T) {

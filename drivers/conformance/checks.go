@@ -20,7 +20,7 @@ func (x *Suite) describe(context.Context) error {
 	id := typ.Attribute(typ.ID)
 	switch {
 	case id == nil:
-		return fmt.Errorf("%s has no attribute %s, which is to identify it", name, typ.ID)
+		return fmt.Errorf("%s has no attribute %s, that identifies it", name, typ.ID)
 	case !id.Output && !(id.Required && id.Fixed) && !(typ.NamedByPattern() && id.Fixed):
 		return fmt.Errorf("%s.%s identifies a thing: it is either decided by the cloud (output: true), or required and fixed", name, typ.ID)
 	}
@@ -343,7 +343,7 @@ func (x *Suite) refusals(ctx context.Context) error {
 	var e *driver.Error
 	switch {
 	case err == nil:
-		return skipped("the API takes what it does not know, and nobody claims otherwise")
+		return skipped("the API accepts unknown attributes, and the catalogue does not say otherwise")
 	case !errors.As(err, &e):
 		return unlike("a create with an attribute that is not there", err, "")
 	case e.Passing:

@@ -82,7 +82,7 @@ func New(o Options) (*Driver, error) {
 	d := &Driver{o: o}
 	for _, z := range o.Zones {
 		if _, ok := dns.IsDomainName(z); !ok || z == "" {
-			return nil, fmt.Errorf("%q is no zone", z)
+			return nil, fmt.Errorf("%q is not a zone", z)
 		}
 		d.zones = append(d.zones, strings.TrimSuffix(strings.ToLower(z), "."))
 	}
@@ -105,7 +105,7 @@ func catalog(zones []string) *schema.Catalog {
 			{Name: "zone", Help: "the zone it is in", Kind: schema.Text, Required: true, Fixed: true, OneOf: in},
 			{Name: "name", Help: "the whole name, in small letters and without a dot at its end", Kind: schema.Text, Required: true, Fixed: true, Pattern: `^[a-z0-9_*]([a-z0-9_*.-]*[a-z0-9_])?$`, MaxLength: &long},
 			{Name: "kind", Help: "what the values are", Kind: schema.Text, Required: true, Fixed: true, OneOf: oneOf},
-			{Name: "values", Help: "the answers, in the order of the alphabet; names in them end in a dot; a text of TXT stands as it is", Kind: schema.List, Required: true, MinLength: &one, MaxLength: &most, Elem: &schema.Attribute{Kind: schema.Text}},
+			{Name: "values", Help: "the answers, in alphabetical order; names end in a dot; a TXT text is written as it is", Kind: schema.List, Required: true, MinLength: &one, MaxLength: &most, Elem: &schema.Attribute{Kind: schema.Text}},
 			{Name: "ttl", Help: "how long an answer may be kept, in seconds", Kind: schema.Int, Min: &low, Max: &high, Default: int64(3600), HasDefault: true},
 			{Name: "id", Help: "what identifies it", Kind: schema.Text, Output: true},
 		},
@@ -179,13 +179,13 @@ func read(in value.Map) (*set, error) {
 		at := fmt.Sprintf("values[%d]", i)
 		rr, err := record(s.name, s.kind, s.ttl, text)
 		if err != nil {
-			return nil, wrong(at, "%q is no value of %s: %v", text, s.kind, err)
+			return nil, wrong(at, "%q is not a value of %s: %v", text, s.kind, err)
 		}
 		if is := valueOf(rr); is != text {
 			return nil, wrong(at, "%q is written %q", text, is)
 		}
 		if len(s.values) > 0 && s.values[len(s.values)-1] >= text {
-			return nil, wrong(at, "values stand in the order of the alphabet, each once, and %q comes after %q", text, s.values[len(s.values)-1])
+			return nil, wrong(at, "values must be in alphabetical order, each once, and %q comes after %q", text, s.values[len(s.values)-1])
 		}
 		s.values, s.records = append(s.values, text), append(s.records, rr)
 	}

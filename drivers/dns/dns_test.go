@@ -85,8 +85,8 @@ func TestRefused(t *testing.T) {
 		words  string
 	}{
 		"name":      {value.Map{"name": "gauge.elsewhere.example"}, "is not in zone"},
-		"values[0]": {value.Map{"values": []any{"10.0.0"}}, "is no value of A"},
-		"values[1]": {value.Map{"values": []any{"10.0.0.2", "10.0.0.1"}}, "in the order of the alphabet"},
+		"values[0]": {value.Map{"values": []any{"10.0.0"}}, "is not a value of A"},
+		"values[1]": {value.Map{"values": []any{"10.0.0.2", "10.0.0.1"}}, "in alphabetical order"},
 		"values":    {value.Map{"kind": "CNAME", "values": []any{"a.example.", "b.example."}}, "has one value"},
 	} {
 		all := d.Vet(ctx, "record", base(c.change))
@@ -100,14 +100,14 @@ func TestRefused(t *testing.T) {
 	require.Contains(t, said[0].Message, `"Gauge.example" is written "Gauge.example."`)
 	for _, hostile := range []string{"10.0.0.1\n$INCLUDE /etc/passwd", "10.0.0.1 ; more", "(", ""} {
 		_, err := d.Create(ctx, "record", base(value.Map{"values": []any{hostile}}), "")
-		require.ErrorContains(t, err, "is no value of A", "%q", hostile)
+		require.ErrorContains(t, err, "is not a value of A", "%q", hostile)
 	}
 	first, err := d.Create(ctx, "record", base(nil), "")
 	require.NoError(t, err)
 	_, err = d.Create(ctx, "record", base(nil), "")
 	require.ErrorContains(t, err, "there are records")
 	_, err = d.Create(ctx, "record", base(value.Map{"kind": "CNAME", "values": []any{"other." + zone + "."}}), "")
-	require.ErrorContains(t, err, "beside a CNAME")
+	require.ErrorContains(t, err, "a name with a CNAME")
 
 	// who has another key, or none, learns nothing and changes nothing
 	for _, k := range []dns.Key{key("b3RoZXI="), {}, {Name: "strangers", Secret: key(servertest.ZoneSecret).Secret}, key("no base64")} {
@@ -224,12 +224,12 @@ func TestRehearse(t *testing.T) {
 		{create(in(zone, "new", "A", "10.0.0.1")), ""},
 		{create(in(zone, "new", "A", "10.0.0.2")), "there are records new." + zone + " of kind A already"},
 		{create(in(zone, "old", "A", "10.0.0.2")), "already"},
-		{create(in(zone, "other", "TXT", "a")), "beside a CNAME nothing else can stand"},
-		{create(in(zone, "new", "CNAME", "old."+zone+".")), "beside a CNAME nothing else can stand"},
+		{create(in(zone, "other", "TXT", "a")), "a name with a CNAME can have no other records"},
+		{create(in(zone, "new", "CNAME", "old."+zone+".")), "a name with a CNAME can have no other records"},
 		{driver.Call{Do: "delete", Type: "record", ID: id(zone, "old", "A")}, ""},
 		{create(in(zone, "old", "CNAME", "new."+zone+".")), ""},
 		{driver.Call{Do: "update", Type: "record", ID: id(zone, "old", "A"), Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, "gone"},
-		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"), Change: driver.Change{To: value.Map{"values": []any{"no name"}}}}, "is no value of CNAME"},
+		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"), Change: driver.Change{To: value.Map{"values": []any{"no name"}}}}, "is not a value of CNAME"},
 		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"), Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, ""},
 		{driver.Call{Do: "delete", Type: "record", ID: zone + "/" + zone + "/NS"}, "a zone needs those of its own name"},
 		{create(pending), ""},

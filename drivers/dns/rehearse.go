@@ -221,7 +221,7 @@ func taken(s *set) error {
 }
 
 func besideCNAME(s *set) error {
-	return wrong("name", "the server keeps no %s of kind %s: beside a CNAME nothing else can stand", s.name, s.kind)
+	return wrong("name", "the server keeps no %s of kind %s: a name with a CNAME can have no other records", s.name, s.kind)
 }
 
 func errOwnName() error {

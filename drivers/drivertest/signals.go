@@ -115,7 +115,7 @@ func (s *Signals) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case what == "PUT lamps" && one:
 		blink, err := time.ParseDuration(fmt.Sprint(body["blink"]))
 		if err != nil {
-			no(http.StatusUnprocessableEntity, "blink is no duration")
+			no(http.StatusUnprocessableEntity, "blink is not a duration")
 			return
 		}
 		body["blink"] = blink.String()

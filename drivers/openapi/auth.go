@@ -54,7 +54,7 @@ func (a Auth) refused() string {
 		slices.Sort(names)
 	}
 	if a.none() {
-		return "the driver's settings give nothing that says who asks (" + strings.Join(names, ", ") + ")"
+		return "the driver's settings give no credentials (" + strings.Join(names, ", ") + ")"
 	}
 	return "it was asked with " + strings.Join(names, " and ") + " of the driver's settings"
 }

@@ -149,10 +149,10 @@ func TestNotBelieved(t *testing.T) {
 	defer api.Close()
 	word := func(context.Context, bool) (string, error) { return "hush-hush", nil }
 	for want, auth := range map[string]openapi.Auth{
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give nothing that says who asks (bearer, headers, oauth, user with password)": {},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give nothing that says who asks (token)":                                      {Setting: "token"},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with token of the driver's settings":                                                   {Bearer: word, Setting: "token"},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with bearer and headers.X-Coast of the driver's settings":                              {Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (bearer, headers, oauth, user with password)": {},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (token)":                                      {Setting: "token"},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with token of the driver's settings":                                       {Bearer: word, Setting: "token"},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with bearer and headers.X-Coast of the driver's settings":                  {Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}},
 	} {
 		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth, Base: func(context.Context) (string, error) { return api.URL, nil }})
 		require.NoError(t, err)

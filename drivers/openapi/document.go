@@ -58,7 +58,7 @@ type typeInfo struct {
 // with x-kasbah, by the type's name, as components of an OpenAPI document are.
 func Components(version string, types []byte) (*schema.Catalog, error) {
 	if !json.Valid(types) {
-		return nil, errors.New("its types are no JSON")
+		return nil, errors.New("its types are not JSON")
 	}
 	v, err := json.Marshal(version)
 	if err != nil {
@@ -389,7 +389,7 @@ func propertiesOf(doc *api, t *schema.Type, x *typeExtension) error {
 		}
 		x.Properties[name].on(a)
 		if x.Properties[name].DefaultOnAbsence {
-			return fmt.Errorf("%s properties: default-on-absence must stand on the property %s itself, beside its default", extension, name)
+			return fmt.Errorf("%s properties: default-on-absence belongs on the property %s itself, beside its default", extension, name)
 		}
 	}
 	return nil

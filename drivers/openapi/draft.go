@@ -210,7 +210,7 @@ func (g *guessing) guess(c *candidate) {
 		set(x, "read", scalar("list"))
 	case c.list.get == nil:
 		set(x, "lists", scalar("none"))
-		c.lacks = append(c.lacks, "nothing lists them: what is recorded is read one by one, and nobody sees what else there is")
+		c.lacks = append(c.lacks, "nothing lists them: what is recorded is read one by one, and other things are not seen")
 	}
 	in := g.shown(c)
 	if c.things == nil {
@@ -438,7 +438,7 @@ func (g *guessing) pages(c *candidate) {
 	if s != nil && kindOf(s) == "object" {
 		items := g.itemsIn(c, s)
 		if items == "" {
-			c.unsure("items", "it is not clear where in the list's answer the things stand: pages items must name it")
+			c.unsure("items", "it is not clear which part of the list's answer holds the things: pages items must name it")
 			return
 		}
 		set(pages, "items", scalar(items))
@@ -465,7 +465,7 @@ func (g *guessing) pages(c *candidate) {
 	case page != "":
 		set(pages, "page", scalar(page))
 	case cursor != "":
-		c.doubt("its list is asked on by %s, and the answer does not say where the next one stands", cursor)
+		c.doubt("its list is asked on by %s, and the answer does not say where the next page is", cursor)
 	}
 	if limit := first("limit", "count", "pagesize", "perpage", "size", "maxresults", "top"); limit != "" && len(pages.Content) > 0 && (at(pages, "offset") != nil || at(pages, "page") != nil) {
 		set(pages, "limit", scalar(limit))

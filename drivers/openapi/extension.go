@@ -320,7 +320,7 @@ type propertyExtension struct {
 	Default          any      `yaml:"default"` // what the API fills in where it is left out
 	Set              bool     `yaml:"set"`     // a list whose order says nothing
 	Same             sameness `yaml:"same"`    // lower: a text whose case says nothing; duration: one such as 1h30m
-	Ignored          bool     `yaml:"ignored"` // it is no attribute at all
+	Ignored          bool     `yaml:"ignored"` // it is not an attribute at all
 }
 
 // sameness is in which way texts that differ say the same.

@@ -67,7 +67,7 @@ func Gather(name, cache string) ([]byte, error) {
 		return body, nil
 	}
 	if whole.Kind != yaml.MappingNode {
-		return nil, fmt.Errorf("%s is no OpenAPI document", name)
+		return nil, fmt.Errorf("%s is not an OpenAPI document", name)
 	}
 	files := &yaml.Node{Kind: yaml.MappingNode}
 	for _, f := range g.order {
@@ -141,7 +141,7 @@ func (g *gathering) refs(file string, n *yaml.Node, names bool) error {
 func (g *gathering) ref(file, to string) (string, error) {
 	u, err := url.Parse(to)
 	if err != nil {
-		return "", fmt.Errorf("%q is no reference: %w", to, err)
+		return "", fmt.Errorf("%q is not a reference: %w", to, err)
 	}
 	if u.Scheme != "" || u.Host != "" {
 		return "", fmt.Errorf("it refers to %s, and nothing is fetched: keep a copy below the document's folder, and refer to that", to)

@@ -81,7 +81,7 @@ func TestGatherRefuses(t *testing.T) {
 		"link.yaml":                   "escapes",
 		"https://lantern.example/x#/": "nothing is fetched: keep a copy",
 		"//lantern.example/x":         "nothing is fetched",
-		"%zz.yaml":                    "is no reference",
+		"%zz.yaml":                    "is not a reference",
 		"odd.yaml":                    "api.yaml:1: odd.yaml: ",
 		"empty.yaml":                  "empty.yaml: it is empty",
 		"deep/two.yaml":               "api.yaml:1: deep/two.yaml:2: it refers to three.yaml, and there is no such file",

@@ -20,7 +20,7 @@ func upgrade(root *yaml.Node) error {
 		(&upgrading{root: root}).document()
 	case "":
 		if root.Kind != yaml.MappingNode || at(root, "openapi") == nil {
-			return errors.New("it is no OpenAPI document: it says neither openapi nor swagger")
+			return errors.New("it is not an OpenAPI document: it says neither openapi nor swagger")
 		}
 		if v := textOf(at(root, "openapi")); !strings.HasPrefix(v, "3.") {
 			return fmt.Errorf("it is of OpenAPI %s, and 2.0, 3.0, 3.1 and 3.2 are known", v)

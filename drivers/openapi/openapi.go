@@ -264,9 +264,9 @@ func object(body []byte, in *string) (value.Map, error) {
 		case err == nil && in != nil && *in != "":
 			return nil, &driver.Error{Message: fmt.Sprintf("the cloud's answer has no JSON object at %s", *in)}
 		case err == nil: // what JSON holds may be secret
-			return nil, &driver.Error{Message: "the cloud's answer is no JSON object but " + schema.WithArticle(value.Kind(v))}
+			return nil, &driver.Error{Message: "the cloud's answer is not a JSON object but " + schema.WithArticle(value.Kind(v))}
 		}
-		return nil, &driver.Error{Message: "the cloud's answer is no JSON object: it begins with " + beginning(body)}
+		return nil, &driver.Error{Message: "the cloud's answer is not a JSON object: it begins with " + beginning(body)}
 	}
 	return m, nil
 }

@@ -152,8 +152,8 @@ func TestAnswers(t *testing.T) {
 		{404, "", "it is gone", driver.ErrGone},
 		{410, "", "it is gone", driver.ErrGone},
 		{403, "no", "Forbidden", nil},
-		{200, "not json", "is no JSON object", nil},
-		{200, "[]", "is no JSON object", nil},
+		{200, "not json", "is not a JSON object", nil},
+		{200, "[]", "is not a JSON object", nil},
 		{200, `{"power": 5}`, "shows a lamp without serial", nil},
 		{500, "", "Internal Server Error", nil},
 	} {

@@ -104,7 +104,7 @@ func (g *guessing) settle(ctx context.Context, d *Driver, c *candidate) {
 			set(ensure(c.x, "pages"), "items", scalar(in))
 		}
 		how.Items = in
-		c.remarks = append(c.remarks, "its list shows where the things stand")
+		c.remarks = append(c.remarks, "its list shows where the things are")
 	}
 	things, err := itemsOf(v, &listing{how: how})
 	if err != nil || len(things) == 0 {
@@ -246,7 +246,7 @@ func (p *probe) ask(ctx context.Context) {
 	}
 	items, err := itemsOf(v, &listing{how: p.t.Pages, id: p.t.ID, ids: true})
 	if err != nil {
-		p.c.doubt("%v: pages items must name where they stand", err)
+		p.c.doubt("%v: pages items must name where they are", err)
 		return
 	}
 	if len(items) == 0 {

@@ -100,7 +100,7 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 			t.Attributes = append(t.Attributes, a)
 			info.bare = append(info.bare, name)
 			if !slices.Contains(info.item.params, name) {
-				return fmt.Errorf("nothing tells {%s} of one thing: it is no property, and not in the path %s", name, path)
+				return fmt.Errorf("nothing tells {%s} of one thing: it is not a property, and not in the path %s", name, path)
 			}
 		case a.Output:
 			info.bare = append(info.bare, name)
@@ -126,7 +126,7 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 	t.Unlisted = x.Lists == "none"
 	if x.Read == "none" {
 		if x.Status != nil || x.Gone != nil || x.InWhole != nil {
-			return fmt.Errorf("%s read: what nothing shows has no status, and is no part of a whole", extension)
+			return fmt.Errorf("%s read: what nothing shows has no status, and is not part of a whole", extension)
 		}
 		t.Unshown = true
 		for _, a := range t.Inputs() {
@@ -164,10 +164,10 @@ func (info *typeInfo) identifying(t *schema.Type) error {
 	for _, name := range together {
 		id := t.Attribute(name)
 		if id == nil {
-			return fmt.Errorf("there is no property %q, which is to identify it: %s id names the one that does", name, extension)
+			return fmt.Errorf("there is no property %q, that identifies it: %s id names the one that does", name, extension)
 		}
 		if id.Secret {
-			return fmt.Errorf("%s identifies it and is secret: what is shown everywhere cannot be kept from anybody", name)
+			return fmt.Errorf("%s identifies it and is secret: an id is shown everywhere, so it cannot be kept secret", name)
 		}
 		id.Fixed = !id.Output
 		if !id.Output && info.create == "put" && name != "name" { // a name may be made up
@@ -325,7 +325,7 @@ func (doc *api) parameter(list, item *pathItem, name string) (*schema.Attribute,
 		a.Help, a.Refers = cmp.Or(p.help, a.Help), cmp.Or(x.Refers, a.Refers)
 		return a, nil
 	}
-	return nil, fmt.Errorf("the path's parameter {%s} is no property and is not described", name)
+	return nil, fmt.Errorf("the path's parameter {%s} is not a property and is not described", name)
 }
 
 // shape is a path without the names of its parameters, and of no more than one

@@ -38,7 +38,7 @@ func model(body []byte, overlays [][]byte) (*api, error) {
 // in its order to all that its target selects.
 func lay(over, root *yaml.Node) error {
 	if textOf(at(over, "overlay")) == "" {
-		return errors.New("it is no Overlay: it has no overlay, such as 1.0.0")
+		return errors.New("it is not Overlay: it has no overlay, such as 1.0.0")
 	}
 	actions := at(over, "actions")
 	if actions == nil || actions.Kind != yaml.SequenceNode {
@@ -88,7 +88,7 @@ func lay(over, root *yaml.Node) error {
 func selected(target string, root *yaml.Node) ([]*yaml.Node, error) {
 	path, err := jsonpath.NewPath(target, config.WithPropertyNameExtension(), config.WithLazyContextTracking())
 	if err != nil {
-		return nil, fmt.Errorf("%s is no JSONPath (RFC 9535)", target)
+		return nil, fmt.Errorf("%s is not JSONPath (RFC 9535)", target)
 	}
 	return path.Query(&yaml.Node{Kind: yaml.DocumentNode, Content: []*yaml.Node{root}}), nil
 }

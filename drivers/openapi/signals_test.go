@@ -56,7 +56,7 @@ func TestWrongWords(t *testing.T) {
 		"type: note,":          {"type: note, parents: [a],", "path /notes: x-kasbah parents: a list stands there, and a table belongs there"},
 		"id: [quay, no]":       {"id: {a: b}", "x-kasbah id: a table stands there, and a list belongs there"},
 		"same: duration":       {"same: upper", `x-kasbah properties: same: "upper" is none of lower, duration`},
-		"[quay, no], ":         {"[quay, nope], ", `there is no property "nope", which is to identify it`},
+		"[quay, no], ":         {"[quay, nope], ", `there is no property "nope", that identifies it`},
 		"id: [quay, no],":      {"id: [a, b, quay, no],", "x-kasbah id names 4 properties, and the path /lamps/{quay}/{no} has 2 parameters"},
 		"name-stays: 24h":      {"name-stays: soon", `x-kasbah name-stays: "soon" is neither always nor a time such as 168h`},
 		"read: none":           {"read: none, status: {at: x}", "what nothing shows has no status"},

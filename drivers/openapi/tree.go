@@ -58,7 +58,7 @@ func readJSON(body []byte) (*yaml.Node, error) {
 		return nil, err
 	}
 	if t.dec.PeekKind() != 0 {
-		return nil, errors.New("something stands behind its end")
+		return nil, errors.New("there is text after its end")
 	}
 	return root, nil
 }
@@ -121,7 +121,7 @@ func plainTree(n *yaml.Node, within map[*yaml.Node]bool) (*yaml.Node, error) {
 	if n.Kind == yaml.AliasNode {
 		n = n.Alias
 		if n == nil || within[n] {
-			return nil, errors.New("an alias of it stands for itself")
+			return nil, errors.New("an alias refers to itself")
 		}
 	}
 	if len(n.Content) == 0 {

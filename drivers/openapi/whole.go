@@ -24,7 +24,7 @@ import (
 // tells the part from others.
 func (w *wholeExtension) itemPath(whole string) (string, error) {
 	if len(w.Key) == 0 || w.At == "" {
-		return "", fmt.Errorf("%s in-whole needs at, where in the whole the things stand, and key, the properties that tell one from others", extension)
+		return "", fmt.Errorf("%s in-whole needs at, where in the whole the things are, and key, the properties that tell one from others", extension)
 	}
 	if m := strings.ToUpper(w.Method); m != "" && m != http.MethodPatch && m != http.MethodPut && m != http.MethodPost {
 		return "", fmt.Errorf("%s in-whole method: %q is none of PUT, PATCH, POST", extension, w.Method)
@@ -289,7 +289,7 @@ func (info *typeInfo) actions(d *document, t *schema.Type, x *typeExtension) err
 		for _, v := range value.Keys(x.Actions[name]) {
 			method, path, ok := strings.Cut(x.Actions[name][v], " ")
 			if !ok || !strings.HasPrefix(path, "/") {
-				return fmt.Errorf("%s actions %s: %q is no method and path, such as POST /lamps/{id}/on", extension, name, x.Actions[name][v])
+				return fmt.Errorf("%s actions %s: %q is not a method and path, such as POST /lamps/{id}/on", extension, name, x.Actions[name][v])
 			}
 			path, err := d.path(path, info.Parents)
 			if err != nil {

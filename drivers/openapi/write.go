@@ -110,7 +110,7 @@ func (d *Driver) at(ctx context.Context, t described, place string, known value.
 	if t.Unshown {
 		id, ok := t.idAt(place)
 		if !ok {
-			return live, &driver.Error{Message: fmt.Sprintf("what was made is at %s, which is no place of %s", place, schema.WithArticle(t.Name))}
+			return live, &driver.Error{Message: fmt.Sprintf("what was made is at %s, which is not the address of a %s", place, schema.WithArticle(t.Name))}
 		}
 		return driver.Live{ID: id, Attributes: value.CloneMap(known)}, nil
 	}

@@ -254,7 +254,7 @@ func ownerOr(q quote, owner any) string {
 func schemaKind() *kind {
 	return &kind{
 		inDatabase: true,
-		Type: &schema.Type{Name: "schema", Help: "a room of a database, with names of its own", HoldsData: true, Identify: []string{"database", "name"}, Attributes: []*schema.Attribute{
+		Type: &schema.Type{Name: "schema", Help: "a namespace in a database", HoldsData: true, Identify: []string{"database", "name"}, Attributes: []*schema.Attribute{
 			{Name: "database", Help: "the database it is in", Kind: schema.Text, Refers: "database", Fixed: true, Required: true},
 			named("what it is called"),
 			refers("owner", "the role that it belongs to; who makes it, when left out", "role", false),
@@ -388,7 +388,7 @@ func grantable(is value.Map, wanted any) error {
 			return wrong(path, "%s has no right %s; it has %s", schema.WithArticle(on), r, strings.Join(rights[on], ", "))
 		}
 		if before >= r {
-			return wrong(path, "rights stand in the order of the alphabet, each once, and %s comes after %s", r, before)
+			return wrong(path, "rights must be in alphabetical order, each once, and %s comes after %s", r, before)
 		}
 		before = r
 	}

@@ -133,7 +133,7 @@ func TestServer(t *testing.T) {
 		{"database", value.Map{"name": "other", "owner": "nobody"}, `role "nobody" does not exist`},
 		{"extension", value.Map{"database": "tides", "name": "no_such"}, "no_such"},
 		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public", "rights": []any{"select"}}, "a schema has no right select"},
-		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public", "rights": []any{"usage", "create"}}, "in the order of the alphabet"},
+		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public", "rights": []any{"usage", "create"}}, "in alphabetical order"},
 		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "table", "name": "one", "rights": []any{"select"}}, "as SCHEMA.TABLE"},
 		{"schema", value.Map{"database": "none", "name": "a"}, `database "none" does not exist`},
 	} {

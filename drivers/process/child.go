@@ -272,7 +272,7 @@ func (c *child) Handle(ctx context.Context, conn *jsonrpc2.Conn, r *jsonrpc2.Req
 	c.mu.Unlock()
 	switch {
 	case many:
-		c.end(fmt.Errorf("it sent more than %d messages that nobody had asked for", maxUnasked))
+		c.end(fmt.Errorf("it sent more than %d messages without a request", maxUnasked))
 	case !r.Notif:
 		go conn.ReplyWithError(ctx, r.ID, &jsonrpc2.Error{Code: jsonrpc2.CodeMethodNotFound, Message: "nothing is offered"})
 	}

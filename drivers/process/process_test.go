@@ -153,7 +153,7 @@ func hostile(role string) {
 			case "nameless":
 				reply(map[string]any{"attributes": map[string]any{}})
 			case "babbles":
-				fmt.Println("Hello! I am a driver, and this is no message.")
+				fmt.Println("Hello! I am a driver, and this is not a message.")
 			case "boasts":
 				fmt.Printf("Content-Length: %d\r\n\r\n{}", int64(1)<<40)
 			case "endless header":
@@ -200,10 +200,10 @@ func TestHostile(t *testing.T) {
 		"dies":           "it ended (exit status 3); the last line of its log: the lamp fell over",
 		"lies":           "was asked about lamp-2 and shows lamp-9",
 		"nameless":       "shows a lamp without an id",
-		"babbles":        "it wrote what is no message",
+		"babbles":        "it wrote something other than a message",
 		"boasts":         "it wrote a message of 1099511627776 bytes",
-		"endless header": "it wrote what is no message",
-		"floods":         "more than 10000 messages that nobody had asked for",
+		"endless header": "it wrote something other than a message",
+		"floods":         "more than 10000 messages without a request",
 		"raves":          "the answer of its driver cannot be read",
 		"asks":           "",
 		"shouts":         "",

@@ -87,7 +87,7 @@ func (s *server) Handle(ctx context.Context, conn *jsonrpc2.Conn, r *jsonrpc2.Re
 		return
 	}
 	if s.d == nil {
-		answer(nil, errors.New("nobody said hello"))
+		answer(nil, errors.New("the first message was not hello"))
 		return
 	}
 	ctx, cancel := context.WithCancel(ctx)

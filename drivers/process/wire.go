@@ -86,7 +86,7 @@ func (codec) ReadObject(r *bufio.Reader, v any) error {
 	return nil
 }
 
-var errNoMessage = errors.New("it wrote what is no message")
+var errNoMessage = errors.New("it wrote something other than a message")
 
 // What goes over the wire. docs/formats/driver.md describes it for those who
 // write the other side.

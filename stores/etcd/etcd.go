@@ -133,7 +133,7 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 			return nil, store.ErrNotFound
 		}
 		if len(v.Value) == 0 {
-			return nil, fmt.Errorf("what etcd holds under %s%s is no object of a store", objects, key)
+			return nil, fmt.Errorf("what etcd holds under %s%s is not an object of a store", objects, key)
 		}
 		switch v.Value[0] {
 		case whole:
@@ -146,7 +146,7 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 				return body, err
 			}
 		default:
-			return nil, fmt.Errorf("what etcd holds under %s%s is no object of a store", objects, key)
+			return nil, fmt.Errorf("what etcd holds under %s%s is not an object of a store", objects, key)
 		}
 	}
 	return nil, fmt.Errorf("a part of %s is missing", key)
@@ -250,7 +250,7 @@ func (s *Store) parts(ctx context.Context, key string) ([]string, error) {
 func (s *Store) drop(ctx context.Context, names []string) error {
 	for _, name := range names {
 		if !strings.HasPrefix(name, parts) {
-			return fmt.Errorf("%q is no part of an object", name)
+			return fmt.Errorf("%q is not a part of an object", name)
 		}
 		if err := s.c.remove(ctx, name, ""); err != nil {
 			return err

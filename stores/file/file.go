@@ -137,7 +137,7 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 	case len(body) == 0:
 		return nil, store.ErrBlank
 	case body[0] != mark:
-		return nil, fmt.Errorf("%s is no object of a store", path)
+		return nil, fmt.Errorf("%s is not an object of a store", path)
 	}
 	return body[1:], nil
 }

@@ -40,7 +40,7 @@ func TestStrangeFiles(t *testing.T) {
 	}
 	require.Equal(t, []string{"a/log/0000000001", "a/log/0000000002"}, keys)
 	_, err = s.Get(ctx, "a/log/0000000002")
-	require.ErrorContains(t, err, "is no object of a store")
+	require.ErrorContains(t, err, "is not an object of a store")
 }
 
 // A full or read-only place is an error of the put, and nothing is taken.

@@ -55,7 +55,7 @@ func Open(s Settings) (*Store, error) {
 		s.Table = defaultTable
 	}
 	if !tableForm().MatchString(s.Table) {
-		return nil, fmt.Errorf("%q is no name for a table: small letters, digits and _, with a schema and a dot before it at most", s.Table)
+		return nil, fmt.Errorf("%q is not a valid name for a table: use a-z, 0-9 and _, and at most a schema and a dot before it", s.Table)
 	}
 	c, err := pgxpool.ParseConfig(s.DSN)
 	if err != nil {
@@ -167,7 +167,7 @@ func (s *Store) check(ctx context.Context) error {
 		return said(err)
 	}
 	if fsync != "on" || commit == "off" {
-		return fmt.Errorf("the server does not bring to disk what it says it has written (fsync = %s, synchronous_commit = %s), and a ledger needs that", fsync, commit)
+		return fmt.Errorf("the server acknowledges writes before they are on disk (fsync = %s, synchronous_commit = %s), and a ledger needs that", fsync, commit)
 	}
 	s.checked = true
 	return nil

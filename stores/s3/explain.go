@@ -47,7 +47,7 @@ func (s *Store) settingOf(err error) (setting, says string) {
 	case "NoSuchBucket":
 		return "bucket", fmt.Sprintf("there is no bucket %s at %s", s.s.Bucket, s.at())
 	case "InvalidBucketName":
-		return "bucket", fmt.Sprintf("%q is no name of a bucket", s.s.Bucket)
+		return "bucket", fmt.Sprintf("%q is not a name of a bucket", s.s.Bucket)
 	case "InvalidAccessKeyId", "XAdminUserNotFound":
 		return s.who("access_key"), fmt.Sprintf("%s does not know the access key", s.at())
 	case "SignatureDoesNotMatch":

@@ -241,7 +241,7 @@ func (s *Store) Get(ctx context.Context, key string) (body []byte, err error) {
 	case err != nil:
 		return nil, err
 	case len(body) == 0 || body[0] != whole && body[0] != blanked:
-		return nil, fmt.Errorf("what the bucket %s holds under %s is no object of a store", s.s.Bucket, *s.object(key))
+		return nil, fmt.Errorf("what the bucket %s holds under %s is not an object of a store", s.s.Bucket, *s.object(key))
 	case body[0] == blanked:
 		return nil, store.ErrBlank
 	}

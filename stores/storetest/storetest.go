@@ -51,7 +51,7 @@ func putAndGet(t *testing.T, open func() store.Store) {
 	require.ErrorIs(t, s.PutIfAbsent(ctx, "a/log/0000000001", []byte("another")), store.ErrExists)
 	require.NoError(t, s.PutIfAbsent(ctx, "a/log/0000000002", nil))
 	got, err = s.Get(ctx, "a/log/0000000002")
-	require.NoError(t, err, "an empty object is no blank one")
+	require.NoError(t, err, "an empty object is not a blank one")
 	require.Empty(t, got)
 }
 

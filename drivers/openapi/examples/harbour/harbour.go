@@ -128,7 +128,7 @@ func refuse(w http.ResponseWriter, status int, words string, fields ...string) {
 func body(w http.ResponseWriter, q *http.Request) (object, bool) {
 	var in object
 	if err := json.NewDecoder(q.Body).Decode(&in); err != nil {
-		refuse(w, 400, "the body is no JSON object: "+err.Error())
+		refuse(w, 400, "the body is not a JSON object: "+err.Error())
 		return nil, false
 	}
 	return in, true
@@ -247,7 +247,7 @@ func (a *API) createDock(w http.ResponseWriter, q *http.Request) {
 	}
 	dock, ok := in["dock"].(map[string]any)
 	if k := unknown(dock, "label", "length", "owner"); !ok || k != "" {
-		refuse(w, 422, "that is no dock", k, "not a field of a dock")
+		refuse(w, 422, "that is not a dock", k, "not a field of a dock")
 		return
 	}
 	if find(a.ports, "code", param(q, "port_code")) == nil {

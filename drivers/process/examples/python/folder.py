@@ -105,7 +105,7 @@ class Folder:
     def seen(self, p):
         is_ = self.look(p["id"])
         if p.get("tag") and p["tag"] != is_["tag"]:
-            raise Refusal(-32002, "it was changed meanwhile")
+            raise Refusal(-32002, "it was changed in between")
         return is_
 
     def read(self, p):

@@ -12,4 +12,4 @@ expect("merrow/medina.disk/tape", gigabytes = 40, zone = "north-2", tags = {"lig
 
 refused(lambda: station("brindle", network = coast, range = "10.20.2.0/24", tape = 0), "less than 1")
 refused(lambda: station("farrow", network = coast, range = "10.20.3.1/24"), "bits set beyond its prefix")
-refused(lambda: station("Sallow", network = coast, range = "10.20.4.0/24"), "lower-case letters")
+refused(lambda: station("Sallow", network = coast, range = "10.20.4.0/24"), "cannot name an instance")
