@@ -32,6 +32,7 @@ type command struct {
 	Examples [2]string
 	Flags    func(*flag.FlagSet) // registers its own flags; may be nil
 	Estate   bool                // it works on an estate and takes the common flags
+	Lines    bool                // with -json it writes JSON Lines
 	Takes    arguments           // how many arguments; any number where it is the zero value
 	Run      func(ctx context.Context, a *app, args []string) error
 }
@@ -131,8 +132,10 @@ func (a *app) main(ctx context.Context, args []string) error {
 	}
 	a.cmd = cmd
 	a.typed = typedLine(args)
+	given := rest
 	rest, err = a.parse(cmd, rest)
 	if err != nil {
+		a.json = a.json || slices.Contains(given, "-json") || slices.Contains(given, "--json")
 		return err
 	}
 	if err := a.prepareOutput(); err != nil {

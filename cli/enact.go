@@ -60,7 +60,7 @@ func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 func enactCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "enact", Short: "carry out a proposal; without a file it proposes first and asks", Args: "[WARD… | FILE]", Estate: true,
+		Name: "enact", Short: "carry out a proposal; without a file it proposes first and asks", Args: "[WARD… | FILE]", Estate: true, Lines: true,
 		Examples: [2]string{"kasbah enact shore -env trial", "kasbah enact change.json -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			f.proposeFlags.register(fs)
@@ -382,6 +382,7 @@ func (a *app) progress(p *propose.Proposal) progressView {
 	case a.json:
 		enc := json.NewEncoder(jsonOut{a.buffer})
 		return progressView{close: nothing, event: func(e enact.Event) {
+			a.wrote = true
 			if err := errors.Join(enc.Encode(e), a.flush()); err != nil && a.verbose {
 				a.say("an event could not be written: %v", err)
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -100,11 +101,65 @@ func (a *app) finish(err error) int {
 		}
 		code = exitFailed
 	}
+	if a.json && !a.wrote {
+		if werr := a.document(endDocument(err, code, a.unshown.String())); werr != nil && err == nil {
+			err, code = werr, exitFailed
+			e.Printf("%v\n", werr)
+		}
+	}
 	if err := a.flush(); err != nil && code == exitDone {
 		fmt.Fprintf(a.errors, "the output could not be written: %v\n", err)
 		code = exitFailed
 	}
 	return code
+}
+
+// errorDocument is what -json writes for a command that ended without its own document.
+type errorDocument struct {
+	Format   string                `json:"format"`
+	Exit     int                   `json:"exit"`
+	Kind     string                `json:"kind"`
+	Message  string                `json:"message"`
+	Hint     string                `json:"hint,omitempty"`
+	Problems []render.CheckProblem `json:"problems,omitempty"`
+	Holder   *ledger.Holder        `json:"holder,omitempty"` // of the lock that is in the way
+}
+
+// doneDocument is what -json writes for a command that has no document of its own.
+type doneDocument struct {
+	Format string `json:"format"`
+	Exit   int    `json:"exit"`
+	Text   string `json:"text,omitempty"` // what people are told
+}
+
+func endDocument(err error, code int, text string) any {
+	if exit := exitError(0); err == nil || errors.As(err, &exit) {
+		return doneDocument{"kasbah.done/1", code, strings.TrimSpace(text)}
+	}
+	return newErrorDocument(err, code)
+}
+
+func newErrorDocument(err error, code int) errorDocument {
+	kinds := map[int]string{exitUsage: "usage", exitLocked: "locked", exitRefused: "refused", exitInterrupted: "interrupted"}
+	d := errorDocument{Format: "kasbah.error/1", Exit: code, Kind: cmp.Or(kinds[code], "failed"), Message: err.Error()}
+	var wrong *problem.UsageError
+	var locked *ledger.LockedError
+	var list problem.List
+	var one *problem.Problem
+	switch {
+	case errors.As(err, &wrong):
+		d.Message, d.Hint = wrong.Message, wrong.Hint
+	case errors.As(err, &locked):
+		holder := ledger.HolderOf(locked.Ward, locked.Holder)
+		d.Holder = &holder
+	case errors.As(err, &list):
+		d.Problems = render.NewCheckDocument(list).Problems
+	case errors.As(err, &one):
+		d.Problems = render.NewCheckDocument(problem.List{one}).Problems
+	case errors.Is(err, context.Canceled):
+		d.Message = "interrupted"
+	}
+	return d
 }
 
 // problemsCode is the exit code for problems: refused, when all that is wrong

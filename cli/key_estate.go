@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 
-	"kasbah/core/problem"
 	"kasbah/session"
 )
 
@@ -17,9 +16,6 @@ func keyEstateCommand() *command {
 			lines, said, err := session.NewSealing(a.home, a.acting())
 			if err != nil {
 				return err
-			}
-			if a.json {
-				return problem.Usage("key estate prints lines for kasbah.toml, and has no JSON form")
 			}
 			a.out().Printf("%s", lines)
 			a.say("%s. Put these lines under [ledger] in kasbah.toml, and `kasbah ledger reseal`.", said)

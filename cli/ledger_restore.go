@@ -11,7 +11,7 @@ import (
 func ledgerRestoreCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "ledger restore", Short: "take a ward back to its state after an earlier entry", Args: "ENTRY [WARD]", Estate: true,
+		Name: "ledger restore", Short: "take a ward back to its state after an earlier entry", Args: "ENTRY [WARD]", Estate: true, Lines: true,
 		Examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why \"back to Monday\""},
 		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)

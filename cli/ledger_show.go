@@ -49,7 +49,7 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 		return problem.Usage("entries count from 1 in each ward; say which with -ward")
 	}
 	match := propose.Pattern(pattern)
-	var docs []render.LedgerDocument
+	doc := render.LedgerDocument{Format: "kasbah.ledger/1", Env: p.Env, Wards: []render.LedgerWard{}}
 	var known []string
 	found := 0
 	for _, w := range p.Wards {
@@ -57,7 +57,7 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 		if err != nil {
 			return err
 		}
-		d := render.LedgerDocument{Format: "kasbah.ledger/1", Ward: w, Entry: s.Seq, Resources: []*ledger.Record{}}
+		d := render.LedgerWard{Ward: w, Entry: s.Seq, Resources: []*ledger.Record{}}
 		for _, address := range s.Addresses() {
 			known = append(known, address)
 			if !match(address) {
@@ -70,21 +70,16 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 			d.Resources = append(d.Resources, r.Shown())
 			found++
 		}
-		docs = append(docs, d)
+		doc.Wards = append(doc.Wards, d)
 	}
 	if found == 0 && len(args) == 1 {
 		return &problem.UsageError{Message: args[0] + " is not recorded", Hint: nearest.Hint(pattern, known)}
 	}
 	if a.json {
-		for _, d := range docs {
-			if err := a.document(d); err != nil {
-				return err
-			}
-		}
-		return nil
+		return a.document(doc)
 	}
 	out := a.out()
-	for _, d := range docs {
+	for _, d := range doc.Wards {
 		if len(args) == 1 || a.verbose {
 			for i, r := range d.Resources {
 				if i > 0 {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
 	"maps"
 	"strings"
 
@@ -72,7 +71,7 @@ func lockRecoverCommand() *command {
 			for _, full := range r.Recovered {
 				a.out().Printf("%s: settled\n", full)
 			}
-			fmt.Fprintf(a.buffer, "%s resolved.\n", render.Count(len(r.Recovered), "call"))
+			a.out().Printf("%s settled.\n", render.Count(len(r.Recovered), "call"))
 			return nil
 		},
 	}

@@ -8,7 +8,7 @@ import (
 func razeCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "raze", Short: "remove everything in the wards", Args: "[WARD…]", Estate: true,
+		Name: "raze", Short: "remove everything in the wards", Args: "[WARD…]", Estate: true, Lines: true,
 		Examples: [2]string{"kasbah raze shore -env trial", "kasbah raze -yes -allow data"},
 		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -32,8 +33,10 @@ type stream struct {
 type streams struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
-	buffer         *stream // of results
-	errors         *stream // of messages
+	buffer         *stream      // of results
+	errors         *stream      // of messages
+	wrote          bool         // a JSON document, or a line of JSON
+	unshown        bytes.Buffer // texts for people, which -json leaves out
 
 	outWidth, errWidth     int
 	outProfile, errProfile termenv.Profile
@@ -119,7 +122,13 @@ func (a *app) terminal(w io.Writer) (int, termenv.Profile) {
 	return width, profile
 }
 
-func (a *app) out() *render.Out { return render.NewOut(a.buffer, a.outWidth, a.outProfile) }
+// out is where results for people go. With -json nothing but JSON reaches standard output.
+func (a *app) out() *render.Out {
+	if a.json {
+		return render.NewOut(&a.unshown, a.outWidth, termenv.Ascii)
+	}
+	return render.NewOut(a.buffer, a.outWidth, a.outProfile)
+}
 
 func (a *app) errs() *render.Out { return render.NewOut(a.errors, a.errWidth, a.errProfile) }
 
@@ -140,9 +149,12 @@ func (a *app) flush() error { return a.buffer.Flush() }
 
 // document writes a result as JSON.
 func (a *app) document(v any) error {
+	a.wrote = true
 	enc := json.NewEncoder(jsonOut{a.buffer})
 	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
+	if a.cmd == nil || !a.cmd.Lines {
+		enc.SetIndent("", "  ")
+	}
 	return enc.Encode(v)
 }
 
@@ -158,6 +170,7 @@ func (o jsonOut) Write(p []byte) (int, error) {
 
 // sarif writes problems in that form.
 func (a *app) sarif(list problem.List) error {
+	a.wrote = true
 	body, err := render.SARIF(list, version())
 	if err == nil {
 		_, err = jsonOut{a.buffer}.Write(body)

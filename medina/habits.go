@@ -245,7 +245,7 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 		r.Header.Del("If-Match")
 	}
 	if tag := r.Header.Get("If-Match"); h.has[WeakTags] && tag != "" && tag != "*" {
-		return &refusal{status: 412, title: "changed in between", detail: "a weak tag is never the same"}
+		return &refusal{status: 412, title: "changed since it was read", detail: "a weak tag is never the same"}
 	}
 	if h.has[noKeys] {
 		r.Header.Del("Idempotency-Key")

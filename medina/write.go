@@ -268,7 +268,7 @@ func (t *tx) find(q request) (value.Map, error) {
 	}
 	m := maps.Clone(is.body)
 	if q.ifTag != "" && q.ifTag != "*" && q.ifTag != etag(m) {
-		return nil, &refusal{status: 412, title: "changed in between", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
+		return nil, &refusal{status: 412, title: "changed since it was read", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
 	}
 	return m, nil
 }

@@ -108,11 +108,17 @@ func (o *Out) Record(ward string, r *ledger.Record) {
 	})
 }
 
-// LedgerDocument is the JSON form of a ledger's state.
+// LedgerDocument is the JSON form of what is recorded.
 type LedgerDocument struct {
-	Format    string           `json:"format"`
+	Format string       `json:"format"`
+	Env    string       `json:"env"`
+	Wards  []LedgerWard `json:"wards"`
+}
+
+// LedgerWard is a ward's part of it.
+type LedgerWard struct {
 	Ward      string           `json:"ward"`
-	Entry     int64            `json:"entry"`
+	Entry     int64            `json:"entry"` // the newest one that it rests on
 	Resources []*ledger.Record `json:"resources"`
 }
 

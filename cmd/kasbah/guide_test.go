@@ -120,8 +120,9 @@ func TestGuide(t *testing.T) {
 			t.Parallel()
 			p := &guided{program: &program{t: t, dir: filepath.Join(t.TempDir(), "coast"), env: base.env}}
 			require.NoError(t, os.CopyFS(p.dir, os.DirFS(filepath.Join(base.dir, "coast"))))
-			var is struct{ Entry int }
-			require.NoError(t, json.Unmarshal([]byte(p.must("ledger", "show", "-ward", "shore", "-json")), &is))
+			var shore struct{ Wards []struct{ Entry int } }
+			require.NoError(t, json.Unmarshal([]byte(p.must("ledger", "show", "-ward", "shore", "-json")), &shore))
+			is := shore.Wards[0]
 			p.entry = fmt.Sprint(is.Entry)
 			now := guideBlock.ReplaceAllStringFunc(string(body), func(block string) string {
 				return "```console\n" + p.follow(guideBlock.FindStringSubmatch(block)[1]) + "```"

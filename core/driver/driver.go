@@ -176,7 +176,7 @@ var (
 	// ErrGone is returned for a thing that is not there.
 	ErrGone = errors.New("it is gone")
 	// ErrTag is returned when a thing no longer carries the tag of a call.
-	ErrTag = errors.New("it was changed in between")
+	ErrTag = errors.New("it was changed since it was read")
 )
 
 // Problem is what the cloud says about one attribute.

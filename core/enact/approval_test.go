@@ -199,7 +199,7 @@ func TestWhoMaySign(t *testing.T) {
 		require.NoError(t, err)
 		return s
 	}
-	require.Equal(t, "shore asks for 3 signatures (every change), one more because the proposer is not one of those who may sign, and nobody signed", says(), "nobody has signed as the proposer")
+	require.Equal(t, "shore asks for 3 signatures (every change), one more because the proposer is not one of those who may sign, and no one signed", says(), "nobody has signed as the proposer")
 	sign := func(s ssh.Signer) {
 		_, err := e.Sign(s)
 		require.NoError(t, err)

@@ -222,7 +222,7 @@ func TestHandEdits(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "failed", r.Outcome)
 	require.Len(t, r.Failures, 1)
-	require.Contains(t, r.Failures[0].Message, "somebody changed size from small to large meanwhile; nothing was overwritten")
+	require.Contains(t, r.Failures[0].Message, "size was changed from small to large since it was read; nothing was overwritten")
 	for _, l := range c.live() {
 		if l.Attributes["name"] == "trial-shore-mac" {
 			require.Equal(t, "large", l.Attributes["size"])

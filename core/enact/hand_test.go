@@ -367,7 +367,7 @@ func TestOfflineLooksFirst(t *testing.T) {
 		r, err := enact.Enact(context.Background(), c.propose(false), c.options("run", c.drv, c.store))
 		require.NoError(t, err)
 		require.Len(t, r.Failures, 1)
-		require.Contains(t, r.Failures[0].Message, "somebody changed power from 1 to 9 meanwhile")
+		require.Contains(t, r.Failures[0].Message, "power was changed from 1 to 9 since it was read")
 		require.EqualValues(t, 9, l.things[l.called("west")]["power"])
 	})
 }

@@ -220,11 +220,11 @@ func (e *executor) state(ward string) (*ledger.State, error) {
 }
 
 // errOvertaken is returned where somebody else has changed a thing since it was seen.
-var errOvertaken = errors.New("another person or program changed it in between")
+var errOvertaken = errors.New("another person or program changed it since it was read")
 
 // overtaken says what was changed.
 func overtaken(path, format string, args ...any) error {
-	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) + "; nothing was overwritten: propose again", Problems: []driver.Problem{{Path: path, Message: "changed in between"}}}}
+	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) + "; nothing was overwritten: propose again", Problems: []driver.Problem{{Path: path, Message: "changed since it was read"}}}}
 }
 
 type overtakenError struct{ said *driver.Error }

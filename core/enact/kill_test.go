@@ -344,7 +344,7 @@ func TestPlainCloud(t *testing.T) {
 	r, err := enact.Enact(ctx, p, c.options("overtaken", f, c.store))
 	require.NoError(t, err)
 	require.Len(t, r.Failures, 1)
-	require.Contains(t, r.Failures[0].Message, "somebody changed size from small to large meanwhile")
+	require.Contains(t, r.Failures[0].Message, "size was changed from small to large since it was read")
 
 	c.machine("lamp", "west")
 	creates := 0

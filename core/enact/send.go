@@ -328,7 +328,7 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 		return err
 	}
 	if hidden := c.sendsHidden(e.typ(c.intent.Type), live); hidden != "" && c.intent.Before != nil && sameShown(c.intent.Before, live.Attributes) {
-		return overtaken(hidden, "something that the cloud does not show was changed, and it may be %s", hidden)
+		return overtaken(hidden, "something was changed that the cloud does not show, and it may be %s", hidden)
 	}
 	return e.build(c, live)
 }
@@ -443,7 +443,7 @@ func (c *call) unmoved(t *schema.Type, live driver.Live) error {
 		if value.IsSecret(moved[0].Was.V) || value.IsSecret(moved[0].WillBe.V) {
 			what = "(secret)"
 		}
-		return overtaken(moved[0].Path, "%s was changed %s in between", moved[0].Path, what)
+		return overtaken(moved[0].Path, "%s was changed %s since it was read", moved[0].Path, what)
 	}
 	return nil
 }
