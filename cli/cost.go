@@ -4,7 +4,7 @@ import (
 	"context"
 	"flag"
 
-	"kasbah/render"
+	"kasbah/core/propose"
 	"kasbah/session"
 )
 
@@ -27,7 +27,7 @@ func costCommand() *command {
 				return err
 			}
 			a.tellRemarks(made.Remarks)
-			d := render.NewCostDocument(made.Proposal)
+			d := propose.NewCosts(made.Proposal)
 			if a.json {
 				return a.document(d)
 			}

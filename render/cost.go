@@ -2,48 +2,16 @@ package render
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"kasbah/core/propose"
 	"kasbah/core/value"
 )
 
-// CostDocument is the JSON form of what resources cost a month.
-type CostDocument struct {
-	Format string                  `json:"format"`
-	Env    string                  `json:"env"`
-	Total  propose.Cost            `json:"total"`
-	Wards  map[string]propose.Cost `json:"wards"`
-	Types  map[string]propose.Cost `json:"types"`
-	Kits   map[string]propose.Cost `json:"kits"` // of what kits declare
-}
-
-// NewCostDocument sums up the costs of a proposal's resources, those that stay
-// as they are included.
-func NewCostDocument(p *propose.Proposal) CostDocument {
-	d := CostDocument{Format: "kasbah.cost/1", Env: p.Env, Wards: map[string]propose.Cost{}, Types: map[string]propose.Cost{}, Kits: map[string]propose.Cost{}}
-	add := func(m map[string]propose.Cost, key string, one *propose.Cost) {
-		c := m[key]
-		c.Add(one)
-		m[key] = c
-	}
-	for _, w := range p.Wards {
-		d.Wards[w.Ward] = propose.Cost{}
-	}
-	for _, a := range p.Actions {
-		d.Total.Add(a.Cost)
-		add(d.Wards, a.Ward, a.Cost)
-		add(d.Types, a.Type, a.Cost)
-		if a.Kit != "" {
-			add(d.Kits, a.Kit, a.Cost)
-		}
-	}
-	return d
-}
-
 // Cost writes costs by ward, type and kit.
-func (o *Out) Cost(d CostDocument) {
-	rows := [][]string{{"", "now", "proposed", "change", "not known"}}
+func (o *Out) Cost(d propose.Costs) {
+	rows := [][]string{{d.Currency, "now", "proposed", "change", "not known"}}
 	row := func(name string, c propose.Cost) {
 		unknown := ""
 		if c.Unknown > 0 {
@@ -104,15 +72,27 @@ func signed(amount float64) string {
 	return "same"
 }
 
+// moneyIn is an amount with its currency; "" for none.
+func moneyIn(currency string, amount float64) string {
+	if currency == "" {
+		return money(amount)
+	}
+	return money(amount) + " " + currency
+}
+
 // costOf is the line of a proposal's summary about its cost.
 func (o *Out) costOf(p *propose.Proposal) {
 	c := p.Cost
 	if c == nil || p.Counts.Changing() == 0 {
 		return
 	}
-	line := fmt.Sprintf("Costs %s a month (%s now).", signed(c.Change), money(c.Was))
+	more := "more"
+	if c.Change < 0 {
+		more = "less"
+	}
+	line := fmt.Sprintf("Costs %s %s a month (%s now).", moneyIn(p.Currency, math.Abs(c.Change)), more, money(c.Was))
 	if c.Change == 0 {
-		line = fmt.Sprintf("Costs the same, %s a month.", money(c.WillBe))
+		line = fmt.Sprintf("Costs the same, %s a month.", moneyIn(p.Currency, c.WillBe))
 	}
 	if c.Unknown > 0 {
 		line += fmt.Sprintf(" The price of %s is not known.", Count(c.Unknown, "resource"))

@@ -132,7 +132,7 @@ func TestCost(t *testing.T) {
 	p := example()
 	p.Actions[0].Cost, p.Actions[0].Kit = &propose.Cost{Was: 10, WillBe: 12.5, Change: 2.5}, "station"
 	p.Actions[1].Cost = &propose.Cost{Was: 3, WillBe: 3}
-	d := NewCostDocument(p)
+	d := propose.NewCosts(p)
 	require.Equal(t, propose.Cost{Was: 13, WillBe: 15.5, Change: 2.5, Unknown: 3}, d.Total)
 	require.Equal(t, propose.Cost{Was: 10, WillBe: 12.5, Change: 2.5}, d.Kits["station"])
 	require.Equal(t, `                       now  proposed     change    not known

@@ -14,7 +14,7 @@ const maxPrices = 16 << 20
 
 // readPrices puts the estate's price book over what the drivers say.
 func (s *Session) readPrices() error {
-	name := s.Estate.Prices
+	name := s.Estate.Prices.Book
 	if name == "" {
 		return nil
 	}

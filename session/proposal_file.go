@@ -128,7 +128,7 @@ func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string
 	if err != nil {
 		return err
 	}
-	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set})
+	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set, Currency: s.Estate.Prices.Currency})
 	var shown *propose.ShownError
 	if errors.As(err, &shown) {
 		return f.refuse(err)

@@ -131,7 +131,7 @@ func (s *Session) live(ctx context.Context, states map[string]*ledger.State, r R
 func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State, live propose.Live, r Request) (propose.Options, error) {
 	o := propose.Options{
 		Estate: s.Estate.Name, Env: s.Env, By: s.config.Identity.Who, Program: s.config.Identity.Program, Run: r.Run, Wards: s.Wards,
-		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Approval: s.Approval, States: states, Catalogs: s.Catalogs, Only: r.Only, Swap: r.Swap,
+		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Approval: s.Approval, Currency: s.Estate.Prices.Currency, States: states, Catalogs: s.Catalogs, Only: r.Only, Swap: r.Swap,
 		Outside: func(ward string) (*ledger.State, error) { return others.State(ctx, ward) },
 	}
 	var err error

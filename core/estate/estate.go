@@ -33,7 +33,7 @@ type Estate struct {
 	Name   string
 	Wards  []string
 	Names  string // pattern of names made for resources
-	Prices string // file of a price book, relative to the folder or absolute; "" for none
+	Prices Prices
 	Limits Limits
 	Digest string // SHA-256 of the file's text, in hexadecimal
 
@@ -327,11 +327,7 @@ func (r *reader) estate(raw map[string]any) *Estate {
 	if v, ok := raw["names"]; ok {
 		e.Names = r.pattern(v)
 	}
-	if v, ok := raw["prices"]; ok {
-		if e.Prices, ok = v.(string); !ok || e.Prices == "" {
-			r.wrong("prices", "prices must name a file, such as prices = \"prices.csv\"")
-		}
-	}
+	e.Prices = r.prices(raw["prices"])
 	e.ledger = r.ledger("ledger", raw["ledger"])
 	if e.ledger["store"] == nil {
 		e.ledger["store"] = "file"

@@ -60,7 +60,8 @@ type Proposal struct {
 	NotAssured []string        `json:"not_assured"`
 	Finds      []Found         `json:"finds,omitempty"` // things that are looked up
 	Forecast   Forecast        `json:"forecast"`
-	Cost       *Cost           `json:"cost"` // nil when no type has a price
+	Cost       *Cost           `json:"cost"`               // nil when no type has a price
+	Currency   string          `json:"currency,omitempty"` // of its amounts; "" where kasbah.toml does not say
 
 	// Rehearsed says what clouds were asked beforehand; nil where none could be.
 	Rehearsed *Rehearsed `json:"rehearsed,omitempty"`

@@ -24,6 +24,7 @@ import (
 type Options struct {
 	Estate, Env string
 	By, Program string
+	Currency    string            // of costs; "" where it is not said
 	ByKey       string            // public key of who proposes, which will sign it; "" for none
 	Run         string            // that holds the locks already; "" for none
 	Declared    *declare.Declared // nil for razing
@@ -86,7 +87,8 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, movingTypes: map[string]bool{}, found: map[string]*Found{}}
 	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}}
 	w.p = &Proposal{
-		Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, ByKey: o.ByKey, Program: o.Program,
+		Currency: o.Currency,
+		Format:   Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, ByKey: o.ByKey, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
 		Actions: []*Action{}, Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{}, Blocked: []Block{},
 		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},

@@ -176,8 +176,8 @@ func TestCheck(t *testing.T) {
 	for words, spoil := range map[string]func(*Proposal){
 		"counts do not add up":           func(p *Proposal) { p.Actions = p.Actions[:2] },
 		"is incomplete, or listed twice": func(p *Proposal) { p.Actions[1].Address = "a.b/c" },
-		"action 3 is incomplete":          func(p *Proposal) { p.Actions[2] = nil },
-		"action 1 is incomplete":          func(p *Proposal) { p.Actions[0].Ward = "other" },
+		"action 3 is incomplete":         func(p *Proposal) { p.Actions[2] = nil },
+		"action 1 is incomplete":         func(p *Proposal) { p.Actions[0].Ward = "other" },
 		"does not say how":               func(p *Proposal) { p.Actions[0].Plan = nil },
 		"does not say what was recorded": func(p *Proposal) { p.Actions[1].Plan.Seen = nil },
 		"in which order":                 func(p *Proposal) { p.Actions[1].Plan.Order = "" },

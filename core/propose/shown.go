@@ -26,6 +26,7 @@ type Standing struct {
 	Catalogs map[string]*schema.Catalog
 	States   map[string]*ledger.State // as they are now, by ward
 	Rules    *rules.Set               // nil for none
+	Currency string                   // of costs; "" where it is not said
 }
 
 // ShownError says that a kept proposal shows something else than it does.
@@ -42,6 +43,9 @@ func differs(format string, args ...any) error { return &ShownError{fmt.Sprintf(
 // which security it touches, what it costs and what blocks it is computed, and what the
 // file says of it is replaced.
 func (p *Proposal) Stands(ctx context.Context, o Standing) error {
+	if p.Currency != o.Currency {
+		return differs("costs are in %q here, and the file says %q", o.Currency, p.Currency)
+	}
 	shown := shownAs{o: o, cost: &Cost{}}
 	for _, a := range p.Actions {
 		if err := shown.action(a); err != nil {
