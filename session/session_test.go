@@ -88,7 +88,7 @@ func TestSessionStays(t *testing.T) {
 		"kasbah.toml":      coast,
 		"shore/shore.star": "depth = input(\"depth\", kind.int, default = 3)\nmedina.network(\"coast\", range = \"10.1.0.0/16\")\npublish(\"depth\", depth)\n",
 		"isle/isle.star":   "medina.bucket(\"log\", public = True)\n",
-		"rules/house.star": "rule(\"closed\", each = lambda r: \"it is open\" if r.type == \"medina.bucket\" and r.inputs.get(\"public\") else None, level = \"warn\")\n",
+		"rules/house.star": "rule(\"closed\", each = lambda r: \"it is open\" if r.type == \"medina.bucket\" and r.inputs.public else None, level = \"warn\")\n",
 	})
 	ctx := context.Background()
 	c := config(dir, "trial")
