@@ -31,7 +31,8 @@ func TestWalls(t *testing.T) {
 		}
 		count++
 		for _, to := range p.Imports {
-			if wall := forbidden(strings.TrimPrefix(p.ImportPath, "kasbah/"), strings.TrimPrefix(to, "kasbah/"), to); wall != "" {
+			if wall := forbidden(strings.TrimPrefix(p.ImportPath, "kasbah/"), strings.TrimPrefix(to, "kasbah/"),
+				to); wall != "" {
 				t.Errorf("%s imports %s: %s", p.ImportPath, to, wall)
 			}
 		}
@@ -54,7 +55,8 @@ func forbidden(from, to, full string) string {
 		return "the core reads no flags, runs no programs and serves nothing"
 	case !strings.HasPrefix(full, "kasbah/"):
 		return ""
-	case in(from, "core/store") && !in(to, "core/store"), in(from, "core/driver") && !in(to, "core/driver", "core/schema", "core/value"):
+	case in(from, "core/store") && !in(to, "core/store"), in(from, "core/driver") && !in(to, "core/driver",
+		"core/schema", "core/value"):
 		return "a contract knows nothing of who keeps it"
 	case core && !in(to, "core"):
 		// the suites and the simulated cloud are test kits; go list gives no imports of tests
@@ -69,9 +71,11 @@ func forbidden(from, to, full string) string {
 		return "what a machine keeps is for the core, and for sessions"
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
-	case in(from, "drivers") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value", "core/nearest", "core/environ", "core/disk"):
+	case in(from, "drivers") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value",
+		"core/nearest", "core/environ", "core/disk"):
 		return "drivers know values, schemas and what a program gets, only"
-	case in(from, "medina") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value", "core/nearest", "core/problem", "core/disk"):
+	case in(from, "medina") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value",
+		"core/nearest", "core/problem", "core/disk"):
 		return "the simulated cloud knows nothing of what uses it"
 	case in(from, "session") && in(to, "cli", "render", "demo"):
 		return "a session shows nothing"

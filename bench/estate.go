@@ -54,7 +54,8 @@ func (b *bench) write(name string, n int) (string, error) {
 		names += fmt.Sprintf("%q, ", wardName(w))
 		inputs += fmt.Sprintf("[env.trial.ward.%s.inputs]\nn = %d\n", wardName(w), share(n, w))
 	}
-	files["kasbah.toml"] = "estate = \"coast\"\nwards = [" + names + "]\n[limits]\nheap_bytes = 16000000000\nsteps = 1000000000\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n" + inputs
+	files["kasbah.toml"] = "estate = \"coast\"\nwards = [" + names + "]\n[limits]\nheap_bytes = 16000000000\nsteps = " +
+		"1000000000\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n" + inputs
 	return b.files(name, files)
 }
 
@@ -115,7 +116,8 @@ func (b *bench) recorded(name string, n int) (string, error) {
 
 // record enacts an estate of n resources against the instant cloud.
 func (b *bench) record(dir string, n int) error {
-	real, err := medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(dir, ".kasbah", "medina.db")}}.Driver("keeper-1")
+	real, err := medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(dir, ".kasbah",
+		"medina.db")}}.Driver("keeper-1")
 	if err != nil {
 		return err
 	}
@@ -131,7 +133,8 @@ func (b *bench) record(dir string, n int) error {
 	catalogs := map[string]*schema.Catalog{"medina": catalog}
 	o := declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs}
 	for w := range wards {
-		o.Inputs = append(o.Inputs, declare.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)), Source: "bench"})
+		o.Inputs = append(o.Inputs, declare.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)),
+			Source: "bench"})
 	}
 	d, problems := declare.Evaluate(b.ctx, o)
 	if problems.Wrong() > 0 {
@@ -144,12 +147,14 @@ func (b *bench) record(dir string, n int) error {
 	defer s.Close()
 	ledgers, states := map[string]*ledger.Ledger{}, map[string]*ledger.State{}
 	for _, w := range e.Wards {
-		if ledgers[w], err = ledger.New(s, "coast", "trial", w, ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"}); err != nil {
+		if ledgers[w], err = ledger.New(s, "coast", "trial", w, ledger.Identity{Who: "keeper-1", Host: "bench",
+			Program: "bench"}); err != nil {
 			return err
 		}
 		states[w] = ledger.NewState()
 	}
-	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d, Catalogs: catalogs, States: states})
+	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d,
+		Catalogs: catalogs, States: states})
 	if err != nil {
 		return err
 	}

@@ -40,7 +40,9 @@ var rows = []struct {
 	name string
 	make func(*bench) ([]row, error)
 }{
-	{"start", (*bench).start}, {"offline", (*bench).offline}, {"live", (*bench).live}, {"survey", (*bench).survey}, {"growth", (*bench).growth}, {"rehearse", (*bench).rehearsing}, {"enact", (*bench).enacting}, {"append", (*bench).appending},
+	{"start", (*bench).start}, {"offline", (*bench).offline}, {"live", (*bench).live}, {"survey", (*bench).survey},
+	{"growth", (*bench).growth}, {"rehearse", (*bench).rehearsing}, {"enact", (*bench).enacting},
+	{"append", (*bench).appending},
 }
 
 func main() {
@@ -48,7 +50,8 @@ func main() {
 	flag.IntVar(&b.n, "n", 100_000, "`resources` of the large estate")
 	flag.IntVar(&b.most, "most", 1_000_000, "`resources` of the largest, for how cost grows")
 	flag.IntVar(&b.times, "times", 5, "how `often` each pair is measured; the medians count")
-	flag.Float64Var(&b.enact, "pace", 0.2, "how fast the simulated cloud works for the run of 1 000 resources; 1 is as slow as a real one")
+	flag.Float64Var(&b.enact, "pace", 0.2, "how fast the simulated cloud works for the run of 1 000 resources; 1 is "+
+		"as slow as a real one")
 	flag.StringVar(&b.kasbah, "kasbah", "", "the `program`")
 	flag.StringVar(&b.hello, "hello", "", "the `program` that prints a line")
 	record := flag.String("record", "", "fill the ledger of the estate in this `folder`, and end")
@@ -188,5 +191,6 @@ func (b *bench) start() ([]row, error) {
 	ours, floor, err := paired(40*b.times,
 		func() (ran, error) { return b.program(b.dir, b.kasbah, "version") },
 		func() (ran, error) { return b.program(b.dir, b.hello) })
-	return []row{{work: "`kasbah version`", against: "a Go program that prints a line", took: ours.seconds, floor: floor.seconds, bar: "6x"}}, err
+	return []row{{work: "`kasbah version`", against: "a Go program that prints a line", took: ours.seconds,
+		floor: floor.seconds, bar: "6x"}}, err
 }

@@ -36,15 +36,21 @@ func (b *bench) offline() ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	anew, err := repeated(b.times, func() (ran, error) { return b.program(dir, b.kasbah, "propose", "-offline", "-exit-code", "-anew") })
+	anew, err := repeated(b.times, func() (ran, error) {
+		return b.program(dir, b.kasbah, "propose", "-offline",
+			"-exit-code", "-anew")
+	})
 	if err != nil {
 		return nil, err
 	}
 	check, err := b.program(dir, b.kasbah, "check")
 	return []row{
-		{work: fmt.Sprintf("propose, %d resources, nothing changed, `-offline`", b.n), against: "`ninja` with nothing to do on the same graph", took: ours.seconds, floor: floor.seconds, bar: "1x"},
+		{work: fmt.Sprintf("propose, %d resources, nothing changed, `-offline`", b.n),
+			against: "`ninja` with nothing to do on the same graph", took: ours.seconds, floor: floor.seconds,
+			bar: "1x"},
 		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB", bar: "500 MB"},
-		{work: "the same, the declarations evaluated anew (`-anew`)", took: anew.seconds, floor: floor.seconds, against: "the same"},
+		{work: "the same, the declarations evaluated anew (`-anew`)", took: anew.seconds, floor: floor.seconds,
+			against: "the same"},
 		{work: "of that, evaluating the declarations (`kasbah check`)", took: check.seconds},
 		{work: "its peak of memory", took: float64(anew.peak >> 20), unit: "MB", bar: "500 MB"},
 	}, err
@@ -84,7 +90,8 @@ func (b *bench) ninja(n int) (string, error) {
 		}
 		for i := 0; i < n-m-subnets-1 && err == nil; i++ {
 			gauge := func(k int) string { return fmt.Sprintf("%sgauge-%d", in, k%m) }
-			err = build(fmt.Sprintf("%sname-%d", in, i), gauge(i), gauge(i*7+1), gauge(i*13+2), fmt.Sprintf("%squay-%d", in, i%subnets))
+			err = build(fmt.Sprintf("%sname-%d", in, i), gauge(i), gauge(i*7+1), gauge(i*13+2), fmt.Sprintf("%squay-%d",
+				in, i%subnets))
 		}
 		if err != nil {
 			return "", err
@@ -105,7 +112,8 @@ func (b *bench) served() (dir, api string, end func(), err error) {
 	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {
 		return "", "", nil, err
 	}
-	serve := exec.CommandContext(b.ctx, b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0", "-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
+	serve := exec.CommandContext(b.ctx, b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0",
+		"-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
 	out, err := serve.StdoutPipe()
 	if err != nil {
 		return "", "", nil, err
@@ -148,7 +156,8 @@ func (b *bench) live() ([]row, error) {
 		},
 		func() (ran, error) { return b.pages(api) })
 	return []row{
-		{work: "the same, live read included", against: "reading the same pages over HTTP and parsing them", took: ours.seconds, floor: floor.seconds, bar: "1.5x"},
+		{work: "the same, live read included", against: "reading the same pages over HTTP and parsing them",
+			took: ours.seconds, floor: floor.seconds, bar: "1.5x"},
 		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB"},
 		{work: "the same with `-anew`", against: "the same", took: anew.seconds, floor: again.seconds},
 		{work: "its peak of memory", took: float64(anew.peak >> 20), unit: "MB"},
@@ -166,7 +175,8 @@ func (b *bench) survey() ([]row, error) {
 	survey := func(api string) (ran, error) {
 		return b.program(dir, b.kasbah, "survey", "-exit-code", "-with", "drivers.medina.api="+api)
 	}
-	ours, floor, err := paired(b.times, func() (ran, error) { return survey(api) }, func() (ran, error) { return b.pages(api) })
+	ours, floor, err := paired(b.times, func() (ran, error) { return survey(api) },
+		func() (ran, error) { return b.pages(api) })
 	if err != nil {
 		return nil, err
 	}
@@ -189,9 +199,11 @@ func (b *bench) survey() ([]row, error) {
 		return nil, err
 	}
 	return []row{
-		{work: fmt.Sprintf("survey of %d resources", b.n), against: "reading the same pages over HTTP and parsing them", took: ours.seconds, floor: floor.seconds},
+		{work: fmt.Sprintf("survey of %d resources", b.n), against: "reading the same pages over HTTP and parsing them",
+			took: ours.seconds, floor: floor.seconds},
 		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB"},
-		{work: "its requests", against: "the pages that there are", took: float64(requests), floor: float64(asked.Load()), unit: "requests"},
+		{work: "its requests", against: "the pages that there are", took: float64(requests),
+			floor: float64(asked.Load()), unit: "requests"},
 	}, nil
 }
 
@@ -248,17 +260,20 @@ func (b *bench) growth() ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		m, err := repeated(max(1, b.times*10_000/max(n, 10_000)+1), func() (ran, error) { return b.program(dir, b.kasbah, "propose", "-offline", "-exit-code", "-anew") })
+		m, err := repeated(max(1, b.times*10_000/max(n, 10_000)+1),
+			func() (ran, error) { return b.program(dir, b.kasbah, "propose", "-offline", "-exit-code", "-anew") })
 		if err != nil {
 			return nil, err
 		}
 		xs, ys = append(xs, math.Log(float64(n))), append(ys, math.Log(m.seconds))
-		out = append(out, row{work: fmt.Sprintf("propose, %d resources, `-offline -anew`", n), took: m.seconds, note: fmt.Sprintf("%d MB", m.peak>>20)})
+		out = append(out, row{work: fmt.Sprintf("propose, %d resources, `-offline -anew`", n), took: m.seconds,
+			note: fmt.Sprintf("%d MB", m.peak>>20)})
 		if err := os.RemoveAll(dir); err != nil {
 			return nil, err
 		}
 	}
-	out = append(out, row{work: fmt.Sprintf("its growth from 1000 to %d", b.most), against: "linear", note: fmt.Sprintf("exponent %.2f", slope(xs, ys)), bar: "exponent 1.05"})
+	out = append(out, row{work: fmt.Sprintf("its growth from 1000 to %d", b.most), against: "linear",
+		note: fmt.Sprintf("exponent %.2f", slope(xs, ys)), bar: "exponent 1.05"})
 	return out, nil
 }
 

@@ -15,7 +15,8 @@ gauges = [medina.machine("gauge-%d" % i, subnet = quays[i % 10], size = "small",
 // on the simulated cloud, against the same that is not.
 func (b *bench) rehearsing() ([]row, error) {
 	dir, err := b.files("rehearse", map[string]string{
-		"shore/shore.star": trying, "kasbah.toml": "estate = \"coast\"\nwards = [\"shore\"]\n[ledger]\nseal = \"off\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n[env.new]\n",
+		"shore/shore.star": trying, "kasbah.toml": "estate = \"coast\"\nwards = [\"shore\"]\n[ledger]\nseal = " +
+			"\"off\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n[env.new]\n",
 	})
 	if err != nil {
 		return nil, err
@@ -34,7 +35,8 @@ func (b *bench) rehearsing() ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, row{work: fmt.Sprintf("propose 1 000 %s, tried on the simulated cloud", c.what), against: "the same with `-rehearse never`", took: ours.seconds, floor: floor.seconds, bar: "1.5x"})
+		out = append(out, row{work: fmt.Sprintf("propose 1 000 %s, tried on the simulated cloud", c.what),
+			against: "the same with `-rehearse never`", took: ours.seconds, floor: floor.seconds, bar: "1.5x"})
 	}
 	return out, nil
 }

@@ -65,10 +65,13 @@ func (b *bench) enacting() ([]row, error) {
 			put("bucket", `tags = {"light": "sallow"}`)
 		default:
 			one, two := any("machine"), any("machine")
-			put("record", fmt.Sprintf(`name = "n%d.lantern-coast.example", kind = "A", values = [%s.address, %s.address]`, total, one, two), one, two)
+			put("record",
+				fmt.Sprintf(`name = "n%d.lantern-coast.example", kind = "A", values = [%s.address, %s.address]`, total,
+					one, two), one, two)
 		}
 	}
-	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %v\n[env.trial]\n", b.enact)
+	toml := fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = "+
+		"%v\n[env.trial]\n", b.enact)
 	dir, err := b.files("enact", map[string]string{"kasbah.toml": toml, "shore/shore.star": star.String()})
 	if err != nil {
 		return nil, err
@@ -87,7 +90,9 @@ func (b *bench) enacting() ([]row, error) {
 		}
 	}
 	bound := b.enact * max(chain, work/enact.DefaultParallel)
-	return []row{{work: fmt.Sprintf("enact, %d resources in a random graph, durations times %v", n, b.enact), against: fmt.Sprintf("max(longest chain, work / %d)", enact.DefaultParallel), took: best, floor: bound, note: "(best of 3)", bar: "1.05x"}}, nil
+	return []row{{work: fmt.Sprintf("enact, %d resources in a random graph, durations times %v", n, b.enact),
+		against: fmt.Sprintf("max(longest chain, work / %d)", enact.DefaultParallel), took: best, floor: bound,
+		note: "(best of 3)", bar: "1.05x"}}, nil
 }
 
 // appending is what the ledger writes for a long run with many calls at once, against
@@ -105,7 +110,8 @@ func (b *bench) appending() ([]row, error) {
 		if err != nil {
 			return ran{}, err
 		}
-		l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "keeper-1", Host: "bench", Program: "bench"})
+		l, err := ledger.New(s, "coast", "trial", "shore", ledger.Identity{Who: "keeper-1", Host: "bench",
+			Program: "bench"})
 		if err != nil {
 			return ran{}, err
 		}
@@ -113,10 +119,13 @@ func (b *bench) appending() ([]row, error) {
 		for c := range lines {
 			for i := range each {
 				name := fmt.Sprintf("gauge-%d-%d", c, i)
-				lines[c] = append(lines[c], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "bench", Record: &ledger.Record{
-					Address: "medina.machine/" + name, Type: "medina.machine", ID: fmt.Sprintf("mac-%d-%d", c, i), Version: 1, Run: "bench", Declared: "f",
-					Inputs: value.Attributes{"name": name, "size": "tiny", "image": "stone-1", "subnet": "sub-0001"}, Live: value.Attributes{"name": name, "size": "tiny", "address": "10.0.0.1"},
-				}}})
+				lines[c] = append(lines[c], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "bench",
+					Record: &ledger.Record{
+						Address: "medina.machine/" + name, Type: "medina.machine", ID: fmt.Sprintf("mac-%d-%d", c, i),
+						Version: 1, Run: "bench", Declared: "f",
+						Inputs: value.Attributes{"name": name, "size": "tiny", "image": "stone-1", "subnet": "sub-0001"},
+						Live:   value.Attributes{"name": name, "size": "tiny", "address": "10.0.0.1"},
+					}}})
 			}
 		}
 		began := time.Now()
@@ -161,7 +170,9 @@ func (b *bench) appending() ([]row, error) {
 		return ran{seconds: time.Since(began).Seconds()}, nil
 	}
 	a, f, err := paired(b.times, ours, floor)
-	return []row{{work: fmt.Sprintf("ledger append, file store, %d records by %d callers", callers*each, callers), against: "the same bytes: new file, fsync, link, fsync of the folder", took: a.seconds, floor: f.seconds, bar: "1.2x"}}, err
+	return []row{{work: fmt.Sprintf("ledger append, file store, %d records by %d callers", callers*each, callers),
+		against: "the same bytes: new file, fsync, link, fsync of the folder", took: a.seconds, floor: f.seconds,
+		bar: "1.2x"}}, err
 }
 
 func contents(dir string) ([][]byte, error) {

@@ -28,7 +28,8 @@ func approveCommand() *command {
 	var key string
 	return &command{
 		Name: "approve", Short: "sign a kept proposal that another person made", Args: "FILE",
-		Examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519", "kasbah approve change.json -key keeper-2.pem -yes"},
+		Examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519",
+			"kasbah approve change.json -key keeper-2.pem -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&key, "key", "", "the private key, a `file`: Ed25519 or another SSH key")
 		},
@@ -87,7 +88,8 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 			return fmt.Errorf("the signature could not be kept: %w", err)
 		}
 	}
-	doc := approvalDocument{Format: "kasbah.approval/1", File: path, Proposal: p.ID, Key: id, Added: added, Wards: []propose.Signed{}}
+	doc := approvalDocument{Format: "kasbah.approval/1", File: path, Proposal: p.ID, Key: id, Added: added,
+		Wards: []propose.Signed{}}
 	for _, x := range p.Approvals {
 		w, err := p.SignedFor(x, e, id)
 		if err != nil {

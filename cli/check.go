@@ -43,7 +43,8 @@ func checkCommand() *command {
 				return exitError(problemsCode(problems))
 			}
 			if form == "text" {
-				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.Estate.Name, render.Count(len(d.Resources), "resource"), render.Count(len(d.Wards), "ward"), render.Count(e.Graph.Edges(), "need"))
+				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.Estate.Name, render.Count(len(d.Resources),
+					"resource"), render.Count(len(d.Wards), "ward"), render.Count(e.Graph.Edges(), "need"))
 				if a.verbose {
 					a.say("checked in %s", time.Since(began).Round(time.Millisecond))
 				}

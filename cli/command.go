@@ -65,12 +65,19 @@ func (t arguments) check(name string, args []string) error {
 // for a run, so that flags hold no state between runs.
 func commands() []*command {
 	return []*command{
-		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(), enactCommand(), razeCommand(), surveyCommand(),
+		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
+		enactCommand(), razeCommand(), surveyCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
-		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(), ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(), ledgerRenameCommand(), ledgerReleaseCommand(), ledgerRestoreCommand(), ledgerMoveCommand(), ledgerPruneCommand(), ledgerResealCommand(), ledgerVerifyCommand(),
+		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(),
+		ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(),
+		ledgerRenameCommand(), ledgerReleaseCommand(), ledgerRestoreCommand(), ledgerMoveCommand(),
+		ledgerPruneCommand(), ledgerResealCommand(), ledgerVerifyCommand(),
 		lockCommand(), lockBreakCommand(), lockRecoverCommand(),
-		keyShowCommand(), keyWriterCommand(), keyNewCommand(), keyAdmitCommand(), keyDismissCommand(), keyKeepCommand(), keyListCommand(), keyForgetCommand(), keyEstateCommand(), typesCommand(),
-		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(), medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(), medinaTokensCommand(), medinaSnapshotCommand(), medinaResetCommand(),
+		keyShowCommand(), keyWriterCommand(), keyNewCommand(), keyAdmitCommand(), keyDismissCommand(), keyKeepCommand(),
+		keyListCommand(), keyForgetCommand(), keyEstateCommand(), typesCommand(),
+		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(),
+		medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(), medinaTokensCommand(),
+		medinaSnapshotCommand(), medinaResetCommand(),
 		demoCommand(), versionCommand(), helpCommand(),
 	}
 }
@@ -123,7 +130,8 @@ func (a *app) main(ctx context.Context, args []string) error {
 	case "-version", "--version":
 		args[0] = "version"
 	}
-	if len(args) == 2 && groupLines[args[0]] != "" && slices.Contains([]string{"-h", "-help", "--h", "--help"}, args[1]) {
+	if len(args) == 2 && groupLines[args[0]] != "" && slices.Contains([]string{"-h", "-help", "--h", "--help"},
+		args[1]) {
 		return a.groupHelp(args[0])
 	}
 	cmd, rest := lookup(args)
@@ -196,7 +204,8 @@ func unknownCommand(args []string) error {
 		}
 	}
 	if len(subs) > 0 {
-		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s needs one of these: %s", args[0], strings.Join(subs, ", ")), Hint: "`kasbah help` lists all commands"}
+		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s needs one of these: %s", args[0],
+			strings.Join(subs, ", ")), Hint: "`kasbah help` lists all commands"}
 		if len(args) > 1 && !strings.HasPrefix(args[1], "-") {
 			e.Message = fmt.Sprintf("there is no command %q", args[0]+" "+args[1])
 			e.Hint = nearest.Hint(args[1], subs)
@@ -206,7 +215,8 @@ func unknownCommand(args []string) error {
 		}
 		return e
 	}
-	e := &problem.UsageError{Message: fmt.Sprintf("there is no command %q", args[0]), Hint: nearest.Hint(args[0], names)}
+	e := &problem.UsageError{Message: fmt.Sprintf("there is no command %q", args[0]), Hint: nearest.Hint(args[0],
+		names)}
 	if e.Hint == "" {
 		e.Hint = "`kasbah help` lists all commands"
 	}

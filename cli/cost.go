@@ -14,7 +14,8 @@ func costCommand() *command {
 		Name: "cost", Short: "show what resources cost a month, now and as proposed", Args: "[WARD…]", Estate: true,
 		Examples: [2]string{"kasbah cost -env live", "kasbah cost shore -offline -json"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; repeatable")
+			fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; "+
+				"repeatable")
 			fs.BoolVar(&f.Offline, "offline", false, "take what the ledger has for what is live")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {

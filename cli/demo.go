@@ -57,7 +57,8 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 		return err
 	}
 	s := &story{a: a, ctx: ctx, dir: dir}
-	s.tell("Declare", "An association of keepers runs telemetry for its lighthouses. Each ward of their estate is a folder of Starlark files; this one opens a station for every light, from one map of lights.")
+	s.tell("Declare", "An association of keepers runs telemetry for its lighthouses. Each ward of their estate is a "+
+		"folder of Starlark files; this one opens a station for every light, from one map of lights.")
 	s.show("shore/shore.star", 1, 24)
 	s.tell("Check", "Every mistake that can be known offline is found offline.")
 	s.run(exitDone, "check", "-env", "trial")
@@ -65,32 +66,39 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 	s.run(exitDone, "map", "shore", "-env", "trial")
 	s.tell("Why", "Where does a value come from? Every line on its way is named, down to the input and who gave it.")
 	s.run(exitDone, "why", "sallow/medina.disk/tape.zone", "-env", "trial")
-	s.tell("Propose", "What would change, against the ledger and the live cloud. Values that the cloud decides say where they will come from.")
+	s.tell("Propose", "What would change, against the ledger and the live cloud. Values that the cloud decides say "+
+		"where they will come from.")
 	s.run(exitDone, "propose", "-env", "trial")
 	s.run(exitDone, "cost", "-env", "trial")
-	s.tell("Enact", "In dependency order, many at a time. Meanwhile a second keeper tries the same, and is refused by the lock.")
+	s.tell("Enact", "In dependency order, many at a time. Meanwhile a second keeper tries the same, and is refused "+
+		"by the lock.")
 	s.twoAtOnce()
 	s.tell("An edit by hand", "A keeper changes a gauge in the cloud's console, past the code.")
-	s.run(exitDone, "medina", "edit", "machine", "trial-shore-sallow-gauge", "size=large", "tags.owner=harbour", "-as", "keeper-2", "-env", "trial")
+	s.run(exitDone, "medina", "edit", "machine", "trial-shore-sallow-gauge", "size=large", "tags.owner=harbour", "-as",
+		"keeper-2", "-env", "trial")
 	s.tell("Survey", "Recorded against live: what was edited, by whom and when.")
 	s.run(exitDifferent, "survey", "-env", "trial", "-exit-code")
 	s.tell("Put it back", "Enacting again restores what is declared.")
 	s.run(exitDone, "enact", "-env", "trial", "-yes", "-quiet")
-	s.tell("An edit that swaps", "A machine's image is fixed, so a new one means another machine. The disk that uses it moves along, and so do the texts with its address in other wards. The new gauge is made first, then the old one goes.")
+	s.tell("An edit that swaps", "A machine's image is fixed, so a new one means another machine. The disk that uses "+
+		"it moves along, and so do the texts with its address in other wards. The new gauge is made first, then the "+
+		"old one goes.")
 	s.edit("shore/shore.star", `image = "stone-1"`, `image = "stone-2"`)
 	s.run(exitDone, "enact", "-env", "trial", "-yes")
 	s.tell("Look back", "Who changed what, when, and how it ended.")
 	s.run(exitDone, "ledger", "log", "shore", "-env", "trial")
 	s.run(exitDone, "ledger", "verify", "-env", "trial")
 	if keepDir != "" && s.err == nil {
-		s.a.out().Printf("\nThe estate is in %s, with everything running in its own Medina. Go on:\n  cd %s\n  kasbah\n  kasbah propose -env live\n", keepDir, keepDir)
+		s.a.out().Printf("\nThe estate is in %s, with everything running in its own Medina. Go on:\n  cd %s\n  "+
+			"kasbah\n  kasbah propose -env live\n", keepDir, keepDir)
 		return nil
 	}
 	s.tell("Raze", "Tear everything down. Losing data asks for consent, here by a flag.")
 	s.run(exitDone, "raze", "-env", "trial", "-yes", "-allow", "data", "-quiet")
 	s.run(exitDone, "medina", "list", "-env", "trial")
 	if s.err == nil {
-		s.a.out().Printf("\nThat was the whole way. `kasbah start DIR` writes a small estate of your own; `kasbah demo -keep DIR` leaves this one.\n")
+		s.a.out().Printf("\nThat was the whole way. `kasbah start DIR` writes a small estate of your own; `kasbah " +
+			"demo -keep DIR` leaves this one.\n")
 	}
 	return s.err
 }

@@ -42,8 +42,10 @@ type enactFlags struct {
 func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "how many `calls` to make at the same time")
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long one call may take")
-	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` to do when one fails: stop (let running calls finish), go-on (do everything that does not depend on it) or undo (take back what the run did)")
-	fs.Var(&f.allow, "allow", "allow `what` needs consent: data (loss of data), security (changes of security), or both with a comma")
+	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` to do when one fails: stop (let running calls "+
+		"finish), go-on (do everything that does not depend on it) or undo (take back what the run did)")
+	fs.Var(&f.allow, "allow", "allow `what` needs consent: data (loss of data), security (changes of security), or "+
+		"both with a comma")
 	fs.StringVar(&f.summary, "o", "", "write the run's result to this `file`, as JSON")
 	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
 	f.registerRehearse(fs)
@@ -60,7 +62,8 @@ func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 func enactCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "enact", Short: "carry out a proposal; without a file it proposes first and asks", Args: "[WARD… | FILE]", Estate: true, Lines: true,
+		Name: "enact", Short: "carry out a proposal; without a file it proposes first and asks", Args: "[WARD… | FILE]",
+		Estate: true, Lines: true,
 		Examples: [2]string{"kasbah enact shore -env trial", "kasbah enact change.json -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			f.proposeFlags.register(fs)
@@ -85,7 +88,8 @@ func (f *enactFlags) check() error {
 	switch enact.IfOneFails(f.ifOneFails) {
 	case enact.StopThen, enact.GoOn, enact.Undo:
 	default:
-		return &problem.UsageError{Message: fmt.Sprintf("-if-one-fails is %q, and must be stop, go-on or undo", f.ifOneFails), Hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on", "undo"})}
+		return &problem.UsageError{Message: fmt.Sprintf("-if-one-fails is %q, and must be stop, go-on or undo",
+			f.ifOneFails), Hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on", "undo"})}
 	}
 	if f.parallel < 1 || f.parallel > 1000 {
 		return problem.Usage("-parallel must lie between 1 and 1000")
@@ -116,7 +120,8 @@ var changing = []string{"only", "swap", "offline", "input", "inputs"}
 // asItIs refuses, beside the file of a proposal, whatever would change what it does.
 func (a *app) asItIs(file string, args []string) error {
 	if len(args) > 1 {
-		return problem.Usage("enact takes the file of one proposal, or wards, not both: %s and %s", file, strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
+		return problem.Usage("enact takes the file of one proposal, or wards, not both: %s and %s", file,
+			strings.Join(slices.DeleteFunc(slices.Clone(args), func(s string) bool { return s == file }), ", "))
 	}
 	var wrong []string
 	a.flags.Visit(func(f *flag.Flag) {
@@ -125,7 +130,8 @@ func (a *app) asItIs(file string, args []string) error {
 		}
 	})
 	if len(wrong) > 0 {
-		return &problem.UsageError{Message: fmt.Sprintf("%s is carried out as it is: %s would change what it does", file, strings.Join(wrong, " and ")), Hint: "`kasbah propose` with these flags makes another proposal"}
+		return &problem.UsageError{Message: fmt.Sprintf("%s is carried out as it is: %s would change what it does",
+			file, strings.Join(wrong, " and ")), Hint: "`kasbah propose` with these flags makes another proposal"}
 	}
 	return nil
 }
@@ -181,8 +187,9 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 // run is how the flags say that a run acts.
 func (f *enactFlags) run(a *app) session.Run {
 	return session.Run{
-		Command: a.typed, Reason: f.reason, Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails), Timeout: f.timeout,
-		Wait: ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
+		Command: a.typed, Reason: f.reason, Parallel: f.parallel, IfOneFails: enact.IfOneFails(f.ifOneFails),
+		Timeout: f.timeout,
+		Wait:    ledger.WaitOptions{Wait: f.wait, BreakStale: f.breakStale, Waiting: a.waiting()},
 	}
 }
 
@@ -198,7 +205,8 @@ func (a *app) waiting() func(ledger.OpenRun) {
 }
 
 // carryOut shows a proposal, asks for consent and enacts it.
-func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propose.Proposal, f enactFlags, o enact.Options, show render.ProposalOptions) error {
+func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propose.Proposal, f enactFlags,
+	o enact.Options, show render.ProposalOptions) error {
 	shown := !a.json && f.form == "text" && !(a.quiet && a.yes)
 	if shown {
 		show.Full, show.Undo = f.full, o.IfOneFails == enact.Undo
@@ -267,7 +275,8 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 func unsigned(p *propose.Proposal) error {
 	r := &enact.Refused{}
 	for _, x := range p.Approvals {
-		r.Reasons = append(r.Reasons, fmt.Sprintf("%s asks for %s (%s): `kasbah propose -o FILE` keeps the proposal, `kasbah approve FILE -key KEY` signs it, and `kasbah enact FILE` carries it out",
+		r.Reasons = append(r.Reasons, fmt.Sprintf("%s asks for %s (%s): `kasbah propose -o FILE` keeps the proposal, "+
+			"`kasbah approve FILE -key KEY` signs it, and `kasbah enact FILE` carries it out",
 			x.Ward, render.Count(x.Signatures, "signature"), strings.Join(x.Because, ", ")))
 	}
 	return r
@@ -324,7 +333,8 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 		if want == "y" && isYes(got) {
 			got = want
 		}
-		if err == nil && strings.Join(strings.FieldsFunc(got, func(c rune) bool { return c == ' ' || c == ',' }), " ") != want {
+		if err == nil && strings.Join(strings.FieldsFunc(got, func(c rune) bool { return c == ' ' || c == ',' }),
+			" ") != want {
 			err = refused("not carried out")
 		}
 		return err
@@ -343,7 +353,8 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 			what = "This removes everything in " + strings.Join(wards, ", ") + "."
 		}
 		want := strings.Join(wards, " ")
-		return ask(fmt.Sprintf("%s Type the %s, %s, to go on:", what, map[bool]string{true: "ward's name", false: "wards' names"}[len(wards) == 1], want), want)
+		return ask(fmt.Sprintf("%s Type the %s, %s, to go on:", what, map[bool]string{true: "ward's name",
+			false: "wards' names"}[len(wards) == 1], want), want)
 	}
 	if a.yes {
 		return nil

@@ -30,7 +30,8 @@ func (a *app) printLocked(l *ledger.LockedError) {
 		return
 	}
 	e.Printf("  wait    %s -wait 10m\n", a.again())
-	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", ledger.ShortRun(h.Run), a.env)
+	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", ledger.ShortRun(h.Run),
+		a.env)
 }
 
 // Exit codes.
@@ -96,7 +97,8 @@ func (a *app) finish(err error) int {
 		e.Problem(one)
 		code = exitFailed
 	default:
-		for _, line := range slices.Compact(strings.Split(err.Error(), "\n")) { // what ended a run may end its end as well
+		// what ended a run may end its end as well
+		for _, line := range slices.Compact(strings.Split(err.Error(), "\n")) {
 			e.Printf("%s\n", line)
 		}
 		code = exitFailed
@@ -140,7 +142,8 @@ func endDocument(err error, code int, text string) any {
 }
 
 func newErrorDocument(err error, code int) errorDocument {
-	kinds := map[int]string{exitUsage: "usage", exitLocked: "locked", exitRefused: "refused", exitInterrupted: "interrupted"}
+	kinds := map[int]string{exitUsage: "usage", exitLocked: "locked", exitRefused: "refused",
+		exitInterrupted: "interrupted"}
 	d := errorDocument{Format: "kasbah.error/1", Exit: code, Kind: cmp.Or(kinds[code], "failed"), Message: err.Error()}
 	var wrong *problem.UsageError
 	var locked *ledger.LockedError

@@ -52,13 +52,15 @@ func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
 	fs.BoolVar(&a.json, "json", a.json, "write JSON, not text")
 	fs.BoolVar(&a.quiet, "quiet", a.quiet, "show no progress and no messages")
 	fs.BoolVar(&a.verbose, "verbose", a.verbose, "show more detail")
-	fs.StringVar(&a.colour, "colour", a.colour, "colours `when`: auto (at a terminal), always or never; NO_COLOR is heeded")
+	fs.StringVar(&a.colour, "colour", a.colour, "colours `when`: auto (at a terminal), always or never; NO_COLOR is "+
+		"heeded")
 	fs.BoolVar(&a.yes, "yes", a.yes, "answer yes to the question whether to go on")
 	fs.StringVar(&a.dir, "C", a.dir, "work in this `folder`, not the current one")
 }
 
 // commonNames are the flags of commonFlags, for the help.
-var commonNames = map[string]bool{"env": true, "input": true, "inputs": true, "with": true, "json": true, "quiet": true, "verbose": true, "colour": true, "yes": true, "C": true}
+var commonNames = map[string]bool{"env": true, "input": true, "inputs": true, "with": true, "json": true, "quiet": true,
+	"verbose": true, "colour": true, "yes": true, "C": true}
 
 // chooseForm checks a -form flag; -json stands for -form json.
 func (a *app) chooseForm(form *string, forms ...string) error {

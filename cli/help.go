@@ -47,17 +47,21 @@ func (a *app) overview() error {
 			rows = append(rows, []string{"  " + c.Name, c.Short})
 		case !told[group]:
 			told[group] = true
-			rows = append(rows, []string{"  " + group + " …", render.Wrap(groupLines[group]+": "+strings.Join(groupNames(group), ", "), a.outWidth-15, strings.Repeat(" ", 15))})
+			rows = append(rows, []string{"  " + group + " …",
+				render.Wrap(groupLines[group]+": "+strings.Join(groupNames(group), ", "), a.outWidth-15,
+					strings.Repeat(" ", 15))})
 		}
 	}
 	out.Sheet(rows)
-	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone in an estate shows its state. `kasbah demo` shows everything in a minute.", a.outWidth, ""))
+	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone "+
+		"in an estate shows its state. `kasbah demo` shows everything in a minute.", a.outWidth, ""))
 	return nil
 }
 
 // groupLines say what commands with a common first word are for.
 var groupLines = map[string]string{
-	"kit": "reusable parts", "ledger": "recorded state and its history", "key": "credentials, and who can read and write the ledger", "medina": "the simulated cloud",
+	"kit": "reusable parts", "ledger": "recorded state and its history",
+	"key": "credentials, and who can read and write the ledger", "medina": "the simulated cloud",
 }
 
 // groupNames are the second words of a group's commands.
@@ -107,7 +111,8 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 			if name != "" {
 				name = " " + name
 			}
-			if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.Name != "C" && f.Name != "colour" {
+			if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.Name != "C" &&
+				f.Name != "colour" {
 				text += fmt.Sprintf(" (%s)", f.DefValue)
 			}
 			rows = append(rows, []string{"  -" + f.Name + name, text})

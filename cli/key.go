@@ -31,7 +31,8 @@ func (a *app) changeKeys(ctx context.Context, change func(*estate.Estate, *sessi
 	if a.json {
 		return a.document(done)
 	}
-	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's, in each environment.\n", estate.File, strings.Join(keyChanges(done), " and "))
+	a.out().Printf("%s has %s now. `kasbah ledger reseal` makes them the ledger's, in each environment.\n", estate.File,
+		strings.Join(keyChanges(done), " and "))
 	if len(done.Renew) > 0 {
 		a.out().Printf("What they could read they know. Renew:\n")
 		for _, s := range done.Renew {

@@ -17,8 +17,10 @@ import (
 func keyAdmitCommand() *command {
 	var writer bool
 	return &command{
-		Name: "key admit", Short: "let a person read the ledger, or write it, from its next reseal on", Args: "NAME PUBLIC",
-		Examples: [2]string{"kasbah key admit keeper-2 age1qe…", "kasbah key admit keeper-2 -writer \"$(cat keeper-2.pub)\""},
+		Name: "key admit", Short: "let a person read the ledger, or write it, from its next reseal on",
+		Args: "NAME PUBLIC",
+		Examples: [2]string{"kasbah key admit keeper-2 age1qe…",
+			"kasbah key admit keeper-2 -writer \"$(cat keeper-2.pub)\""},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&writer, "writer", false, "the key signs what they write; without it, it opens what they read")
 		},

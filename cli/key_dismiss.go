@@ -14,7 +14,8 @@ import (
 
 func keyDismissCommand() *command {
 	return &command{
-		Name: "key dismiss", Short: "end a person's reading and writing, from the ledger's next reseal on", Args: "NAME|PUBLIC",
+		Name: "key dismiss", Short: "end a person's reading and writing, from the ledger's next reseal on",
+		Args:     "NAME|PUBLIC",
 		Examples: [2]string{"kasbah key dismiss keeper-2", "kasbah key dismiss age1qe…"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
@@ -43,7 +44,8 @@ func keyDismissCommand() *command {
 					c.Leaving = c.Leaving || list == "recipients"
 				}
 				if len(c.Lists) == 0 {
-					return &problem.UsageError{Message: "no recipient and no writer is called " + who, Hint: nearest.Hint(who, names)}
+					return &problem.UsageError{Message: "no recipient and no writer is called " + who,
+						Hint: nearest.Hint(who, names)}
 				}
 				return nil
 			})

@@ -9,7 +9,8 @@ import (
 // keyEstateCommand makes what seals an estate that was begun without.
 func keyEstateCommand() *command {
 	return &command{
-		Name: "key estate", Short: "make an estate's id and key, and print the lines of kasbah.toml that seal it", Args: "",
+		Name: "key estate", Short: "make an estate's id and key, and print the lines of kasbah.toml that seal it",
+		Args:     "",
 		Examples: [2]string{"kasbah key estate", "kasbah key estate -quiet"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

@@ -25,7 +25,8 @@ func keyForgetCommand() *command {
 				if listErr != nil {
 					return listErr
 				}
-				return &problem.UsageError{Message: "no credential is called " + args[0], Hint: nearest.Hint(args[0], names)}
+				return &problem.UsageError{Message: "no credential is called " + args[0], Hint: nearest.Hint(args[0],
+					names)}
 			}
 			return err
 		},

@@ -19,7 +19,8 @@ func keyListCommand() *command {
 				return err
 			}
 			if a.json {
-				return a.document(map[string]any{"format": "kasbah.credentials/1", "names": append([]string{}, names...)})
+				return a.document(map[string]any{"format": "kasbah.credentials/1", "names": append([]string{},
+					names...)})
 			}
 			for _, n := range names {
 				a.out().Printf("%s\n", n)

@@ -19,10 +19,12 @@ func keyNewCommand() *command {
 				return err
 			}
 			if a.json {
-				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(), "public": []string{public}})
+				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(),
+					"public": []string{public}})
 			}
 			a.out().Printf("%s\n", public)
-			a.say("Kept in %s. Make a copy of it: without it, what is sealed to it cannot be read.", home.IdentitiesFile())
+			a.say("Kept in %s. Make a copy of it: without it, what is sealed to it cannot be read.",
+				home.IdentitiesFile())
 			return nil
 		},
 	}

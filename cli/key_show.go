@@ -20,10 +20,12 @@ func keyShowCommand() *command {
 				return err
 			}
 			if a.json {
-				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(), "public": append([]string{}, mine...)})
+				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(),
+					"public": append([]string{}, mine...)})
 			}
 			if len(mine) == 0 {
-				return fmt.Errorf("you have no key in %s; `kasbah key new` makes one. The SSH keys in ~/.ssh can be used, too", home.IdentitiesFile())
+				return fmt.Errorf("you have no key in %s; `kasbah key new` makes one. The SSH keys in ~/.ssh can be "+
+					"used, too", home.IdentitiesFile())
 			}
 			for _, k := range mine {
 				a.out().Printf("%s\n", k)

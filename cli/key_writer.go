@@ -9,7 +9,8 @@ import (
 // keyWriterCommand prints the key that signs what the person writes.
 func keyWriterCommand() *command {
 	return &command{
-		Name: "key writer", Short: "print the public key that signs what you write; makes one where there is none", Args: "",
+		Name: "key writer", Short: "print the public key that signs what you write; makes one where there is none",
+		Args:     "",
 		Examples: [2]string{"kasbah key writer", "kasbah key writer -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {
@@ -26,11 +27,13 @@ func keyWriterCommand() *command {
 				return err
 			}
 			if a.json {
-				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.WriterFile(), "public": []string{public}})
+				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.WriterFile(),
+					"public": []string{public}})
 			}
 			a.out().Printf("%s\n", public)
 			if made {
-				a.say("Made it and kept it in %s. `kasbah key admit NAME -writer PUBLIC` lists it in kasbah.toml.", home.WriterFile())
+				a.say("Made it and kept it in %s. `kasbah key admit NAME -writer PUBLIC` lists it in kasbah.toml.",
+					home.WriterFile())
 			}
 			return nil
 		},

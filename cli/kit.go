@@ -13,7 +13,8 @@ import (
 )
 
 func newKitDoc(k *declare.Kit, src estate.KitSource, pins *estate.Pins) render.KitDoc {
-	d := render.KitDoc{Name: k.Name, Version: k.Version, Help: k.Help, Source: src.String(), Drivers: k.Drivers, Kits: k.Kits}
+	d := render.KitDoc{Name: k.Name, Version: k.Version, Help: k.Help, Source: src.String(), Drivers: k.Drivers,
+		Kits: k.Kits}
 	if d.Drivers == nil {
 		d.Drivers = []string{}
 	}

@@ -17,7 +17,8 @@ import (
 
 func kitCheckCommand() *command {
 	return &command{
-		Name: "kit check", Short: "check a kit by its own tests, in its folder tests", Args: "NAME | FOLDER…", Estate: true,
+		Name: "kit check", Short: "check a kit by its own tests, in its folder tests", Args: "NAME | FOLDER…",
+		Estate:   true,
 		Examples: [2]string{"kasbah kit check beam", "kasbah kit check ./kits/beam"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			p, o, err := a.kitOptions(ctx)
@@ -55,7 +56,9 @@ func kitCheckCommand() *command {
 				}
 			} else {
 				a.out().Problems(problems)
-				a.out().Printf("%s in %s of %s as expected, %s.\n", render.Count(passed, "expectation"), render.Count(files, "file"), render.Count(len(args), "kit"), render.Count(problems.Wrong(), "problem"))
+				a.out().Printf("%s in %s of %s as expected, %s.\n", render.Count(passed, "expectation"),
+					render.Count(files, "file"), render.Count(len(args), "kit"), render.Count(problems.Wrong(),
+						"problem"))
 			}
 			if problems.Wrong() > 0 {
 				return exitError(exitFailed)

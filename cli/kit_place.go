@@ -23,10 +23,13 @@ import (
 func kitPlaceCommand() *command {
 	var ward, function string
 	return &command{
-		Name: "kit place", Short: "write an instance of a kit into a ward, asking for its inputs", Args: "NAME INSTANCE", Estate: true,
-		Examples: [2]string{"kasbah kit place beam west -ward shore", "kasbah kit place beam west -ward shore -input lamps=3 -yes"},
+		Name: "kit place", Short: "write an instance of a kit into a ward, asking for its inputs",
+		Args: "NAME INSTANCE", Estate: true,
+		Examples: [2]string{"kasbah kit place beam west -ward shore",
+			"kasbah kit place beam west -ward shore -input lamps=3 -yes"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&ward, "ward", "", "write it into this `ward`, which is made when it is not there; the only one when left out")
+			fs.StringVar(&ward, "ward", "", "write it into this `ward`, which is made when it is not there; the only "+
+				"one when left out")
 			fs.StringVar(&function, "function", "", "the kit's `function`, where it has several")
 		},
 		Takes: exactly(2, "a kit and a name for the instance"),
@@ -125,7 +128,8 @@ func (pl *placing) open(ctx context.Context, name, function string) error {
 		}
 	}
 	if pl.Function.Name == "" {
-		return &problem.UsageError{Message: fmt.Sprintf("kit %s has no function %q", name, function), Hint: "there is " + joinOr(names)}
+		return &problem.UsageError{Message: fmt.Sprintf("kit %s has no function %q", name, function),
+			Hint: "there is " + joinOr(names)}
 	}
 	return nil
 }
@@ -160,7 +164,8 @@ func (pl *placing) inputs(ctx context.Context) error {
 		}
 	}
 	for _, name := range value.Keys(pl.given) {
-		wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: fmt.Sprintf("kit %s has no input %q", pl.Kit.Name, name), Hint: nearest.Hint(name, names)})
+		wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: fmt.Sprintf("kit %s has no input %q",
+			pl.Kit.Name, name), Hint: nearest.Hint(name, names)})
 	}
 	return wrong.Err()
 }

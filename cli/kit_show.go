@@ -10,7 +10,8 @@ import (
 
 func kitShowCommand() *command {
 	return &command{
-		Name: "kit show", Short: "show a kit: its inputs with defaults and limits, and its versions", Args: "NAME", Estate: true,
+		Name: "kit show", Short: "show a kit: its inputs with defaults and limits, and its versions", Args: "NAME",
+		Estate:   true,
 		Examples: [2]string{"kasbah kit show beam", "kasbah kit show beam -json"},
 		Takes:    exactly(1, "one kit"),
 		Run: func(ctx context.Context, a *app, args []string) error {

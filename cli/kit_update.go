@@ -21,7 +21,8 @@ func kitUpdateCommand() *command {
 	var to string
 	var f proposeFlags
 	return &command{
-		Name: "kit update", Short: "take another version of a kit, or pin it, after showing what would change", Args: "NAME", Estate: true,
+		Name: "kit update", Short: "take another version of a kit, or pin it, after showing what would change",
+		Args: "NAME", Estate: true,
 		Examples: [2]string{"kasbah kit update beam", "kasbah kit update beam -to v1.3.0 -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&to, "to", "", "this `tag`; the newest version when left out")
@@ -57,7 +58,8 @@ func (a *app) newUpdate(ctx context.Context, name, tag string) (*update, error) 
 	}
 	switch {
 	case u.From.InEstate():
-		a.out().Printf("%s is a folder of the estate, %s: it is kept with the estate and needs no pin.\n", name, u.From.Folder)
+		a.out().Printf("%s is a folder of the estate, %s: it is kept with the estate and needs no pin.\n", name,
+			u.From.Folder)
 		return nil, nil
 	case u.Newest:
 		a.out().Printf("%s %s is the newest, and pinned.\n", name, u.Pin.Version)
@@ -74,7 +76,8 @@ func (u *update) run(ctx context.Context, f proposeFlags) error {
 	case old == nil:
 		out.Printf("%s %s, from %s: not pinned yet.\n", name, u.Pin.Version, u.To)
 	case u.From.Tag == u.To.Tag:
-		out.Printf("%s, from %s: the pin says %s %s, and the source holds %s %s.\n", name, u.To, old.Version, old.Digest, u.Pin.Version, u.Pin.Digest)
+		out.Printf("%s, from %s: the pin says %s %s, and the source holds %s %s.\n", name, u.To, old.Version,
+			old.Digest, u.Pin.Version, u.Pin.Digest)
 	default:
 		out.Printf("%s: %s becomes %s.\n", name, u.From.Tag, u.To.Tag)
 	}
@@ -157,7 +160,8 @@ func (u *update) show(ctx context.Context, env string, f proposeFlags, first boo
 	case before == nil:
 		a.out().Printf("Without this version nothing can be proposed: the kit cannot be used as it is.\n")
 	case before.Counts.Changing() > 0:
-		a.out().Printf("%s of these would change without the update as well.\n", render.Count(propose.CommonActions(before, after), "action"))
+		a.out().Printf("%s of these would change without the update as well.\n",
+			render.Count(propose.CommonActions(before, after), "action"))
 	}
 	return nil, nil
 }

@@ -15,7 +15,8 @@ import (
 func ledgerCompareCommand() *command {
 	var ward string
 	return &command{
-		Name: "ledger compare", Short: "compare what is recorded at two moments or in two environments", Args: "A [B]", Estate: true,
+		Name: "ledger compare", Short: "compare what is recorded at two moments or in two environments", Args: "A [B]",
+		Estate:   true,
 		Examples: [2]string{"kasbah ledger compare 14 -ward shore", "kasbah ledger compare trial live"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&ward, "ward", "", "only this `ward`; needed with entries when there are several")
@@ -65,7 +66,8 @@ func (a *app) ledgerCompare(ctx context.Context, args []string, ward string) err
 	var at [2]int64
 	for i, arg := range args {
 		if at[i], err = strconv.ParseInt(arg, 10, 64); err != nil || at[i] < 1 {
-			return &problem.UsageError{Message: fmt.Sprintf("%q is neither an entry nor one of two environments", arg), Hint: nearest.Hint(arg, e.Environments())}
+			return &problem.UsageError{Message: fmt.Sprintf("%q is neither an entry nor one of two environments", arg),
+				Hint: nearest.Hint(arg, e.Environments())}
 		}
 	}
 	p, err := a.open(ctx, wards)

@@ -16,7 +16,8 @@ func ledgerLogCommand() *command {
 	var full bool
 	var last int
 	return &command{
-		Name: "ledger log", Short: "list the runs: who, when, what and how they ended", Args: "[WARD|RUN…]", Estate: true,
+		Name: "ledger log", Short: "list the runs: who, when, what and how they ended", Args: "[WARD|RUN…]",
+		Estate:   true,
 		Examples: [2]string{"kasbah ledger log", "kasbah ledger log shore -full -last 3"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&full, "full", false, "list every call of each run")
@@ -37,13 +38,17 @@ func ledgerLogCommand() *command {
 				}
 				unread += more
 				for _, r := range list {
-					if len(named) == 0 || slices.ContainsFunc(named, func(s string) bool { return ledger.IsRun(r.Run, s) }) {
+					if len(named) == 0 || slices.ContainsFunc(named, func(s string) bool {
+						return ledger.IsRun(r.Run,
+							s)
+					}) {
 						runs = append(runs, r)
 					}
 				}
 			}
 			if len(named) > 0 && len(runs) == 0 {
-				return &problem.UsageError{Message: "no run is called " + strings.Join(named, " or "), Hint: "`kasbah ledger log` lists them"}
+				return &problem.UsageError{Message: "no run is called " + strings.Join(named, " or "),
+					Hint: "`kasbah ledger log` lists them"}
 			}
 			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
 			runs = ledger.Newest(runs, last)

@@ -20,7 +20,8 @@ func ledgerMoveCommand() *command {
 	var why string
 	return &command{
 		Name: "ledger move", Short: "move an environment's ledgers into another store", Args: "", Estate: true,
-		Examples: [2]string{`kasbah ledger move -env live -to store=postgres -to 'dsn={env="LEDGER_DSN"}'`, "kasbah ledger move -to store=file -to path=.kasbah/ledger"},
+		Examples: [2]string{`kasbah ledger move -env live -to store=postgres -to 'dsn={env="LEDGER_DSN"}'`,
+			"kasbah ledger move -to store=file -to path=.kasbah/ledger"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Var(&to, "to", "a `key=value` of [ledger] as it is to be; give each")
 			fs.StringVar(&why, "why", "", "the `reason`, for the history")
@@ -63,15 +64,18 @@ func (a *app) ledgerMove(ctx context.Context, to []string, why string) error {
 	for _, w := range p.Wards {
 		ledgers = append(ledgers, p.Ledgers[w])
 	}
-	done, err := ledger.MoveAll(ctx, ledgers, st, called, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why})
+	done, err := ledger.MoveAll(ctx, ledgers, st, called, ledger.BeginOptions{ID: ulid.Make().String(),
+		Command: a.typed, Reason: why})
 	if err != nil {
 		return err
 	}
 	if done.Env = p.Env; a.json {
 		return a.document(done)
 	}
-	a.out().Printf("%s of %s copied and proven: %s. The old place is closed.\n", render.Entries(done.Entries), p.Env, strings.Join(done.Wards, ", "))
-	a.out().Printf("Now change kasbah.toml, in every copy of it:\n\n[env.%s.ledger]   # or [ledger], for all environments\n", p.Env)
+	a.out().Printf("%s of %s copied and proven: %s. The old place is closed.\n", render.Entries(done.Entries), p.Env,
+		strings.Join(done.Wards, ", "))
+	a.out().Printf("Now change kasbah.toml, in every copy of it:\n\n[env.%s.ledger]   # or [ledger], for all "+
+		"environments\n", p.Env)
 	for _, k := range value.Keys(settings) {
 		a.out().Printf("%s = %s\n", k, render.Clean(tomlText(settings[k])))
 	}

@@ -15,7 +15,8 @@ func ledgerPruneCommand() *command {
 	var keep int64
 	var why string
 	return &command{
-		Name: "ledger prune", Short: "delete the oldest entries for good; recorded resources stay", Args: "[WARD…]", Estate: true,
+		Name: "ledger prune", Short: "delete the oldest entries for good; recorded resources stay", Args: "[WARD…]",
+		Estate:   true,
 		Examples: [2]string{"kasbah ledger prune -keep 5000", "kasbah ledger prune shore -env trial -keep 0 -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Int64Var(&keep, "keep", 1000, "how many of the newest `entries` to keep")
@@ -29,7 +30,8 @@ func ledgerPruneCommand() *command {
 			if err != nil {
 				return err
 			}
-			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(p.Wards, ", ")+"? It cannot be had back."); err != nil {
+			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(p.Wards,
+				", ")+"? It cannot be had back."); err != nil {
 				return err
 			}
 			type pruned struct {
@@ -41,7 +43,8 @@ func ledgerPruneCommand() *command {
 				Wards  []pruned `json:"wards"`
 			}{"kasbah.prune/1", []pruned{}}
 			for _, w := range p.Wards {
-				upTo, err := p.Ledgers[w].Prune(ctx, keep, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why})
+				upTo, err := p.Ledgers[w].Prune(ctx, keep, ledger.BeginOptions{ID: ulid.Make().String(),
+					Command: a.typed, Reason: why})
 				if err != nil {
 					return err
 				}
@@ -49,7 +52,8 @@ func ledgerPruneCommand() *command {
 				switch {
 				case a.json:
 				case upTo == 0:
-					a.out().Printf("%s, %s: nothing to prune. Entries are pruned up to the older of two checkpoints, which are written as the log grows.\n", w, p.Env)
+					a.out().Printf("%s, %s: nothing to prune. Entries are pruned up to the older of two checkpoints, "+
+						"which are written as the log grows.\n", w, p.Env)
 				default:
 					a.out().Printf("%s, %s: entries 1 to %d are gone.\n", w, p.Env, upTo)
 				}

@@ -20,7 +20,8 @@ func ledgerReleaseCommand() *command {
 	var f enactFlags
 	return &command{
 		Name: "ledger release", Short: "stop managing resources; the cloud keeps them", Args: "ADDRESS…", Estate: true,
-		Examples: [2]string{"kasbah ledger release medina.bucket/charts -why \"another team has it now\"", "kasbah ledger release 'shore:medina.machine/*' -yes"},
+		Examples: [2]string{"kasbah ledger release medina.bucket/charts -why \"another team has it now\"",
+			"kasbah ledger release 'shore:medina.machine/*' -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			f.registerRun(fs)
 		},
@@ -58,7 +59,9 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 			return &problem.UsageError{Message: pattern + " is not recorded", Hint: nearest.Hint(short, known)}
 		}
 	}
-	if err := a.consentTo(ctx, fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more.", strings.Join(chosen, ", "))); err != nil {
+	if err := a.consentTo(ctx,
+		fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more.",
+			strings.Join(chosen, ", "))); err != nil {
 		return err
 	}
 	o := p.EnactOptions(ctx, f.run(a))
@@ -68,6 +71,7 @@ func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags
 	if a.json {
 		return a.document(map[string]any{"format": "kasbah.release/1", "run": o.Run, "released": chosen})
 	}
-	a.out().Printf("%s released. Run %s.\nIf it stays declared, the next run makes it again: remove it from the declarations.\n", render.Count(len(chosen), "resource"), ledger.ShortRun(o.Run))
+	a.out().Printf("%s released. Run %s.\nIf it stays declared, the next run makes it again: remove it from the "+
+		"declarations.\n", render.Count(len(chosen), "resource"), ledger.ShortRun(o.Run))
 	return nil
 }

@@ -24,8 +24,10 @@ type renameDocument struct {
 func ledgerRenameCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "ledger rename", Short: "record a resource under another address, in its ward or another", Args: "ADDRESS ADDRESS", Estate: true,
-		Examples: [2]string{"kasbah ledger rename medina.subnet/quay medina.subnet/pier", `kasbah ledger rename shore:medina.bucket/log signal:medina.bucket/readings -why "it moved"`},
+		Name: "ledger rename", Short: "record a resource under another address, in its ward or another",
+		Args: "ADDRESS ADDRESS", Estate: true,
+		Examples: [2]string{"kasbah ledger rename medina.subnet/quay medina.subnet/pier",
+			`kasbah ledger rename shore:medina.bucket/log signal:medina.bucket/readings -why "it moved"`},
 		Flags: func(fs *flag.FlagSet) {
 			f.registerRun(fs)
 		},

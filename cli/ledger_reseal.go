@@ -14,7 +14,8 @@ import (
 func ledgerResealCommand() *command {
 	var why string
 	return &command{
-		Name: "ledger reseal", Short: "let the recipients in kasbah.toml, and only them, read the ledger from now on", Args: "[WARD…]", Estate: true,
+		Name: "ledger reseal", Short: "let the recipients in kasbah.toml, and only them, read the ledger from now on",
+		Args: "[WARD…]", Estate: true,
 		Examples: [2]string{"kasbah ledger reseal -env live -why \"keeper-3 has come\"", "kasbah ledger reseal shore"},
 		Flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the history") },
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -56,7 +57,8 @@ func ledgerResealCommand() *command {
 					return err
 				}
 				if changed && unsigned != nil {
-					a.say("%s, %s: its entries up to now are not signed. They are trusted because this machine has read them before.", w, p.Env)
+					a.say("%s, %s: its entries up to now are not signed. They are trusted because this machine has "+
+						"read them before.", w, p.Env)
 				}
 				doc.Wards = append(doc.Wards, resealed{w, changed, n})
 				if a.json {
@@ -70,9 +72,11 @@ func ledgerResealCommand() *command {
 				case n == 0 && opens == nil:
 					a.out().Printf("%s, %s: later entries are signed by those who may write.\n", w, p.Env)
 				case n == 0:
-					a.out().Printf("%s, %s: later entries are not sealed. Older ones need their keys until they are pruned.\n", w, p.Env)
+					a.out().Printf("%s, %s: later entries are not sealed. Older ones need their keys until they are "+
+						"pruned.\n", w, p.Env)
 				default:
-					a.out().Printf("%s, %s: later entries are sealed to %s. Older ones are as they were until they are pruned.\n", w, p.Env, render.Count(n, "reader"))
+					a.out().Printf("%s, %s: later entries are sealed to %s. Older ones are as they were until they "+
+						"are pruned.\n", w, p.Env, render.Count(n, "reader"))
 				}
 			}
 			if a.json {

@@ -11,8 +11,10 @@ import (
 func ledgerRestoreCommand() *command {
 	var f enactFlags
 	return &command{
-		Name: "ledger restore", Short: "take a ward back to its state after an earlier entry", Args: "ENTRY [WARD]", Estate: true, Lines: true,
-		Examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why \"back to Monday\""},
+		Name: "ledger restore", Short: "take a ward back to its state after an earlier entry", Args: "ENTRY [WARD]",
+		Estate: true, Lines: true,
+		Examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why " +
+			"\"back to Monday\""},
 		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)
 			fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
@@ -26,7 +28,8 @@ func ledgerRestoreCommand() *command {
 			}
 			var err error
 			if f.Restore, err = strconv.ParseInt(args[0], 10, 64); err != nil || f.Restore < 1 {
-				return problem.Usage("%q is not an entry: entries count from 1; `kasbah ledger log` shows those of each run", args[0])
+				return problem.Usage("%q is not an entry: entries count from 1; `kasbah ledger log` shows those of "+
+					"each run", args[0])
 			}
 			if err := a.enactWards(ctx, f, args[1:]); err != nil {
 				return err

@@ -89,10 +89,12 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 			}
 			continue
 		}
-		out.Printf("%s\n", out.Bold(d.Ward+", "+p.Env+": entry "+value.Plain(d.Entry)+", "+render.Count(len(d.Resources), "resource")))
+		out.Printf("%s\n",
+			out.Bold(d.Ward+", "+p.Env+": entry "+value.Plain(d.Entry)+", "+render.Count(len(d.Resources), "resource")))
 		var rows [][]string
 		for _, r := range d.Resources {
-			rows = append(rows, []string{"  " + render.Clean(r.Address), r.ID, render.Clean(value.Plain(map[string]any(r.Inputs)))})
+			rows = append(rows, []string{"  " + render.Clean(r.Address), r.ID,
+				render.Clean(value.Plain(map[string]any(r.Inputs)))})
 		}
 		out.Table(rows, nil)
 	}

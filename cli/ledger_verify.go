@@ -16,10 +16,13 @@ func ledgerVerifyCommand() *command {
 	var accept int64
 	var why string
 	return &command{
-		Name: "ledger verify", Short: "check the ledger: every entry, hash and checkpoint", Args: "[WARD…]", Estate: true,
-		Examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -accept 41 -why \"restored from Monday's backup\""},
+		Name: "ledger verify", Short: "check the ledger: every entry, hash and checkpoint", Args: "[WARD…]",
+		Estate: true,
+		Examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -accept 41 -why \"restored from " +
+			"Monday's backup\""},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Int64Var(&accept, "accept", -1, "note that the ledger was lost or restored and ends at this `entry`; 0 when nothing is left")
+			fs.Int64Var(&accept, "accept", -1, "note that the ledger was lost or restored and ends at this `entry`; "+
+				"0 when nothing is left")
 			fs.StringVar(&why, "why", "", "the `reason`, for the history")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -42,7 +45,8 @@ func ledgerVerifyCommand() *command {
 				if a.json {
 					continue
 				}
-				a.out().Printf("%s, %s: whole. %d entries, %s, %s.\n", w, p.Env, v.Entries, render.Count(v.Checkpoints, "checkpoint"), render.Count(v.Records, "resource"))
+				a.out().Printf("%s, %s: whole. %d entries, %s, %s.\n", w, p.Env, v.Entries, render.Count(v.Checkpoints,
+					"checkpoint"), render.Count(v.Records, "resource"))
 				for _, n := range v.Notes {
 					a.out().Printf("  ignored: %s\n", render.Clean(n))
 				}
@@ -66,7 +70,8 @@ func (a *app) acceptEnd(ctx context.Context, p *session.Session, at int64, why s
 	case why == "":
 		return problem.Usage("-accept needs a reason: -why \"…\"")
 	}
-	if err := p.Ledgers[p.Wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed, Reason: why}); err != nil {
+	if err := p.Ledgers[p.Wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed,
+		Reason: why}); err != nil {
 		return err
 	}
 	if !a.json {

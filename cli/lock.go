@@ -45,7 +45,9 @@ func lockCommand() *command {
 			}
 			for _, w := range p.Wards {
 				for _, in := range states[w].Unresolved() {
-					a.out().Printf("%s: the %s of run %s has no result; the next enact finds out, or `kasbah lock recover %s`\n", in.Intent.Address, in.Intent.Call, ledger.ShortRun(in.Run), ledger.ShortRun(in.Run))
+					a.out().Printf("%s: the %s of run %s has no result; the next enact finds out, or `kasbah lock "+
+						"recover %s`\n", in.Intent.Address, in.Intent.Call, ledger.ShortRun(in.Run),
+						ledger.ShortRun(in.Run))
 				}
 			}
 			return nil

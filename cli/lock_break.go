@@ -12,9 +12,10 @@ func lockBreakCommand() *command {
 	var why string
 	return &command{
 		Name: "lock break", Short: "take the lock away from a dead run", Args: "RUN", Estate: true,
-		Examples: [2]string{`kasbah lock break Q5T8ZK4B -why "the machine lost power"`, `kasbah lock break Q5T8ZK4B -env live -why "its terminal is gone"`},
-		Flags:    func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the ledger; required") },
-		Takes:    exactly(1, "one run"),
+		Examples: [2]string{`kasbah lock break Q5T8ZK4B -why "the machine lost power"`,
+			`kasbah lock break Q5T8ZK4B -env live -why "its terminal is gone"`},
+		Flags: func(fs *flag.FlagSet) { fs.StringVar(&why, "why", "", "the `reason`, for the ledger; required") },
+		Takes: exactly(1, "one run"),
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if why == "" {
 				return problem.Usage("lock break needs a reason: -why \"…\"")

@@ -17,7 +17,8 @@ func lockRecoverCommand() *command {
 	var f enactFlags
 	return &command{
 		Name: "lock recover", Short: "settle the unfinished calls of a dead run", Args: "RUN", Estate: true,
-		Examples: [2]string{"kasbah lock recover Q5T8ZK4B", "kasbah lock recover Q5T8ZK4B -made medina.machine/gauge=mac-0012"},
+		Examples: [2]string{"kasbah lock recover Q5T8ZK4B", "kasbah lock recover Q5T8ZK4B -made " +
+			"medina.machine/gauge=mac-0012"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Var(&made, "made", "what you know of a call, as `address=id` or address=none; repeatable")
 			fs.DurationVar(&f.wait, "wait", 0, "how long to wait for the lock, such as 10m")

@@ -30,7 +30,8 @@ func mapCommand() *command {
 			case "svg", "html":
 				return problem.Usage("this version of kasbah does not draw %s yet; there is tree, dot, mermaid and json", form)
 			default:
-				return &problem.UsageError{Message: "-form is " + form + ", and must be tree, dot, mermaid or json", Hint: nearest.Hint(form, []string{"tree", "dot", "mermaid", "json"})}
+				return &problem.UsageError{Message: "-form is " + form + ", and must be tree, dot, mermaid or json",
+					Hint: nearest.Hint(form, []string{"tree", "dot", "mermaid", "json"})}
 			}
 			p, err := a.open(ctx, args)
 			if err != nil {
@@ -47,7 +48,8 @@ func mapCommand() *command {
 			m := render.Map{Graph: e.Graph}
 			for _, r := range e.Declared.Resources {
 				pos, _ := r.Position()
-				m.Nodes = append(m.Nodes, render.Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Position: pos})
+				m.Nodes = append(m.Nodes, render.Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(),
+					Position: pos})
 			}
 			if m.In, err = graph.Select(e.Declared, e.Graph, from, to); err != nil {
 				return err

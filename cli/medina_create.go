@@ -9,7 +9,8 @@ import (
 func medinaCreateCommand() *command {
 	return medinaCommand(command{
 		Name: "medina create", Short: "make a thing in the simulated cloud by hand", Args: "TYPE key=value…",
-		Examples: [2]string{"kasbah medina create network range=10.50.0.0/16 name=spare", "kasbah medina create bucket name=found-things -as keeper-2"},
+		Examples: [2]string{"kasbah medina create network range=10.50.0.0/16 name=spare",
+			"kasbah medina create bucket name=found-things -as keeper-2"},
 	}, 1, -1,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
 			t, err := h.Type(args[0])

@@ -9,7 +9,8 @@ import (
 func medinaDeleteCommand() *command {
 	return medinaCommand(command{
 		Name: "medina delete", Short: "delete a thing of the simulated cloud by hand", Args: "TYPE ID",
-		Examples: [2]string{"kasbah medina delete bucket found-things", "kasbah medina delete machine mac-0004 -as keeper-2"},
+		Examples: [2]string{"kasbah medina delete bucket found-things",
+			"kasbah medina delete machine mac-0004 -as keeper-2"},
 	}, 2, 2,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
 			t, err := h.Type(args[0])

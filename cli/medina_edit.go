@@ -11,7 +11,8 @@ import (
 func medinaEditCommand() *command {
 	return medinaCommand(command{
 		Name: "medina edit", Short: "edit a thing of the simulated cloud by hand", Args: "TYPE ID key=value…",
-		Examples: [2]string{"kasbah medina edit machine gauge-sallow size=large -as keeper-2", "kasbah medina edit network net-0001 tags.owner=harbour"},
+		Examples: [2]string{"kasbah medina edit machine gauge-sallow size=large -as keeper-2",
+			"kasbah medina edit network net-0001 tags.owner=harbour"},
 	}, 3, -1,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
 			t, err := h.Type(args[0])

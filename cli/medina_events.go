@@ -29,8 +29,10 @@ func medinaEventsCommand() *command {
 				if err != nil {
 					return err
 				}
-				doc.Items = append(doc.Items, value.Attributes{"at": e.At.Format(time.RFC3339Nano), "who": e.Who, "what": e.What, "type": e.Type, "id": e.ID, "paths": texts(e.Paths)})
-				rows = append(rows, []string{e.At.Local().Format(time.DateTime), render.Clean(e.Who), e.What, e.Type, e.ID, strings.Join(e.Paths, ", ")})
+				doc.Items = append(doc.Items, value.Attributes{"at": e.At.Format(time.RFC3339Nano), "who": e.Who,
+					"what": e.What, "type": e.Type, "id": e.ID, "paths": texts(e.Paths)})
+				rows = append(rows, []string{e.At.Local().Format(time.DateTime), render.Clean(e.Who), e.What, e.Type,
+					e.ID, strings.Join(e.Paths, ", ")})
 			}
 			if last > 0 && last < len(rows) {
 				rows, doc.Items = rows[len(rows)-last:], doc.Items[len(doc.Items)-last:]

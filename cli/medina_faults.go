@@ -61,7 +61,8 @@ func medinaFaultsCommand() *command {
 			}
 			rows := [][]string{{"fault", "at", "type", "after", "calls", "for"}}
 			for _, x := range list {
-				rows = append(rows, []string{x.Kind, orAny(x.On), orAny(x.Type), fmt.Sprint(x.After), fmt.Sprint(x.Times), faultTime(x)})
+				rows = append(rows, []string{x.Kind, orAny(x.On), orAny(x.Type), fmt.Sprint(x.After),
+					fmt.Sprint(x.Times), faultTime(x)})
 			}
 			a.out().Table(rows, a.out().HeadGrey)
 			return nil

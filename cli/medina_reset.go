@@ -32,7 +32,8 @@ func medinaResetCommand() *command {
 			if err := h.at.Reset(ctx, snapshot); err != nil {
 				return err
 			}
-			a.say("%s", map[bool]string{true: "Medina is empty", false: "Medina holds what " + from + " does"}[from == ""])
+			a.say("%s", map[bool]string{true: "Medina is empty", false: "Medina holds what " + from +
+				" does"}[from == ""])
 			return nil
 		})
 }

@@ -18,19 +18,22 @@ func medinaServeCommand() *command {
 	var habits string
 	return &command{
 		Name: "medina serve", Short: "run the simulated cloud on its own, with a console to look at", Estate: true,
-		Examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711", "kasbah medina serve -path coast.db -pace 0.1 -plain -open"},
+		Examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711",
+			"kasbah medina serve -path coast.db -pace 0.1 -plain -open"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&address, "address", "127.0.0.1:7711", "listen at this `host:port`")
 			fs.StringVar(&o.Path, "path", "", "the database `file`; in an estate its embedded Medina's, else medina.db")
 			fs.Float64Var(&o.Pace, "pace", 0.05, "a `number` from 0 (immediate) to 1 (realistic times)")
 			fs.Float64Var(&o.Rate, "rate", 0, "the most requests a `second`; 0 for no limit")
-			fs.StringVar(&habits, "habits", "", "behave like other clouds: `names` with commas between them, of "+strings.Join(medina.Habits, ", "))
+			fs.StringVar(&habits, "habits", "",
+				"behave like other clouds: `names` with commas between them, of "+strings.Join(medina.Habits, ", "))
 			fs.BoolVar(&plain, "plain", false, "without TLS")
 			fs.BoolVar(&open, "open", false, "without tokens: whoever reaches it may do all")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 0 || o.Pace < 0 || o.Pace > 1 || o.Rate < 0 {
-				return problem.Usage("medina serve takes no arguments, -pace lies between 0 and 1, and -rate is no less than 0")
+				return problem.Usage("medina serve takes no arguments, -pace lies between 0 and 1, and -rate is no " +
+					"less than 0")
 			}
 			if habits != "" {
 				o.Habits = strings.Split(habits, ",")

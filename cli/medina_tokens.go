@@ -20,11 +20,13 @@ func medinaTokensCommand() *command {
 	var make, revoke, rights, zones string
 	return medinaCommand(command{
 		Name: "medina tokens", Short: "show, make and revoke tokens of a Medina that runs on its own", Args: "",
-		Examples: [2]string{"kasbah medina tokens -new keeper-2 -rights read", "kasbah medina tokens -new gauger -rights write -zones north-1,north-2"},
+		Examples: [2]string{"kasbah medina tokens -new keeper-2 -rights read",
+			"kasbah medina tokens -new gauger -rights write -zones north-1,north-2"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&make, "new", "", "make a token of this `name`; it is shown this once")
 			fs.StringVar(&rights, "rights", "write", "what it may do: read, write, or all, as faults and tokens are")
-			fs.StringVar(&zones, "zones", "", "the `zones` in which it may change things, with commas between them; all when left out")
+			fs.StringVar(&zones, "zones", "", "the `zones` in which it may change things, with commas between them; "+
+				"all when left out")
 			fs.StringVar(&revoke, "revoke", "", "take the token of this `name` away")
 		},
 	}, 0, 0,

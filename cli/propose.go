@@ -25,8 +25,10 @@ func proposeCommand() *command {
 	var readers listFlag
 	var exitCode bool
 	return &command{
-		Name: "propose", Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]", Estate: true,
-		Examples: [2]string{"kasbah propose -env trial", "kasbah propose shore -only 'medina.machine/*' -o change.json"},
+		Name: "propose", Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]",
+		Estate: true,
+		Examples: [2]string{"kasbah propose -env trial",
+			"kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)
 			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
@@ -34,7 +36,8 @@ func proposeCommand() *command {
 			fs.Var(&readers, "reader", "with -o: let this public `key` read it, too; repeatable")
 			f.registerRehearse(fs)
 			fs.BoolVar(&f.Raze, "raze", false, "propose the removal of everything in the wards")
-			fs.BoolVar(&f.Anew, "anew", false, "evaluate the declarations, even if nothing has changed since the last proposal")
+			fs.BoolVar(&f.Anew, "anew", false, "evaluate the declarations, even if nothing has changed since the "+
+				"last proposal")
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something would change")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -78,21 +81,24 @@ func proposeCommand() *command {
 
 func (f *proposeFlags) register(fs *flag.FlagSet) {
 	fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; repeatable")
-	fs.Var((*listFlag)(&f.Swap), "swap", "make again what matches this `pattern`, though nothing differs, such as a sick machine; repeatable")
+	fs.Var((*listFlag)(&f.Swap), "swap", "make again what matches this `pattern`, though nothing differs, such as a "+
+		"sick machine; repeatable")
 	fs.BoolVar(&f.Offline, "offline", false, "compare with the ledger alone")
 	fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
 }
 
 // registerRehearse registers when clouds are asked what they would refuse.
 func (f *proposeFlags) registerRehearse(fs *flag.FlagSet) {
-	fs.StringVar(&f.Rehearse, "rehearse", "auto", "`when` to ask clouds what they would refuse: auto (those that take all calls in one request), always (also those that need a request for each call), or never")
+	fs.StringVar(&f.Rehearse, "rehearse", "auto", "`when` to ask clouds what they would refuse: auto (those that "+
+		"take all calls in one request), always (also those that need a request for each call), or never")
 }
 
 // check is an error for flags that have no such value.
 func (f *proposeFlags) check() error {
 	all := []string{"", "auto", "always", "never"}
 	if !slices.Contains(all, f.Rehearse) {
-		return &problem.UsageError{Message: fmt.Sprintf("-rehearse is %q, and must be auto, always or never", f.Rehearse), Hint: nearest.Hint(f.Rehearse, all[1:])}
+		return &problem.UsageError{Message: fmt.Sprintf("-rehearse is %q, and must be auto, always or never",
+			f.Rehearse), Hint: nearest.Hint(f.Rehearse, all[1:])}
 	}
 	return nil
 }

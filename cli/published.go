@@ -18,7 +18,8 @@ type publishedDocument struct {
 
 func publishedCommand() *command {
 	return &command{
-		Name: "published", Short: "show the values that wards publish, as the last run left them", Args: "[WARD [NAME]]", Estate: true,
+		Name: "published", Short: "show the values that wards publish, as the last run left them",
+		Args: "[WARD [NAME]]", Estate: true,
 		Examples: [2]string{"kasbah published", "kasbah published shore quay_ids -json"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 2 {
@@ -37,7 +38,8 @@ func publishedCommand() *command {
 					}
 				}
 				if len(args) == 2 && len(all) == 0 {
-					return &problem.UsageError{Message: w + " publishes no " + args[1], Hint: nearest.Hint(args[1], value.Keys(states[w].Published))}
+					return &problem.UsageError{Message: w + " publishes no " + args[1], Hint: nearest.Hint(args[1],
+						value.Keys(states[w].Published))}
 				}
 				d.Wards[w] = all
 			}

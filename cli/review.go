@@ -21,7 +21,8 @@ func reviewCommand() *command {
 	var fit int
 	return &command{
 		Name: "review", Short: "show a kept proposal again, in part or for a pull request", Args: "FILE",
-		Examples: [2]string{"kasbah review change.json -action drop,swap", "kasbah review change.json -form html > change.html"},
+		Examples: [2]string{"kasbah review change.json -action drop,swap",
+			"kasbah review change.json -form html > change.html"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Var(&only, "only", "show addresses that match this `pattern`; repeatable")
 			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
@@ -51,7 +52,8 @@ func reviewCommand() *command {
 			if err != nil {
 				return err
 			}
-			o := render.ProposalOptions{Full: full, Now: time.Now(), Summary: summary, Show: showing(only, kinds), Signed: signed}
+			o := render.ProposalOptions{Full: full, Now: time.Now(), Summary: summary, Show: showing(only, kinds),
+				Signed: signed}
 			return a.showProposal(p, form, o, fit)
 		},
 	}

@@ -129,7 +129,8 @@ func (a *app) testRules(ctx context.Context, p *session.Session) error {
 		}
 	} else {
 		a.out().Problems(problems)
-		a.out().Printf("%s of %s as expected, %d not.\n", render.Count(tests.Passed, "answer"), render.Count(len(set.Rules), "rule"), len(tests.Failed))
+		a.out().Printf("%s of %s as expected, %d not.\n", render.Count(tests.Passed, "answer"),
+			render.Count(len(set.Rules), "rule"), len(tests.Failed))
 		if a.verbose {
 			a.say("tested in %s", time.Since(began).Round(time.Millisecond))
 		}

@@ -34,8 +34,10 @@ func startCommand() *command {
 			fs.StringVar(&c.estate, "estate", "", "the estate's `name`; the folder's when left out")
 			fs.StringVar(&c.ward, "ward", "", "the first ward's `name`; shore when left out")
 			fs.StringVar(&c.envs, "envs", "", "the `environments`, with commas; trial when left out")
-			fs.StringVar(&c.parts, "parts", "", "add these `parts`, with commas: kit (a reusable part and its tests), rules (house rules and their tests)")
-			fs.StringVar(&c.seal, "seal", "all", "all makes a key and encrypts the ledger; off does not, and no secret can be recorded then")
+			fs.StringVar(&c.parts, "parts", "", "add these `parts`, with commas: kit (a reusable part and its "+
+				"tests), rules (house rules and their tests)")
+			fs.StringVar(&c.seal, "seal", "all", "all makes a key and encrypts the ledger; off does not, and no "+
+				"secret can be recorded then")
 		},
 		Takes: exactly(1, "one folder"),
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -46,7 +48,8 @@ func startCommand() *command {
 			if err := c.choose(ctx, a, estateNamed(dir)); err != nil {
 				return err
 			}
-			all, err := demo.Files(demo.Choices{Estate: c.estate, Ward: c.ward, Envs: strings.Split(c.envs, ","), Parts: strings.Split(c.parts, ",")})
+			all, err := demo.Files(demo.Choices{Estate: c.estate, Ward: c.ward, Envs: strings.Split(c.envs, ","),
+				Parts: strings.Split(c.parts, ",")})
 			if err != nil {
 				return err
 			}
@@ -60,7 +63,8 @@ func startCommand() *command {
 				if lines, said, err = session.NewSealing(a.home, a.acting()); err != nil {
 					return err
 				}
-				all[estate.File] = []byte(strings.Replace(string(all[estate.File]), "path  = \".kasbah/ledger\"\n", "path  = \".kasbah/ledger\"\n"+lines, 1))
+				all[estate.File] = []byte(strings.Replace(string(all[estate.File]), "path  = \".kasbah/ledger\"\n",
+					"path  = \".kasbah/ledger\"\n"+lines, 1))
 			case "off":
 			default:
 				return problem.Usage("-seal is all or off, not %q", c.seal)
@@ -116,8 +120,10 @@ func (c *choices) choose(ctx context.Context, a *app, name string) error {
 	}{
 		{to: &c.estate, question: "Name of the estate", flag: "-estate", otherwise: name},
 		{to: &c.ward, question: "Its first ward, a folder of declarations", flag: "-ward", otherwise: "shore"},
-		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial", many: true},
-		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts", many: true, known: demo.PartNames, none: true},
+		{to: &c.envs, question: "Its environments, with commas between them", flag: "-envs", otherwise: "trial",
+			many: true},
+		{to: &c.parts, question: "Add what, with commas: kit (a reusable part), rules (house rules)", flag: "-parts",
+			many: true, known: demo.PartNames, none: true},
 	} {
 		for {
 			var err error
@@ -165,7 +171,8 @@ func checkNames(list *string, flag string, many bool, known []string) error {
 	for _, name := range names {
 		switch {
 		case known != nil && !slices.Contains(known, name):
-			return &problem.UsageError{Message: fmt.Sprintf("%s: there is no part %q, only %s", flag, name, strings.Join(known, " and ")), Hint: nearest.Hint(name, known)}
+			return &problem.UsageError{Message: fmt.Sprintf("%s: there is no part %q, only %s", flag, name,
+				strings.Join(known, " and ")), Hint: nearest.Hint(name, known)}
 		case !estate.IsName(name):
 			return problem.Usage("%s: %q is not a valid name: use a-z, 0-9 and -, starting with a letter", flag, name)
 		}

@@ -46,8 +46,10 @@ type streams struct {
 func newStreams(in io.Reader, out, errOut io.Writer) streams {
 	mu := &sync.Mutex{}
 	return streams{
-		stdin: in, stdout: out, stderr: errOut, outWidth: 100, errWidth: 100, outProfile: termenv.Ascii, errProfile: termenv.Ascii,
-		buffer: &stream{mu: mu, direct: out, held: bufio.NewWriterSize(out, 1<<16)}, errors: &stream{mu: mu, direct: errOut},
+		stdin: in, stdout: out, stderr: errOut, outWidth: 100, errWidth: 100, outProfile: termenv.Ascii,
+		errProfile: termenv.Ascii,
+		buffer:     &stream{mu: mu, direct: out, held: bufio.NewWriterSize(out, 1<<16)}, errors: &stream{mu: mu,
+			direct: errOut},
 	}
 }
 
@@ -90,7 +92,8 @@ func (a *app) prepareOutput() error {
 		return problem.Usage("-colour is %q, and must be auto, always or never", a.colour)
 	}
 	if who := a.acting(); who != render.Clean(who) || len(who) > maxWho {
-		return problem.Usage("KASBAH_WHO is %q: who acts is at most %d bytes, without characters that cannot be seen", who, maxWho)
+		return problem.Usage("KASBAH_WHO is %q: who acts is at most %d bytes, without characters that cannot be seen",
+			who, maxWho)
 	}
 	if a.fixedOutput {
 		return nil

@@ -12,7 +12,8 @@ func surveyCommand() *command {
 		Examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&full, "full", false, "list what matches, too")
-			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did and something was not checked")
+			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did "+
+				"and something was not checked")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, args)

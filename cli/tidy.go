@@ -61,7 +61,8 @@ func tidyCommand() *command {
 				for _, f := range d.Files {
 					a.out().Printf("%s\n", f)
 				}
-				a.say("%d of %d files %s tidy.", len(d.Files), d.Checked, map[bool]string{true: "are not", false: "were made"}[check])
+				a.say("%d of %d files %s tidy.", len(d.Files), d.Checked, map[bool]string{true: "are not",
+					false: "were made"}[check])
 			}
 			switch {
 			case problems.Wrong() > 0:

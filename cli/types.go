@@ -34,15 +34,22 @@ func (f *typesFlags) asked() (n int) {
 func typesCommand() *command {
 	var f typesFlags
 	return &command{
-		Name: "types", Short: "show what each type takes, with an example to copy; look at what drivers offer", Args: "[TYPE|DRIVER]", Estate: true,
-		Examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay harbour.overlay.yaml"},
+		Name: "types", Short: "show what each type takes, with an example to copy; look at what drivers offer",
+		Args: "[TYPE|DRIVER]", Estate: true,
+		Examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay " +
+			"harbour.overlay.yaml"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&f.from, "from", "", "say what an OpenAPI document `file` offers to a driver, and what is missing in it")
+			fs.StringVar(&f.from, "from", "", "say what an OpenAPI document `file` offers to a driver, and what is "+
+				"missing in it")
 			fs.Var(&f.overlays, "overlay", "with -from: an Overlay `file` to lay over the document; repeatable")
-			fs.BoolVar(&f.draft, "draft", false, "with -from: write an Overlay for what is not described, as a first guess")
-			fs.StringVar(&f.probe, "probe", "", "with -from: ask the API at this `URL` as well, reading only, and complete the draft; as the driver asks that kasbah.toml has for the document")
-			fs.StringVar(&f.prove, "prove", "", "run the conformance suite on a driver's `type`: it makes things and deletes them again")
-			fs.StringVar(&f.sample, "sample", "", "with -prove: a TOML `file` with [inputs] and [edit], what the suite may make; {n} in a text is a number")
+			fs.BoolVar(&f.draft, "draft", false, "with -from: write an Overlay for what is not described, as a first "+
+				"guess")
+			fs.StringVar(&f.probe, "probe", "", "with -from: ask the API at this `URL` as well, reading only, and "+
+				"complete the draft; as the driver asks that kasbah.toml has for the document")
+			fs.StringVar(&f.prove, "prove", "", "run the conformance suite on a driver's `type`: it makes things and "+
+				"deletes them again")
+			fs.StringVar(&f.sample, "sample", "", "with -prove: a TOML `file` with [inputs] and [edit], what the "+
+				"suite may make; {n} in a text is a number")
 			fs.StringVar(&f.pin, "pin", "", "pin what a `driver` offers in pins.toml")
 			fs.StringVar(&f.compare, "compare", "", "show how a `driver` differs from what is pinned")
 		},

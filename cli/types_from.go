@@ -65,7 +65,8 @@ func (a *app) typesFrom(ctx context.Context, file string, overlays []string, dra
 func (a *app) probed(ctx context.Context, file, at string) (openapi.Options, error) {
 	base := func(context.Context) (string, error) { return at, nil }
 	if u, err := url.Parse(at); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return openapi.Options{}, fmt.Errorf("-probe %s: it is not a URL of an API, such as https://harbour.example/v1", at)
+		return openapi.Options{}, fmt.Errorf("-probe %s: it is not a URL of an API, such as https://harbour.example/v1",
+			at)
 	}
 	o, err := session.OpenAPIOptions(a.config(a.env, nil), a.path(file), at)
 	o.Base = base

@@ -15,9 +15,11 @@ func (a *app) pinDriver(s *session.Session, name string) error {
 		return err
 	}
 	if a.json {
-		return a.document(render.PinDocument{Format: "kasbah.pin/1", Driver: name, Version: pin.Version, Types: pin.Types})
+		return a.document(render.PinDocument{Format: "kasbah.pin/1", Driver: name, Version: pin.Version,
+			Types: pin.Types})
 	}
-	a.out().Printf("pinned %s %s with %s\nwrote %s\n", name, pin.Version, render.Count(len(s.Catalogs[name].Types), "type"), strings.Join(wrote, ", "))
+	a.out().Printf("pinned %s %s with %s\nwrote %s\n", name, pin.Version, render.Count(len(s.Catalogs[name].Types),
+		"type"), strings.Join(wrote, ", "))
 	return nil
 }
 
@@ -27,7 +29,8 @@ func (a *app) compareDriver(s *session.Session, name string) error {
 	if err != nil {
 		return err
 	}
-	d := render.CatalogueChanges{Format: "kasbah.catalogue-changes/1", Driver: name, Was: pin.Version, Is: s.Catalogs[name].Version, Changes: found}
+	d := render.CatalogueChanges{Format: "kasbah.catalogue-changes/1", Driver: name, Was: pin.Version,
+		Is: s.Catalogs[name].Version, Changes: found}
 	if d.Changes == nil {
 		d.Changes = []schema.Difference{}
 	}

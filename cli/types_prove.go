@@ -26,7 +26,8 @@ func (a *app) proveDriver(ctx context.Context, p *session.Session, name, sampleP
 	}
 	t := c.Types[typ]
 	if t == nil {
-		return &problem.UsageError{Message: fmt.Sprintf("-prove takes a type of %s, such as %s.%s", drv, drv, c.Names()[0]), Hint: nearest.Hint(typ, c.Names())}
+		return &problem.UsageError{Message: fmt.Sprintf("-prove takes a type of %s, such as %s.%s", drv, drv,
+			c.Names()[0]), Hint: nearest.Hint(typ, c.Names())}
 	}
 	if samplePath != "" {
 		samplePath = a.path(samplePath)
@@ -35,7 +36,8 @@ func (a *app) proveDriver(ctx context.Context, p *session.Session, name, sampleP
 	if err != nil {
 		return err
 	}
-	if err := a.consentTo(ctx, fmt.Sprintf("This makes things of type %s.%s and deletes them again. Go on?", drv, typ)); err != nil {
+	if err := a.consentTo(ctx, fmt.Sprintf("This makes things of type %s.%s and deletes them again. Go on?", drv,
+		typ)); err != nil {
 		return err
 	}
 	suite, err := conformance.New(ctx, p.Drivers[drv], sample)

@@ -13,7 +13,8 @@ func versionCommand() *command {
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {
 			if a.json {
-				return a.document(map[string]string{"format": "kasbah.version/1", "version": version(), "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
+				return a.document(map[string]string{"format": "kasbah.version/1", "version": version(),
+					"go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
 			}
 			a.out().Printf("kasbah %s\n", version())
 			return nil

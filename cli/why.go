@@ -9,9 +9,11 @@ import (
 
 func whyCommand() *command {
 	return &command{
-		Name: "why", Short: "show where a value comes from: lines, inputs, other resources, the run that set it", Args: "ADDRESS[.ATTRIBUTE]", Estate: true,
-		Examples: [2]string{"kasbah why medina.machine/gauge-sallow.size", "kasbah why shore:medina.network/coast -json"},
-		Takes:    exactly(1, "one address, such as medina.network/coast or medina.network/coast.range"),
+		Name: "why", Short: "show where a value comes from: lines, inputs, other resources, the run that set it",
+		Args: "ADDRESS[.ATTRIBUTE]", Estate: true,
+		Examples: [2]string{"kasbah why medina.machine/gauge-sallow.size",
+			"kasbah why shore:medina.network/coast -json"},
+		Takes: exactly(1, "one address, such as medina.network/coast or medina.network/coast.range"),
 		Run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, nil)
 			if err != nil {

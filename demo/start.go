@@ -75,7 +75,8 @@ func (c Choices) config(body string, kit bool) string {
 	body = strings.Replace(body, `wards  = ["shore"]`, fmt.Sprintf("wards  = [%q]", c.Ward), 1)
 	head, inputs, _ := strings.Cut(body, "[env.trial.inputs]\n")
 	if kit {
-		head += "[kits]\nstation = \"kits/station\"   # a folder of the estate, or { git = \"URL\", tag = \"v1.0.0\" }\n\n"
+		head += "[kits]\nstation = \"kits/station\"   # a folder of the estate, or { git = \"URL\", tag = \"v1.0.0\" " +
+			"}\n\n"
 	}
 	var envs []string
 	for _, env := range c.Envs {

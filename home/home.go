@@ -210,8 +210,10 @@ func (h *Home) NewIdentity() (public string, err error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return "", err
 	}
-	if trimmed := bytes.TrimSpace(old); bytes.HasPrefix(trimmed, []byte("age-encryption.org/")) || bytes.HasPrefix(trimmed, []byte(armor.Header)) {
-		return "", fmt.Errorf("%s is protected by a passphrase: decrypt it, add an identity by hand, and encrypt it again", h.IdentitiesFile())
+	if trimmed := bytes.TrimSpace(old); bytes.HasPrefix(trimmed, []byte("age-encryption.org/")) ||
+		bytes.HasPrefix(trimmed, []byte(armor.Header)) {
+		return "", fmt.Errorf("%s is protected by a passphrase: decrypt it, add an identity by hand, and encrypt it "+
+			"again", h.IdentitiesFile())
 	}
 	if len(old) > 0 && !bytes.HasSuffix(old, []byte("\n")) {
 		old = append(old, '\n')

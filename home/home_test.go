@@ -181,7 +181,8 @@ func TestHeads(t *testing.T) {
 	seen, err = h.Heads("estate-2").Newest("coast/live/shore/")
 	require.NoError(t, err)
 	require.Zero(t, seen, "another estate of the same name is another one")
-	require.NoError(t, os.WriteFile(filepath.Join(h.Dir, "seen", "estate-1", "coast_live_shore.json"), []byte("{"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(h.Dir, "seen", "estate-1", "coast_live_shore.json"), []byte("{"),
+		0o600))
 	_, err = m.Newest("coast/live/shore/")
 	require.ErrorContains(t, err, "cannot be read")
 }

@@ -27,7 +27,8 @@ func git(ctx context.Context, dir string, args ...string) (string, error) {
 	asked := ctx
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.autocrlf=false", "-c", "advice.detachedHead=false"}, args...)...)
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c",
+		"core.autocrlf=false", "-c", "advice.detachedHead=false"}, args...)...)
 	cmd.Dir = dir
 	cmd.Env = append(environ.For(), "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=", "LC_ALL=C")
 	var out, said bytes.Buffer
@@ -62,11 +63,13 @@ func (o *Opener) clone(ctx context.Context, src estate.KitSource) (Fetched, erro
 	}
 	defer os.RemoveAll(temp)
 	whole := filepath.Join(temp, "clone")
-	if _, err := git(ctx, o.Dir, "clone", "--quiet", "--depth", "1", "--branch", src.Tag, "--", src.Git, whole); err != nil {
+	if _, err := git(ctx, o.Dir, "clone", "--quiet", "--depth", "1", "--branch", src.Tag, "--", src.Git,
+		whole); err != nil {
 		return Fetched{}, fmt.Errorf("%s cannot be fetched: %w", src, err)
 	}
 	if _, err := git(ctx, whole, "show-ref", "--verify", "--quiet", "refs/tags/"+src.Tag); err != nil {
-		return Fetched{}, fmt.Errorf("%s cannot be used: %q is not a tag of it, and anything else may move", src, src.Tag)
+		return Fetched{}, fmt.Errorf("%s cannot be used: %q is not a tag of it, and anything else may move", src,
+			src.Tag)
 	}
 	commit, err := git(ctx, whole, "rev-parse", "HEAD")
 	if err != nil {

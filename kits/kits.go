@@ -88,7 +88,8 @@ func (o *Opener) open(ctx context.Context, src estate.KitSource) (*declare.Kit, 
 		return nil, err
 	}
 	if f.Digest != pin.Digest {
-		return nil, fmt.Errorf("%s pins %s, and %s holds %s: the pin or the kit was altered; `kasbah kit update %s` shows what differs",
+		return nil, fmt.Errorf("%s pins %s, and %s holds %s: the pin or the kit was altered; `kasbah kit update %s` "+
+			"shows what differs",
 			estate.PinsFile, short(pin.Digest), src, short(f.Digest), src.Name)
 	}
 	return Read(src.Name, f.Dir)
@@ -169,7 +170,8 @@ func read(name, dir string, root *os.Root) (*declare.Kit, error) {
 			if name == "" || k.Name == name {
 				return &declare.Kit{Kit: k, Root: root}, nil
 			}
-			err = problem.At(problem.Position{File: file}, "the kit calls itself %q, and kasbah.toml calls it %q", k.Name, name)
+			err = problem.At(problem.Position{File: file}, "the kit calls itself %q, and kasbah.toml calls it %q",
+				k.Name, name)
 		}
 	} else if errors.Is(err, fs.ErrNotExist) {
 		err = fmt.Errorf("%s holds no %s", dir, estate.KitFile)

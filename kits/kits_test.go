@@ -87,7 +87,8 @@ func TestFolders(t *testing.T) {
 	require.ErrorContains(t, open(t, dir, in("kits/linked")), "escapes", "a link out of the estate is refused")
 	require.ErrorContains(t, open(t, dir, in("kits/missing")), "no such file")
 	require.ErrorContains(t, open(t, dir, in("kits/bare")), "holds no kit.toml")
-	require.ErrorContains(t, open(t, dir, in("kits/other")), `the kit calls itself "other", and kasbah.toml calls it "gate"`)
+	require.ErrorContains(t, open(t, dir, in("kits/other")),
+		`the kit calls itself "other", and kasbah.toml calls it "gate"`)
 	require.ErrorContains(t, open(t, dir, in("kits/wrong")), `unknown key "versio"`)
 
 	// a folder elsewhere must be pinned, and stay as it was
@@ -113,14 +114,17 @@ func TestFolders(t *testing.T) {
 // TestRepositories: hostile repositories and tags are refused before git sees them,
 // and what git says is passed on.
 func TestRepositories(t *testing.T) {
-	if err := open(t, t.TempDir(), estate.KitSource{Name: "gate", Git: "x", Tag: "v1.0.0"}); err == nil || !strings.Contains(err.Error(), "is not pinned") {
+	if err := open(t, t.TempDir(), estate.KitSource{Name: "gate", Git: "x", Tag: "v1.0.0"}); err == nil ||
+		!strings.Contains(err.Error(), "is not pinned") {
 		t.Errorf("a repository is used without a pin: %v", err)
 	}
 	o, err := kits.New(t.TempDir())
 	require.NoError(t, err)
-	_, err = o.Fetch(context.Background(), estate.KitSource{Name: "gate", Git: filepath.Join(t.TempDir(), "nothing"), Tag: "v1.0.0"})
+	_, err = o.Fetch(context.Background(), estate.KitSource{Name: "gate", Git: filepath.Join(t.TempDir(), "nothing"),
+		Tag: "v1.0.0"})
 	require.ErrorContains(t, err, "cannot be fetched")
-	_, err = o.Versions(context.Background(), estate.KitSource{Name: "gate", Git: filepath.Join(t.TempDir(), "nothing"), Tag: "v1.0.0"})
+	_, err = o.Versions(context.Background(), estate.KitSource{Name: "gate", Git: filepath.Join(t.TempDir(), "nothing"),
+		Tag: "v1.0.0"})
 	require.ErrorContains(t, err, "git")
 	canceled, cancel := context.WithCancel(context.Background())
 	cancel()

@@ -87,7 +87,8 @@ func (u *Update) source(asked, name string) error {
 		u.Envs = append(u.Envs, env)
 	}
 	if !found {
-		return &problem.UsageError{Message: "kasbah.toml names no kit " + name + " under [kits]", Hint: fmt.Sprintf("write %s = { git = \"URL\", tag = \"TAG\" } there", name)}
+		return &problem.UsageError{Message: "kasbah.toml names no kit " + name + " under [kits]",
+			Hint: fmt.Sprintf("write %s = { git = \"URL\", tag = \"TAG\" } there", name)}
 	}
 	return nil
 }

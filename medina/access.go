@@ -41,7 +41,9 @@ func (t *Token) inZone(zone string) error {
 	if zone == "" || len(t.Zones) == 0 || slices.Contains(t.Zones, zone) {
 		return nil
 	}
-	return &refusal{status: 403, title: "not allowed", detail: fmt.Sprintf("token %s may change things in %s only, and this is in %s", t.Name, strings.Join(t.Zones, ", "), zone)}
+	return &refusal{status: 403, title: "not allowed",
+		detail: fmt.Sprintf("token %s may change things in %s only, and this is in %s", t.Name,
+			strings.Join(t.Zones, ", "), zone)}
 }
 
 // anybody is who asks a Medina without tokens.
@@ -99,7 +101,8 @@ func (s *Server) known(next http.Handler) http.Handler {
 				return &refusal{status: 401, title: "who are you?", detail: detail}
 			}
 			if needed := right(r); !t.may(needed) {
-				return &refusal{status: 403, title: "not allowed", detail: fmt.Sprintf("token %s may %s, and this needs the right to %s", t.Name, t.Rights, needed)}
+				return &refusal{status: 403, title: "not allowed",
+					detail: fmt.Sprintf("token %s may %s, and this needs the right to %s", t.Name, t.Rights, needed)}
 			}
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), askerKey{}, t)))
 			return nil
@@ -116,7 +119,8 @@ func open(r *http.Request) bool {
 func right(r *http.Request) string {
 	path := "/" + strings.SplitN(strings.TrimPrefix(r.URL.Path, "/"), "/", 2)[0]
 	switch {
-	case slices.Contains([]string{"/tokens", "/faults", "/snapshot", "/things"}, path) && !(path == "/faults" && r.Method == http.MethodGet):
+	case slices.Contains([]string{"/tokens", "/faults", "/snapshot", "/things"}, path) && !(path == "/faults" &&
+		r.Method == http.MethodGet):
 		return "all"
 	case r.Method == http.MethodGet || r.Method == http.MethodHead:
 		return "read"
@@ -131,7 +135,8 @@ func (s *Server) token(ctx context.Context, given string) (*Token, error) {
 	}
 	var t Token
 	var zones string
-	err := s.db.sql.QueryRowContext(ctx, `select name, rights, zones from tokens where digest = ?`, digest(given)).Scan(&t.Name, &t.Rights, &zones)
+	err := s.db.sql.QueryRowContext(ctx, `select name, rights, zones from tokens where digest = ?`,
+		digest(given)).Scan(&t.Name, &t.Rights, &zones)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -153,7 +158,8 @@ func (t *Token) make(x *tx) error {
 	case t.Name == "" || len(t.Name) > 63 || strings.ContainsAny(t.Name, " /"):
 		return refuse("name", "a token needs a name of 63 letters at most, without spaces")
 	case !slices.Contains(Rights, t.Rights):
-		return fault("rights", fmt.Sprintf("%q is not one of %s", t.Rights, strings.Join(Rights, ", ")), Rights, t.Rights)
+		return fault("rights", fmt.Sprintf("%q is not one of %s", t.Rights, strings.Join(Rights, ", ")), Rights,
+			t.Rights)
 	}
 	var all []string
 	for _, z := range zone().OneOf {
@@ -161,7 +167,8 @@ func (t *Token) make(x *tx) error {
 	}
 	for i, z := range t.Zones {
 		if !slices.Contains(all, z) {
-			return fault(fmt.Sprintf("zones/%d", i), fmt.Sprintf("%q is not one of %s", z, strings.Join(all, ", ")), all, z)
+			return fault(fmt.Sprintf("zones/%d", i), fmt.Sprintf("%q is not one of %s", z, strings.Join(all, ", ")),
+				all, z)
 		}
 	}
 	if t.Zones == nil {
@@ -172,14 +179,16 @@ func (t *Token) make(x *tx) error {
 		return err
 	}
 	if n > 0 {
-		return &refusal{status: 409, title: "already taken", detail: fmt.Sprintf("there is a token %s already", t.Name), errors: []pointed{{"/name", "is taken"}}}
+		return &refusal{status: 409, title: "already taken", detail: fmt.Sprintf("there is a token %s already", t.Name),
+			errors: []pointed{{"/name", "is taken"}}}
 	}
 	t.Token = "medina-" + rand.Text()
 	zones, err := json.Marshal(t.Zones)
 	if err != nil {
 		return err
 	}
-	return x.real.exec(`insert into tokens values (?, ?, ?, ?, ?)`, t.Name, digest(t.Token), t.Rights, string(zones), time.Now().UTC().Format(time.RFC3339))
+	return x.real.exec(`insert into tokens values (?, ?, ?, ?, ?)`, t.Name, digest(t.Token), t.Rights, string(zones),
+		time.Now().UTC().Format(time.RFC3339))
 }
 
 // tokens answers for /tokens: GET lists, POST makes one.
@@ -233,11 +242,13 @@ func (s *Server) revoke(w http.ResponseWriter, r *http.Request) error {
 		if there == 0 {
 			return &refusal{status: 404, title: "not found", detail: "there is no token " + name}
 		}
-		if err := t.real.row(`select count(*) from tokens where name <> ? and rights = 'all'`, name).Scan(&others); err != nil {
+		if err := t.real.row(`select count(*) from tokens where name <> ? and rights = 'all'`,
+			name).Scan(&others); err != nil {
 			return err
 		}
 		if others == 0 {
-			return &refusal{status: 409, title: "the last one", detail: "it is the only token that may do all; without it no token could be made"}
+			return &refusal{status: 409, title: "the last one", detail: "it is the only token that may do all; " +
+				"without it no token could be made"}
 		}
 		return t.real.exec(`delete from tokens where name = ?`, name)
 	})

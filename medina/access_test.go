@@ -46,7 +46,8 @@ func TestTokens(t *testing.T) {
 
 	_, err = medina.Settings{API: l.URL, Token: keeper.Token}.ListTokens(ctx)
 	require.ErrorContains(t, err, "certificate", "a certificate that nobody knows is not taken")
-	for told, token := range map[string]openapi.Credential{"asks for a token": nil, "knows no such token": is("medina-WRONG")} {
+	for told, token := range map[string]openapi.Credential{"asks for a token": nil,
+		"knows no such token": is("medina-WRONG")} {
 		_, err = medina.Settings{API: l.URL, CA: certificate, Token: token}.ListTokens(ctx)
 		require.ErrorContains(t, err, told)
 	}
@@ -62,7 +63,8 @@ func TestTokens(t *testing.T) {
 	}
 	_, reader := with(medina.Token{Name: "reader", Rights: "read"})
 	writerAt, writer := with(medina.Token{Name: "writer", Rights: "write", Zones: []string{"north-1"}})
-	for _, wrong := range []medina.Token{{Name: "reader", Rights: "read"}, {Name: "", Rights: "read"}, {Name: "x", Rights: "raed"}, {Name: "x", Rights: "read", Zones: []string{"south"}}} {
+	for _, wrong := range []medina.Token{{Name: "reader", Rights: "read"}, {Name: "", Rights: "read"},
+		{Name: "x", Rights: "raed"}, {Name: "x", Rights: "read", Zones: []string{"south"}}} {
 		_, err := keeper.NewToken(ctx, wrong)
 		var no medina.Refused
 		require.True(t, errors.As(err, &no), "%v: %v", wrong, err)
@@ -105,7 +107,8 @@ func TestTokens(t *testing.T) {
 		require.NoError(t, err)
 		who[e.ID] = e.Who
 	}
-	require.Equal(t, map[string]string{made.ID: "writer", mine.ID: "writer", away.ID: "keeper-1", net.ID: "keeper-1", pier.ID: "keeper-1"}, who, "nobody acts under another's name but who may do all")
+	require.Equal(t, map[string]string{made.ID: "writer", mine.ID: "writer", away.ID: "keeper-1", net.ID: "keeper-1",
+		pier.ID: "keeper-1"}, who, "nobody acts under another's name but who may do all")
 
 	require.NoError(t, keeper.RevokeToken(ctx, "writer"))
 	_, err = writer.Create(ctx, "disk", disk, "")

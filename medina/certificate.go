@@ -31,8 +31,10 @@ func selfSigned(names []string, from, until time.Time) (cert, key []byte, err er
 		return nil, nil, err
 	}
 	t := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: names[0], Organization: []string{"Medina"}}, NotBefore: from, NotAfter: until,
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		SerialNumber: serial, Subject: pkix.Name{CommonName: names[0], Organization: []string{"Medina"}},
+		NotBefore: from, NotAfter: until,
+		KeyUsage:              x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true, IsCA: true,
 	}
 	for _, n := range names {
@@ -50,5 +52,6 @@ func selfSigned(names []string, from, until time.Time) (cert, key []byte, err er
 	if err != nil {
 		return nil, nil, err
 	}
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), nil
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), nil
 }

@@ -38,12 +38,16 @@ type console struct{ s *Server }
 func (s *Server) console(r chi.Router) {
 	c := &console{s}
 	r.Get("/", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/console/", http.StatusSeeOther) })
-	r.Get("/console", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/console/", http.StatusSeeOther) })
+	r.Get("/console", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "/console/",
+			http.StatusSeeOther)
+	})
 	r.Route("/console/", func(r chi.Router) {
 		r.Use(func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				h := w.Header()
-				h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+				h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; "+
+					"form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
 				h.Set("Cache-Control", "no-store")
 				h.Set("X-Content-Type-Options", "nosniff")
 				next.ServeHTTP(w, r)
@@ -120,7 +124,8 @@ type typeCount struct {
 
 func (c *console) frame(r *http.Request, title, at string) (frame, error) {
 	t := asker(r.Context())
-	f := frame{Title: title, Who: acts(r), MayName: t.may("all"), MayWrite: t.may("write"), Tokens: c.s.o.Tokens, At: at, Said: r.URL.Query().Get("said")}
+	f := frame{Title: title, Who: acts(r), MayName: t.may("all"), MayWrite: t.may("write"), Tokens: c.s.o.Tokens,
+		At: at, Said: r.URL.Query().Get("said")}
 	counts := map[string]int64{}
 	rows, err := c.s.db.sql.QueryContext(r.Context(), `select type, count(*) from things group by type`)
 	if err != nil {
@@ -186,7 +191,8 @@ func (c *console) enter(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		if t != nil {
-			http.SetCookie(w, &http.Cookie{Name: tokenCookie, Value: given, Path: "/console", HttpOnly: true, Secure: r.TLS != nil, SameSite: http.SameSiteStrictMode})
+			http.SetCookie(w, &http.Cookie{Name: tokenCookie, Value: given, Path: "/console", HttpOnly: true,
+				Secure: r.TLS != nil, SameSite: http.SameSiteStrictMode})
 			http.Redirect(w, r, "/console/", http.StatusSeeOther)
 			return nil
 		}
@@ -196,13 +202,15 @@ func (c *console) enter(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (c *console) leave(w http.ResponseWriter, r *http.Request) error {
-	http.SetCookie(w, &http.Cookie{Name: tokenCookie, Path: "/console", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(w, &http.Cookie{Name: tokenCookie, Path: "/console", MaxAge: -1, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode})
 	http.Redirect(w, r, "/console/enter", http.StatusSeeOther)
 	return nil
 }
 
 func (c *console) who(w http.ResponseWriter, r *http.Request) error {
-	http.SetCookie(w, &http.Cookie{Name: whoCookie, Value: url.QueryEscape(strings.TrimSpace(r.PostFormValue("who"))), Path: "/console", HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(w, &http.Cookie{Name: whoCookie, Value: url.QueryEscape(strings.TrimSpace(r.PostFormValue("who"))),
+		Path: "/console", HttpOnly: true, SameSite: http.SameSiteStrictMode})
 	http.Redirect(w, r, "/console/", http.StatusSeeOther)
 	return nil
 }
@@ -248,7 +256,8 @@ func (c *console) list(w http.ResponseWriter, r *http.Request) error {
 	next := ""
 	if len(rows.list) > consoleSize {
 		rows.list = rows.list[:consoleSize]
-		next = "/console/" + k.Name + "?" + url.Values{"q": {q}, "after": {strconv.FormatInt(rows.seqs[consoleSize-1], 10)}}.Encode()
+		next = "/console/" + k.Name + "?" + url.Values{"q": {q}, "after": {strconv.FormatInt(rows.seqs[consoleSize-1],
+			10)}}.Encode()
 	}
 	return show(w, http.StatusOK, f.list(listing{k.Help, q, next, rows.list, after == 0}))
 }
@@ -270,7 +279,8 @@ func (c *console) find(w http.ResponseWriter, r *http.Request) error {
 	if more {
 		found.list = found.list[:consoleSize]
 	}
-	return show(w, http.StatusOK, f.list(listing{map[bool]string{true: fmt.Sprintf("the first %d", consoleSize)}[more], q, "", found.list, true}))
+	return show(w, http.StatusOK, f.list(listing{map[bool]string{true: fmt.Sprintf("the first %d", consoleSize)}[more],
+		q, "", found.list, true}))
 }
 
 type found struct {
@@ -283,7 +293,9 @@ func (c *console) rows(ctx context.Context, where, q string, args ...any) (out f
 		like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q) + "%"
 		where, args = where+` and (name like ? escape '\' or id like ? escape '\')`, append(args, like, like)
 	}
-	rows, err := c.s.db.sql.QueryContext(ctx, `select seq, type, id, name, body from things where `+where+` order by seq limit ?`, append(args, consoleSize+1)...)
+	rows, err := c.s.db.sql.QueryContext(ctx,
+		`select seq, type, id, name, body from things where `+where+` order by seq limit ?`,
+		append(args, consoleSize+1)...)
 	if err != nil {
 		return out, err
 	}
@@ -327,7 +339,9 @@ func (c *console) history(ctx context.Context, id string, n int) ([]event, error
 	if id != "" {
 		where, args = ` where thing = ?`, []any{id}
 	}
-	rows, err := c.s.db.sql.QueryContext(ctx, `select at, who, what, type, thing, name, changes from events`+where+` order by seq desc limit ?`, append(args, n)...)
+	rows, err := c.s.db.sql.QueryContext(ctx,
+		`select at, who, what, type, thing, name, changes from events`+where+` order by seq desc limit ?`,
+		append(args, n)...)
 	if err != nil {
 		return nil, err
 	}
@@ -348,7 +362,8 @@ func (c *console) history(ctx context.Context, id string, n int) ([]event, error
 		list, _ := v.([]any)
 		for _, x := range list {
 			m, _ := x.(map[string]any)
-			e.Changes = append(e.Changes, fmt.Sprintf("%v: %s → %s", m["path"], shortened(orNone(m["was"]), 60), shortened(orNone(m["is"]), 60)))
+			e.Changes = append(e.Changes, fmt.Sprintf("%v: %s → %s", m["path"], shortened(orNone(m["was"]), 60),
+				shortened(orNone(m["is"]), 60)))
 		}
 		out = append(out, e)
 	}
@@ -410,11 +425,13 @@ func (c *console) thing(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	f.Problem = r.URL.Query().Get("problem")
-	uses, err := c.related(r.Context(), `select things.type, things.id, things.name, refs.attribute from refs join things on things.id = refs.target where refs.thing = ? order by refs.attribute`, id)
+	uses, err := c.related(r.Context(),
+		`select things.type, things.id, things.name, refs.attribute from refs join things on things.id = refs.target where refs.thing = ? order by refs.attribute`, id)
 	if err != nil {
 		return err
 	}
-	users, err := c.related(r.Context(), `select things.type, things.id, things.name, refs.attribute from refs join things on things.id = refs.thing where refs.target = ? order by things.seq limit 200`, id)
+	users, err := c.related(r.Context(),
+		`select things.type, things.id, things.name, refs.attribute from refs join things on things.id = refs.thing where refs.target = ? order by things.seq limit 200`, id)
 	if err != nil {
 		return err
 	}

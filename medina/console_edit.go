@@ -160,7 +160,8 @@ func (c *console) send(r *http.Request, k *kind, id string, was value.Map, field
 		if id == "" {
 			id = c.newest(r.Context(), k, answer)
 		}
-		return "", "/console/" + k.Name + "/" + id + "?" + url.Values{"said": {map[bool]string{true: "made", false: "edited"}[method == http.MethodPost]}}.Encode()
+		return "", "/console/" + k.Name + "/" + id + "?" +
+			url.Values{"said": {map[bool]string{true: "made", false: "edited"}[method == http.MethodPost]}}.Encode()
 	}
 	list, _ := answer["errors"].([]any)
 	for _, e := range list {
@@ -226,7 +227,8 @@ func (c *console) newest(ctx context.Context, k *kind, answer value.Map) string 
 	}
 	var id string
 	operation := strings.TrimPrefix(plainOf(answer["location"]), "/operations/")
-	if err := c.s.db.sql.QueryRowContext(ctx, `select thing from operations where id = ?`, operation).Scan(&id); err != nil {
+	if err := c.s.db.sql.QueryRowContext(ctx, `select thing from operations where id = ?`,
+		operation).Scan(&id); err != nil {
 		return "" // the list of its type shows it
 	}
 	return id

@@ -24,7 +24,8 @@ func (f frame) page(main ...Node) Node {
 		Body(
 			Header(
 				A(Class("home"), Href("/console/"), Text("Medina")),
-				If(f.Types != nil, Form(Class("search"), Action("/console/find"), searchFor("Search names and ids", ""))),
+				If(f.Types != nil, Form(Class("search"), Action("/console/find"), searchFor("Search names and ids",
+					""))),
 				If(f.Who != "", f.actor()),
 				If(f.Who != "" && f.Tokens, Form(Method("post"), Action("/console/leave"), Button(Text("Leave")))),
 			),
@@ -52,7 +53,8 @@ func (f frame) actor() Node {
 func (f frame) nav() Node {
 	return Nav(Aria("label", "Types"), Ul(
 		Map(f.Types, func(t typeCount) Node {
-			return Li(If(t.Name == f.At, Class("here")), A(Href("/console/"+t.Name), Text(t.Plural)), If(t.Count > 0, Group{Text(" "), Span(Textf("%d", t.Count))}))
+			return Li(If(t.Name == f.At, Class("here")), A(Href("/console/"+t.Name), Text(t.Plural)),
+				If(t.Count > 0, Group{Text(" "), Span(Textf("%d", t.Count))}))
 		}),
 		Li(classes("apart", f.At == "events", "here"), A(Href("/console/events"), Text("what happened"))),
 	))
@@ -67,14 +69,16 @@ func classes(always string, also bool, other string) Node {
 }
 
 func searchFor(words, is string, more ...Node) Node {
-	return Input(Type("search"), Name("q"), Placeholder(words), Aria("label", words), If(is != "", Value(is)), Group(more))
+	return Input(Type("search"), Name("q"), Placeholder(words), Aria("label", words), If(is != "", Value(is)),
+		Group(more))
 }
 
 func (f frame) home(latest []event) Node {
 	return f.page(
 		H1(Text("What Medina holds")),
 		Div(Class("cards"), Map(f.Types, func(t typeCount) Node {
-			return A(classes("card", t.Count == 0, "none"), Href("/console/"+t.Name), B(Textf("%d", t.Count)), Text(" "+t.Plural), Small(Text(t.Help)))
+			return A(classes("card", t.Count == 0, "none"), Href("/console/"+t.Name), B(Textf("%d", t.Count)),
+				Text(" "+t.Plural), Small(Text(t.Help)))
 		})),
 		H2(Text("What happened last")), happened(latest),
 	)
@@ -94,7 +98,8 @@ func happened(list []event) Node {
 				if e.What != "deleted" {
 					thing = link(row{Type: e.Type, ID: e.ID, Name: e.Name})
 				}
-				return Tr(Td(Text(day(e.At))), Td(Text(e.Who)), Td(Text(e.What)), Td(thing), Td(Map(e.Changes, func(c string) Node { return Div(Text(c)) })))
+				return Tr(Td(Text(day(e.At))), Td(Text(e.Who)), Td(Text(e.What)), Td(thing),
+					Td(Map(e.Changes, func(c string) Node { return Div(Text(c)) })))
 			}),
 		),
 	)
@@ -115,15 +120,18 @@ func (f frame) list(l listing) Node {
 		none = "Nothing is called so."
 	}
 	return f.page(
-		H1(Text(f.Title), If(f.At != "" && f.MayWrite, Group{Text(" "), A(Class("button"), Href("/console/"+f.At+"/new"), Text("New "+f.At))})),
+		H1(Text(f.Title), If(f.At != "" && f.MayWrite,
+			Group{Text(" "), A(Class("button"), Href("/console/"+f.At+"/new"), Text("New "+f.At))})),
 		If(l.Help != "", P(Class("help"), Text(l.Help))),
-		Form(Class("narrow"), searchFor("Name or id", l.Query, Data("narrows", "things")), Text(" "), Button(Text("Find"))),
+		Form(Class("narrow"), searchFor("Name or id", l.Query, Data("narrows", "things")), Text(" "),
+			Button(Text("Find"))),
 		Table(ID("things"),
 			THead(Tr(If(f.At == "", Th(Text("type"))), Th(Text("id")), Th(Text("name")), Th(Text("attributes")))),
 			TBody(
 				If(len(l.Rows) == 0, Tr(Td(ColSpan("4"), Text(none)))),
 				Map(l.Rows, func(x row) Node {
-					return Tr(If(f.At == "", Td(Text(x.Type))), Td(A(Href("/console/"+x.Type+"/"+x.ID), Text(x.ID))), Td(Text(x.Name)), Td(Class("more"), Text(x.More)))
+					return Tr(If(f.At == "", Td(Text(x.Type))), Td(A(Href("/console/"+x.Type+"/"+x.ID), Text(x.ID))),
+						Td(Text(x.Name)), Td(Class("more"), Text(x.More)))
 				}),
 			),
 		),
@@ -140,7 +148,8 @@ func (f frame) thing(t thingShown) Node {
 		H1(Span(Class("type"), Text(t.Type)), Text(" "+f.Title+" "),
 			If(f.MayWrite, Group{
 				A(Class("button"), Href(at+"/edit"), Text("Edit")), Text(" "),
-				Form(Class("inline"), Method("post"), Action(at+"/delete"), Data("asks", "Delete "+t.Type+" "+f.Title+"?"), Button(Class("danger"), Text("Delete"))),
+				Form(Class("inline"), Method("post"), Action(at+"/delete"),
+					Data("asks", "Delete "+t.Type+" "+f.Title+"?"), Button(Class("danger"), Text("Delete"))),
 			})),
 		P(Class("help"), Text(t.Help), If(t.Site != "", Group{Text(" · "), A(Href(t.Site), Text("open the site"))})),
 		Table(Class("attributes"), TBody(Map(t.Attributes, func(x shown) Node {
@@ -198,20 +207,25 @@ func (x *field) node() Node {
 		in = Input(common, Type("password"), AutoComplete("new-password"), If(!x.Required, Placeholder("as it is")))
 	default:
 		in = Group{
-			Input(common, Value(x.Value), If(x.Kind == "number", Attr("inputmode", "numeric")), If(x.Near != nil, List("l-"+x.Name))),
-			If(x.Near != nil, DataList(ID("l-"+x.Name), Map(x.Near, func(n row) Node { return Option(Value(n.ID), Text(n.Name)) }))),
+			Input(common, Value(x.Value), If(x.Kind == "number", Attr("inputmode", "numeric")),
+				If(x.Near != nil, List("l-"+x.Name))),
+			If(x.Near != nil, DataList(ID("l-"+x.Name),
+				Map(x.Near, func(n row) Node { return Option(Value(n.ID), Text(n.Name)) }))),
 		}
 	}
 	return Div(classes("field", x.Problem != "", "wrong"),
-		Label(For(id), Text(x.Name), If(x.Required, Group{Text(" "), Em(Text("required"))}), If(x.Fixed, Group{Text(" "), Em(Text("fixed"))})),
+		Label(For(id), Text(x.Name), If(x.Required, Group{Text(" "), Em(Text("required"))}),
+			If(x.Fixed, Group{Text(" "), Em(Text("fixed"))})),
 		in, Small(Text(x.Help)), If(x.Problem != "", P(Class("problem"), Text(x.Problem))),
 	)
 }
 
 func (f frame) enter() Node {
 	return f.page(H1(Text("Enter")), Form(Class("fields"), Method("post"),
-		Div(Class("field"), Label(For("token"), Text("Token")), Input(ID("token"), Name("token"), Type("password"), AutoComplete("current-password"), Required(), AutoFocus()),
-			Small(Text("The first one is in the file that "), Code(Text("kasbah medina serve")), Text(" named when it began."))),
+		Div(Class("field"), Label(For("token"), Text("Token")), Input(ID("token"), Name("token"), Type("password"),
+			AutoComplete("current-password"), Required(), AutoFocus()),
+			Small(Text("The first one is in the file that "), Code(Text("kasbah medina serve")),
+				Text(" named when it began."))),
 		P(Button(Class("main"), Text("Enter"))),
 	))
 }

@@ -76,7 +76,8 @@ func openDatabase(path string) (*database, error) {
 	// process that does the same
 	for try := 0; ; try++ {
 		err = prepare(db)
-		if err == nil || try == 50 || !strings.Contains(err.Error(), "locked") && !strings.Contains(err.Error(), "busy") {
+		if err == nil || try == 50 || !strings.Contains(err.Error(), "locked") && !strings.Contains(err.Error(),
+			"busy") {
 			break
 		}
 		time.Sleep(20 * time.Millisecond)
@@ -305,7 +306,8 @@ func (t *tx) withinQuota(typ, zone string) error {
 		return err
 	}
 	if n >= quota {
-		return &refusal{status: 403, title: "quota reached", detail: fmt.Sprintf("%s has room for %d of type %s, and all are taken", zone, quota, typ)}
+		return &refusal{status: 403, title: "quota reached",
+			detail: fmt.Sprintf("%s has room for %d of type %s, and all are taken", zone, quota, typ)}
 	}
 	return nil
 }
@@ -358,7 +360,8 @@ func (t *tx) claim(k *kind, id string, was, is value.Map) error {
 		return err
 	}
 	says := fmt.Sprintf("%s %s exists already (%s)", schema.WithArticle(k.Name), now, holder)
-	return &refusal{status: 409, title: "already taken", detail: says, errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
+	return &refusal{status: 409, title: "already taken", detail: says,
+		errors: []pointed{{Pointer: "/" + k.unique[len(k.unique)-1], Detail: says}}}
 }
 
 // claims is what must be unique of a thing, as one text; "" for nothing.
@@ -406,7 +409,8 @@ func (t *tx) event(who, what string, k *kind, m value.Map, changes []change) err
 		list[i] = value.Map{"path": c.path, "was": c.was, "is": c.is}
 	}
 	return t.real.exec(`insert into events (at, who, what, type, thing, name, changes) values (?, ?, ?, ?, ?, ?, ?)`,
-		time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), who, what, k.Name, m["id"], m["name"], string(value.JSON(list)))
+		time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), who, what, k.Name, m["id"], m["name"],
+		string(value.JSON(list)))
 }
 
 // change is one attribute of an edit.

@@ -82,7 +82,8 @@ func (s *Server) faults(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		err := s.db.update(r.Context(), func(t *tx) error {
-			return t.real.exec(`insert into faults (kind, call, type, after, times, millis) values (?, ?, ?, ?, ?, ?)`, f.Kind, f.On, f.Type, f.After, f.Times, f.Millis)
+			return t.real.exec(`insert into faults (kind, call, type, after, times, millis) values (?, ?, ?, ?, ?, ?)`,
+				f.Kind, f.On, f.Type, f.After, f.Times, f.Millis)
 		})
 		if err != nil {
 			return err
@@ -92,7 +93,8 @@ func (s *Server) faults(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 	}
-	rows, err := s.db.sql.QueryContext(r.Context(), `select kind, call, type, after, times, millis from faults order by seq`)
+	rows, err := s.db.sql.QueryContext(r.Context(),
+		`select kind, call, type, after, times, millis from faults order by seq`)
 	if err != nil {
 		return err
 	}
@@ -127,7 +129,8 @@ func (s *Server) meets(ctx context.Context, call string, k *kind) (*Fault, error
 	}
 	err = s.db.update(ctx, func(t *tx) error {
 		var f Fault
-		err := t.real.row(`select seq, kind, after, times, millis `+which, call, k.Name).Scan(&seq, &f.Kind, &f.After, &f.Times, &f.Millis)
+		err := t.real.row(`select seq, kind, after, times, millis `+which, call, k.Name).Scan(&seq, &f.Kind, &f.After,
+			&f.Times, &f.Millis)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return nil // another call met the last one meanwhile
@@ -159,7 +162,8 @@ func (s *Server) faulty(call string, k *kind, serve http.HandlerFunc) http.Handl
 				err = &refusal{status: 422, title: "not acceptable", detail: "Medina was asked to refuse this call"}
 			case f.Kind == "throttle":
 				w.Header().Set("Retry-After", fmt.Sprint((f.Millis+999)/1000))
-				err = &refusal{status: http.StatusTooManyRequests, title: "too many requests", detail: "Medina was asked to put this call off"}
+				err = &refusal{status: http.StatusTooManyRequests, title: "too many requests",
+					detail: "Medina was asked to put this call off"}
 			}
 			return err
 		})(w, r)

@@ -29,16 +29,21 @@ var bodyTime = time.Minute
 func (s *Server) guarded(next http.Handler) http.Handler {
 	origin := http.NewCrossOriginProtection()
 	origin.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		refuseWith(w, &refusal{status: http.StatusForbidden, title: "from elsewhere", detail: "a page of another origin asks for this, and may not change anything here"})
+		refuseWith(w, &refusal{status: http.StatusForbidden, title: "from elsewhere",
+			detail: "a page of another origin asks for this, and may not change anything here"})
 	}))
 	same := origin.Handler(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
 		case !s.isHost(r.Host):
-			refuseWith(w, &refusal{status: http.StatusMisdirectedRequest, title: "another host", detail: fmt.Sprintf("Medina is not %q; ask it by its address, or let -address name that host", r.Host)})
-		case s.o.own != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.o.own)) != 1:
+			refuseWith(w, &refusal{status: http.StatusMisdirectedRequest, title: "another host",
+				detail: fmt.Sprintf("Medina is not %q; ask it by its address, or let -address name that host", r.Host)})
+		case s.o.own != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")),
+			[]byte("Bearer "+s.o.own)) != 1:
 			w.Header().Set("WWW-Authenticate", "Bearer")
-			refuseWith(w, &refusal{status: http.StatusUnauthorized, title: "who are you?", detail: "this Medina is embedded in a program, and answers only that program; `kasbah medina serve` answers every program"})
+			refuseWith(w, &refusal{status: http.StatusUnauthorized, title: "who are you?",
+				detail: "this Medina is embedded in a program, and answers only that program; `kasbah medina serve` " +
+					"answers every program"})
 		default:
 			same.ServeHTTP(w, r)
 		}

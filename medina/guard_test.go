@@ -37,17 +37,21 @@ func TestForeignPages(t *testing.T) {
 	l, err := Listen("127.0.0.1:0", Options{Path: filepath.Join(t.TempDir(), "medina.db")})
 	require.NoError(t, err)
 	defer l.Close()
-	page := map[string]string{"Origin": "https://elsewhere.example", "Sec-Fetch-Site": "cross-site", "Content-Type": "text/plain"}
-	for _, to := range [][2]string{{"POST", "/buckets"}, {"POST", "/snapshot"}, {"POST", "/faults"}, {"DELETE", "/things"}, {"POST", "/tokens"}, {"DELETE", "/faults"}, {"PATCH", "/buckets/x"}} {
+	page := map[string]string{"Origin": "https://elsewhere.example", "Sec-Fetch-Site": "cross-site",
+		"Content-Type": "text/plain"}
+	for _, to := range [][2]string{{"POST", "/buckets"}, {"POST", "/snapshot"}, {"POST", "/faults"},
+		{"DELETE", "/things"}, {"POST", "/tokens"}, {"DELETE", "/faults"}, {"PATCH", "/buckets/x"}} {
 		require.Equal(t, http.StatusForbidden, asked(t, to[0], l.URL+to[1], "{}", page), to)
 	}
 	for _, path := range []string{"/buckets", "/openapi.json", "/console/", "/events", "/sites/x/y", "/nothing"} {
-		require.Equal(t, http.StatusMisdirectedRequest, asked(t, "GET", l.URL+path, "", map[string]string{"Host": "elsewhere.example:80"}), path)
+		require.Equal(t, http.StatusMisdirectedRequest, asked(t, "GET", l.URL+path, "",
+			map[string]string{"Host": "elsewhere.example:80"}), path)
 	}
 	for _, host := range []string{"localhost:9", "127.0.0.1", "[::1]:7711", "192.0.2.1:80", "LOCALHOST."} {
 		require.Equal(t, http.StatusOK, asked(t, "GET", l.URL+"/buckets", "", map[string]string{"Host": host}), host)
 	}
-	require.Equal(t, http.StatusCreated, asked(t, "POST", l.URL+"/buckets", `{"name": "a"}`, map[string]string{"Content-Type": "application/json"}), "a program is not a page")
+	require.Equal(t, http.StatusCreated, asked(t, "POST", l.URL+"/buckets", `{"name": "a"}`,
+		map[string]string{"Content-Type": "application/json"}), "a program is not a page")
 }
 
 // TestEmbeddedIsOurs: an embedded Medina answers its own program alone.
@@ -59,7 +63,8 @@ func TestEmbeddedIsOurs(t *testing.T) {
 	require.NoError(t, err)
 	for _, path := range []string{"/buckets", "/openapi.json", "/console/", "/sites/x/y"} {
 		require.Equal(t, http.StatusUnauthorized, asked(t, "GET", url+path, "", nil), path)
-		require.Equal(t, http.StatusUnauthorized, asked(t, "GET", url+path, "", map[string]string{"Authorization": "Bearer guess"}), path)
+		require.Equal(t, http.StatusUnauthorized, asked(t, "GET", url+path, "",
+			map[string]string{"Authorization": "Bearer guess"}), path)
 	}
 	require.NoError(t, stop())
 	d, err := s.Driver("tester")
@@ -116,7 +121,8 @@ func TestCraftedSnapshots(t *testing.T) {
 		require.ErrorContains(t, err, "the body is not a snapshot of a Medina: it holds a ", name)
 	}
 	for _, body := range []string{"", "SQLite format 3\x00" + strings.Repeat("x", 5000), "somebody's words"} {
-		require.ErrorContains(t, s.Reset(context.Background(), strings.NewReader(body)), "the body is not a snapshot of a Medina")
+		require.ErrorContains(t, s.Reset(context.Background(), strings.NewReader(body)),
+			"the body is not a snapshot of a Medina")
 	}
 	require.NoError(t, s.Reset(context.Background(), bytes.NewReader(good.Bytes())))
 }

@@ -43,7 +43,8 @@ const (
 )
 
 // Habits are all that there are, in byte order.
-var Habits = []string{emptyAnswers, endlessNext, envelope, formBodies, IDLists, keyInQuery, ListOnly, noKeys, NoTags, numberTexts, offsetPages, plainPatch, plainRefusals, postEdits, quietDelete, softDelete, SummaryLists, WeakTags}
+var Habits = []string{emptyAnswers, endlessNext, envelope, formBodies, IDLists, keyInQuery, ListOnly, noKeys, NoTags,
+	numberTexts, offsetPages, plainPatch, plainRefusals, postEdits, quietDelete, softDelete, SummaryLists, WeakTags}
 
 // habitsKey is what api_key must be where it is asked for.
 const habitsKey = "lantern"
@@ -135,7 +136,9 @@ func habitsOverlay(habits []string) []byte {
 		if has(postEdits) {
 			at := "/" + k.plural + "/{id}/edit"
 			more["edit"] = object{"method": "POST", "path": at}
-			update("$.paths", object{at: object{"post": object{"requestBody": object{"content": object{media: object{}}}, "responses": object{}}}})
+			update("$.paths",
+				object{at: object{"post": object{"requestBody": object{"content": object{media: object{}}},
+					"responses": object{}}}})
 		}
 		if has(softDelete) {
 			more["gone"] = object{"at": "state_of_life", "values": []string{"deleted"}}
@@ -155,7 +158,8 @@ func habitsOverlay(habits []string) []byte {
 			update(x, more)
 		}
 	}
-	body, err := json.Marshal(object{"overlay": "1.0.0", "info": object{"title": "habits", "version": "1"}, "actions": actions})
+	body, err := json.Marshal(object{"overlay": "1.0.0", "info": object{"title": "habits", "version": "1"},
+		"actions": actions})
 	if err != nil {
 		panic(err) // it holds nothing that JSON cannot write
 	}
@@ -276,7 +280,8 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 		want = "application/x-www-form-urlencoded"
 	}
 	if got := r.Header.Get("Content-Type"); got != want {
-		return &refusal{status: 415, title: "not understood", detail: fmt.Sprintf("this takes %s, and was sent %s", want, got)}
+		return &refusal{status: 415, title: "not understood", detail: fmt.Sprintf("this takes %s, and was sent %s",
+			want, got)}
 	}
 	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
 	if err != nil || len(body) > maxBody {
@@ -314,7 +319,8 @@ func (h *habitual) request(r *http.Request, k *kind, parts []string) *refusal {
 	}
 	body = value.JSON(sent)
 	r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
-	r.Header.Set("Content-Type", map[bool]string{true: "application/merge-patch+json", false: "application/json"}[edits])
+	r.Header.Set("Content-Type", map[bool]string{true: "application/merge-patch+json",
+		false: "application/json"}[edits])
 	return nil
 }
 
@@ -525,7 +531,8 @@ func (h *habitual) send(w http.ResponseWriter, status int, v any) {
 }
 
 // answer passes on what Medina itself has answered about one thing.
-func (h *habitual) answer(w http.ResponseWriter, r *http.Request, k *kind, parts []string, a *httptest.ResponseRecorder) {
+func (h *habitual) answer(w http.ResponseWriter, r *http.Request, k *kind, parts []string,
+	a *httptest.ResponseRecorder) {
 	for name, v := range a.Header() {
 		w.Header()[name] = v
 	}

@@ -29,7 +29,8 @@ func mixes() (out [][]string) {
 	}
 	for _, lists := range []string{medina.SummaryLists, medina.ListOnly} { // nearly all at once
 		out = append(out, slices.DeleteFunc(slices.Clone(medina.Habits), func(h string) bool {
-			return h != lists && slices.Contains([]string{medina.IDLists, medina.SummaryLists, medina.ListOnly}, h) || h == medina.NoTags
+			return h != lists && slices.Contains([]string{medina.IDLists, medina.SummaryLists, medina.ListOnly}, h) ||
+				h == medina.NoTags
 		}))
 	}
 	return out
@@ -44,7 +45,9 @@ func TestHabits(t *testing.T) {
 			drivertest.Run(t, d, conformance.Sample{
 				Type: "role", Few: true,
 				Inputs: func(n int) value.Map {
-					return value.Map{"name": fmt.Sprint("r-", n), "grants": []any{value.Map{"may": "read", "on": "queue/*"}}, "tags": value.Map{"n": fmt.Sprint("x", n)}}
+					return value.Map{"name": fmt.Sprint("r-", n),
+						"grants": []any{value.Map{"may": "read", "on": "queue/*"}},
+						"tags":   value.Map{"n": fmt.Sprint("x", n)}}
 				},
 				Edit: driver.Change{To: value.Map{"grants": []any{}, "tags": value.Map{"b": "c"}}},
 			})
@@ -55,7 +58,8 @@ func TestHabits(t *testing.T) {
 // TestNoSuchHabit: a habit that there is not, and two that exclude each other, are refused.
 func TestNoSuchHabit(t *testing.T) {
 	for says, habits := range map[string][]string{
-		`no habit "no-tag"; did you mean "no-tags"?`: {"no-tag"}, "exclude each other": {medina.NoTags, medina.WeakTags}, "it has empty-answers": {"zzz"},
+		`no habit "no-tag"; did you mean "no-tags"?`: {"no-tag"}, "exclude each other": {medina.NoTags,
+			medina.WeakTags}, "it has empty-answers": {"zzz"},
 	} {
 		_, err := medina.Open(medina.Options{Path: t.TempDir() + "/m.db", Habits: habits})
 		require.ErrorContains(t, err, says)

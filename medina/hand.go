@@ -35,7 +35,8 @@ func (h *Hand) Type(name string) (*schema.Type, error) {
 	if t := h.Catalog.Types[name]; t != nil {
 		return t, nil
 	}
-	return nil, &problem.UsageError{Message: "Medina has no type " + name, Hint: nearest.HintOr(name, h.Catalog.Names())}
+	return nil, &problem.UsageError{Message: "Medina has no type " + name, Hint: nearest.HintOr(name,
+		h.Catalog.Names())}
 }
 
 // Thing finds a thing by its id or its name.
@@ -88,7 +89,8 @@ func Pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
 		}
 		attr := t.Lookup(path)
 		if t.Attribute(path[0].Key) == nil || t.Attribute(path[0].Key).Output {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give", schema.WithArticle(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no attribute %s to give",
+				schema.WithArticle(t.Name), path[0].Key), Hint: nearest.Hint(path[0].Key, t.AttributeNames())}
 		}
 		var v any
 		if text != "" {

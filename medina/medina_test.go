@@ -38,9 +38,12 @@ func TestConformance(t *testing.T) {
 	for _, pace := range []float64{0, 0.002} {
 		t.Run(fmt.Sprintf("disks at pace %v", pace), func(t *testing.T) {
 			drivertest.Run(t, open(t, medina.Options{Pace: pace}), conformance.Sample{
-				Type:   "disk",
-				Inputs: func(n int) value.Map { return value.Map{"name": fmt.Sprintf("disk-%d", n), "gigabytes": int64(10)} },
-				Edit:   driver.Change{From: value.Map{"gigabytes": int64(10)}, To: value.Map{"gigabytes": int64(20)}},
+				Type: "disk",
+				Inputs: func(n int) value.Map {
+					return value.Map{"name": fmt.Sprintf("disk-%d", n),
+						"gigabytes": int64(10)}
+				},
+				Edit: driver.Change{From: value.Map{"gigabytes": int64(10)}, To: value.Map{"gigabytes": int64(20)}},
 			})
 		})
 		t.Run(fmt.Sprintf("buckets at pace %v", pace), func(t *testing.T) {
@@ -108,15 +111,18 @@ func TestBehaviour(t *testing.T) {
 
 	err = d.Delete(ctx, "network", net.ID, "", "")
 	refused(t, err, "", "is in use by subnet")
-	_, err = d.Update(ctx, "machine", mac.ID, driver.Change{From: value.Map{"image": "stone-1"}, To: value.Map{"image": "stone-2"}}, "", "")
+	_, err = d.Update(ctx, "machine", mac.ID, driver.Change{From: value.Map{"image": "stone-1"},
+		To: value.Map{"image": "stone-2"}}, "", "")
 	refused(t, err, "image", "cannot be changed")
 
 	disk := must("disk", value.Map{"gigabytes": int64(20), "machine": mac.ID})
-	_, err = d.Update(ctx, "disk", disk.ID, driver.Change{From: value.Map{"gigabytes": int64(20)}, To: value.Map{"gigabytes": int64(10)}}, "", "")
+	_, err = d.Update(ctx, "disk", disk.ID, driver.Change{From: value.Map{"gigabytes": int64(20)},
+		To: value.Map{"gigabytes": int64(10)}}, "", "")
 	refused(t, err, "gigabytes", "cannot shrink")
 	_, err = create("disk", value.Map{"gigabytes": int64(5), "machine": mac.ID, "zone": "north-2"})
 	refused(t, err, "machine", "is in north-1")
-	free, err := d.Update(ctx, "disk", disk.ID, driver.Change{From: value.Map{"machine": mac.ID}, To: value.Map{}}, disk.Tag, "")
+	free, err := d.Update(ctx, "disk", disk.ID, driver.Change{From: value.Map{"machine": mac.ID}, To: value.Map{}},
+		disk.Tag, "")
 	require.NoError(t, err)
 	require.NotContains(t, free.Attributes, "machine", "an attribute can be taken away")
 
@@ -152,7 +158,8 @@ func TestSeveralAtOnce(t *testing.T) {
 		d := open(t, medina.Options{Path: path})
 		wg.Go(func() {
 			for n := range 25 {
-				_, err := d.Create(context.Background(), "bucket", value.Map{"name": fmt.Sprintf("b-%d-%d", i, n)}, fmt.Sprintf("k-%d-%d", i, n))
+				_, err := d.Create(context.Background(), "bucket", value.Map{"name": fmt.Sprintf("b-%d-%d", i, n)},
+					fmt.Sprintf("k-%d-%d", i, n))
 				if err != nil {
 					t.Errorf("create: %v", err)
 				}
@@ -219,7 +226,8 @@ func TestHTTP(t *testing.T) {
 		method, path, body string
 		want               int
 	}{
-		{"POST", "/networks", `[1]`, 400}, {"POST", "/networks", `{`, 400}, {"GET", "/networks?limit=0", "", 400}, {"GET", "/networks/none", "", 404},
+		{"POST", "/networks", `[1]`, 400}, {"POST", "/networks", `{`, 400}, {"GET", "/networks?limit=0", "", 400},
+		{"GET", "/networks/none", "", 404},
 		{"GET", "/nothing", "", 404}, {"PUT", "/networks", "", 405}, {"GET", "/operations/none", "", 404},
 		{"POST", "/networks", `{"name": "` + strings.Repeat("x", 2<<20) + `"}`, 413},
 	} {

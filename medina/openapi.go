@@ -22,29 +22,42 @@ func Document() []byte {
 		ref := object{"$ref": "#/components/schemas/" + title}
 		one := object{"application/json": object{"schema": ref}}
 		paths["/"+k.plural] = object{
-			"get": object{"summary": "list, a page at a time", "parameters": []any{query("limit"), query("after"), query("name"), query("key")},
-				"responses": object{"200": object{"description": "a page; a Link header leads to the next", "content": object{"application/json": object{"schema": object{
-					"type": "object", "properties": object{"items": object{"type": "array", "items": ref}}}}}}}},
+			"get": object{"summary": "list, a page at a time", "parameters": []any{query("limit"), query("after"),
+				query("name"), query("key")},
+				"responses": object{"200": object{"description": "a page; a Link header leads to the next",
+					"content": object{"application/json": object{"schema": object{
+						"type": "object", "properties": object{"items": object{"type": "array", "items": ref}}}}}}}},
 			"post": object{"summary": "make one", "requestBody": object{"content": one}, "responses": object{
-				"201": object{"description": "made", "content": one}, "202": object{"description": "being made; Location leads to the operation"}, "default": problemAnswer()}},
+				"201":     object{"description": "made", "content": one},
+				"202":     object{"description": "being made; Location leads to the operation"},
+				"default": problemAnswer()}},
 		}
 		id := object{"name": "id", "in": "path", "required": true, "schema": object{"type": "string"}}
 		paths["/"+k.plural+"/{id}"] = object{
 			"parameters": []any{id},
-			"get":        object{"summary": "read", "responses": object{"200": object{"description": "it", "content": one}, "default": problemAnswer()}},
-			"patch": object{"summary": "edit by a merge patch (RFC 7396)", "requestBody": object{"content": object{"application/merge-patch+json": object{"schema": ref}}},
-				"responses": object{"200": object{"description": "edited", "content": one}, "202": object{"description": "being edited"}, "default": problemAnswer()}},
-			"delete": object{"summary": "delete", "responses": object{"204": object{"description": "gone"}, "202": object{"description": "going"}, "default": problemAnswer()}},
+			"get": object{"summary": "read", "responses": object{"200": object{"description": "it",
+				"content": one}, "default": problemAnswer()}},
+			"patch": object{"summary": "edit by a merge patch (RFC 7396)",
+				"requestBody": object{"content": object{"application/merge-patch+json": object{"schema": ref}}},
+				"responses": object{"200": object{"description": "edited", "content": one},
+					"202": object{"description": "being edited"}, "default": problemAnswer()}},
+			"delete": object{"summary": "delete", "responses": object{"204": object{"description": "gone"},
+				"202": object{"description": "going"}, "default": problemAnswer()}},
 		}
 	}
 	for _, k := range kinds() {
 		if k.Copies {
-			paths["/"+k.plural+"/{id}/copies"] = object{"post": object{"summary": "make a copy of it, with its data", "parameters": []any{object{"name": "id", "in": "path", "required": true, "schema": object{"type": "string"}}}, "responses": object{
-				"201": object{"description": "made"}, "202": object{"description": "being made; Location leads to the operation"}, "default": problemAnswer()}}}
+			paths["/"+k.plural+"/{id}/copies"] = object{"post": object{"summary": "make a copy of it, with its data",
+				"parameters": []any{object{"name": "id", "in": "path", "required": true,
+					"schema": object{"type": "string"}}}, "responses": object{
+					"201":     object{"description": "made"},
+					"202":     object{"description": "being made; Location leads to the operation"},
+					"default": problemAnswer()}}}
 		}
 	}
-	paths["/events"] = object{"get": object{"summary": "the change feed: who changed what, when", "parameters": []any{query("limit"), query("after"), query("id")},
-		"responses": object{"200": object{"description": "a page of changes, oldest first"}}}}
+	paths["/events"] = object{"get": object{"summary": "the change feed: who changed what, when",
+		"parameters": []any{query("limit"), query("after"), query("id")},
+		"responses":  object{"200": object{"description": "a page of changes, oldest first"}}}}
 	doc := object{
 		"openapi":    "3.1.0",
 		"info":       object{"title": "Medina", "version": Version, "description": "A simulated cloud."},
@@ -64,12 +77,15 @@ func query(name string) object {
 }
 
 func problemAnswer() object {
-	return object{"description": "a problem (RFC 9457)", "content": object{problemType: object{"schema": object{"type": "object"}}}}
+	return object{"description": "a problem (RFC 9457)",
+		"content": object{problemType: object{"schema": object{"type": "object"}}}}
 }
 
 func component(k *kind) object {
-	x := object{"type": k.Name, "path": "/" + k.plural, "id": k.ID, "tag": "revision", "keys": keyMemory.String(), "locate": "key"}
-	for name, on := range map[string]bool{"holds-data": k.HoldsData, "unique-name": k.UniqueName, "drop-first": k.DropFirst} {
+	x := object{"type": k.Name, "path": "/" + k.plural, "id": k.ID, "tag": "revision", "keys": keyMemory.String(),
+		"locate": "key"}
+	for name, on := range map[string]bool{"holds-data": k.HoldsData, "unique-name": k.UniqueName,
+		"drop-first": k.DropFirst} {
 		if on {
 			x[name] = true
 		}
@@ -151,7 +167,8 @@ func property(a *schema.Attribute) object {
 	set("pattern", a.Pattern != "", a.Pattern)
 	set("format", a.Format != "", a.Format)
 	set("default", a.HasDefault, a.Default)
-	lengths := map[schema.Kind][2]string{schema.Text: {"minLength", "maxLength"}, schema.List: {"minItems", "maxItems"}, schema.MapOf: {"minProperties", "maxProperties"}}
+	lengths := map[schema.Kind][2]string{schema.Text: {"minLength", "maxLength"}, schema.List: {"minItems", "maxItems"},
+		schema.MapOf: {"minProperties", "maxProperties"}}
 	if names, ok := lengths[a.Kind]; ok {
 		set(names[0], a.MinLength != nil, a.MinLength)
 		set(names[1], a.MaxLength != nil, a.MaxLength)

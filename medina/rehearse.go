@@ -28,7 +28,8 @@ type rehearsed struct {
 func (s *Server) rehearse(w http.ResponseWriter, r *http.Request) error {
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxRehearsal))
 	if err != nil {
-		return &refusal{status: 413, title: "too large", detail: fmt.Sprintf("the body did not come whole, or is larger than %d bytes", maxRehearsal)}
+		return &refusal{status: 413, title: "too large",
+			detail: fmt.Sprintf("the body did not come whole, or is larger than %d bytes", maxRehearsal)}
 	}
 	v, err := value.Parse(raw)
 	m, _ := v.(map[string]any)
@@ -68,7 +69,8 @@ func (s *Server) rehearse(w http.ResponseWriter, r *http.Request) error {
 }
 
 // try does one call.
-func (s *Server) try(l *trial, kinds map[string]*kind, r *http.Request, call value.Map, results []rehearsed, i int) error {
+func (s *Server) try(l *trial, kinds map[string]*kind, r *http.Request, call value.Map, results []rehearsed,
+	i int) error {
 	out := &results[i]
 	typ, _ := call["type"].(string)
 	k := kinds[typ]
@@ -78,7 +80,8 @@ func (s *Server) try(l *trial, kinds map[string]*kind, r *http.Request, call val
 	}
 	id, _ := call["id"].(string)
 	q := request{kind: k, id: id, who: who(r), by: asker(r.Context()), path: "/" + k.plural}
-	do := map[string]func(*tx, request) (answer, error){"create": s.create, "update": s.edit, "delete": s.remove}[fmt.Sprint(call["do"])]
+	do := map[string]func(*tx, request) (answer, error){"create": s.create, "update": s.edit,
+		"delete": s.remove}[fmt.Sprint(call["do"])]
 	if do == nil {
 		out.Because = "do is none of create, update, delete"
 		return nil

@@ -61,7 +61,8 @@ func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
 	ended := make(chan error, 1)
 	out := &Listener{
 		URL: "http://" + l.Addr().String(), Ended: ended, Server: s,
-		server: &http.Server{Handler: s, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime, IdleTimeout: 2 * time.Minute, TLSConfig: secure, ErrorLog: log.New(io.Discard, "", 0)},
+		server: &http.Server{Handler: s, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime,
+			IdleTimeout: 2 * time.Minute, TLSConfig: secure, ErrorLog: log.New(io.Discard, "", 0)},
 	}
 	if secure != nil {
 		out.URL = "https://" + l.Addr().String()
@@ -84,7 +85,8 @@ func ownCertificate(address, path string) (tls.Certificate, string, error) {
 	}
 	certPath, keyPath := path+".crt", path+".key"
 	cert, err := tls.LoadX509KeyPair(certPath, keyPath)
-	if err == nil && time.Now().Before(cert.Leaf.NotAfter.AddDate(0, 0, -7)) && cert.Leaf.VerifyHostname(names[len(names)-1]) == nil {
+	if err == nil && time.Now().Before(cert.Leaf.NotAfter.AddDate(0, 0, -7)) &&
+		cert.Leaf.VerifyHostname(names[len(names)-1]) == nil {
 		return cert, certPath, nil
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -138,7 +140,8 @@ func ReadSettings(m value.Map, dir string) (Settings, error) {
 			ok = true
 		case "api":
 			s.API, ok = v.(string)
-			ok = ok && (s.API == "embedded" || strings.HasPrefix(s.API, "http://") || strings.HasPrefix(s.API, "https://"))
+			ok = ok && (s.API == "embedded" || strings.HasPrefix(s.API, "http://") || strings.HasPrefix(s.API,
+				"https://"))
 		case "token":
 			ok = true
 		case "habits":
@@ -196,7 +199,10 @@ func ReadSettings(m value.Map, dir string) (Settings, error) {
 		}
 		if !ok {
 			return s, fmt.Errorf("%s = %s: %s", k, value.Plain(v), map[string]string{
-				"api": `must be "embedded" or a URL`, "ca": "must be a file", "rate": "must be a number of requests a second", "path": "must be a text", "pace": "must lie between 0 and 1", "habits": `must be a list of texts, such as ["summary-lists"]`, "quota": "must be a table of types and whole numbers"}[k])
+				"api": `must be "embedded" or a URL`, "ca": "must be a file",
+				"rate": "must be a number of requests a second", "path": "must be a text",
+				"pace": "must lie between 0 and 1", "habits": `must be a list of texts, such as ["summary-lists"]`,
+				"quota": "must be a table of types and whole numbers"}[k])
 		}
 	}
 	return s, nil
@@ -243,5 +249,6 @@ func (s Settings) Driver(from string) (driver.Driver, error) {
 			o.Settings = map[string]string{"api_key": habitsKey}
 		}
 	}
-	return openapi.New(openapi.Options{Document: Document(), Overlays: o.Overlays, Settings: o.Settings, Base: start, Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})
+	return openapi.New(openapi.Options{Document: Document(), Overlays: o.Overlays, Settings: o.Settings, Base: start,
+		Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})
 }

@@ -91,13 +91,25 @@ func Open(o Options) (*Server, error) {
 			r.Method(method, "/"+k.plural+path, s.faulty(call, k, s.handle(f)))
 		}
 		route("GET", "", "list", func(w http.ResponseWriter, r *http.Request) error { return s.list(w, r, k) })
-		route("POST", "", "create", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.create) })
+		route("POST", "", "create", func(w http.ResponseWriter, r *http.Request) error {
+			return s.write(w, r, k,
+				s.create)
+		})
 		route("GET", "/{id}", "read", func(w http.ResponseWriter, r *http.Request) error { return s.show(w, r, k) })
 		if k.Copies {
-			route("POST", "/{id}/copies", "copy", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.copy) })
+			route("POST", "/{id}/copies", "copy", func(w http.ResponseWriter, r *http.Request) error {
+				return s.write(w,
+					r, k, s.copy)
+			})
 		}
-		route("PATCH", "/{id}", "edit", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.edit) })
-		route("DELETE", "/{id}", "delete", func(w http.ResponseWriter, r *http.Request) error { return s.write(w, r, k, s.remove) })
+		route("PATCH", "/{id}", "edit", func(w http.ResponseWriter, r *http.Request) error {
+			return s.write(w, r, k,
+				s.edit)
+		})
+		route("DELETE", "/{id}", "delete", func(w http.ResponseWriter, r *http.Request) error {
+			return s.write(w, r, k,
+				s.remove)
+		})
 	}
 	s.Handler = newHabitual(r, o.Habits, s.by)
 	return s, nil
@@ -113,7 +125,8 @@ func (s *Server) throttled() func(http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if !limit.Allow() && !strings.HasPrefix(r.URL.Path, "/console") {
 				w.Header().Set("Retry-After", "1")
-				refuseWith(w, &refusal{status: http.StatusTooManyRequests, title: "too many requests", detail: fmt.Sprintf("Medina takes %g requests a second", s.o.Rate)})
+				refuseWith(w, &refusal{status: http.StatusTooManyRequests, title: "too many requests",
+					detail: fmt.Sprintf("Medina takes %g requests a second", s.o.Rate)})
 				return
 			}
 			next.ServeHTTP(w, r)
@@ -142,7 +155,8 @@ func (r *refusal) Error() string { return r.detail }
 // refuse makes the refusal of one attribute.
 func refuse(attribute, format string, args ...any) *refusal {
 	msg := fmt.Sprintf(format, args...)
-	return &refusal{status: 422, title: "not acceptable", detail: msg, errors: []pointed{{Pointer: "/" + attribute, Detail: msg}}}
+	return &refusal{status: 422, title: "not acceptable", detail: msg, errors: []pointed{{Pointer: "/" + attribute,
+		Detail: msg}}}
 }
 
 func refuseWith(w http.ResponseWriter, r *refusal) {
@@ -179,9 +193,11 @@ func (s *Server) handle(f func(http.ResponseWriter, *http.Request) error) http.H
 func (s *Server) show(w http.ResponseWriter, r *http.Request, k *kind) error {
 	var body string
 	var rev int64
-	err := s.db.sql.QueryRowContext(r.Context(), `select body, revision from things where id = ? and type = ?`, chi.URLParam(r, "id"), k.Name).Scan(&body, &rev)
+	err := s.db.sql.QueryRowContext(r.Context(), `select body, revision from things where id = ? and type = ?`,
+		chi.URLParam(r, "id"), k.Name).Scan(&body, &rev)
 	if errors.Is(err, sql.ErrNoRows) {
-		return &refusal{status: 404, title: "not found", detail: fmt.Sprintf("there is no %s %s", k.Name, chi.URLParam(r, "id"))}
+		return &refusal{status: 404, title: "not found", detail: fmt.Sprintf("there is no %s %s", k.Name,
+			chi.URLParam(r, "id"))}
 	}
 	if err != nil {
 		return err
@@ -194,7 +210,8 @@ func (s *Server) show(w http.ResponseWriter, r *http.Request, k *kind) error {
 func (s *Server) operation(w http.ResponseWriter, r *http.Request) error {
 	var path string
 	var ready int64
-	err := s.db.sql.QueryRowContext(r.Context(), `select path, ready from operations where id = ?`, chi.URLParam(r, "id")).Scan(&path, &ready)
+	err := s.db.sql.QueryRowContext(r.Context(), `select path, ready from operations where id = ?`,
+		chi.URLParam(r, "id")).Scan(&path, &ready)
 	if errors.Is(err, sql.ErrNoRows) {
 		return &refusal{status: 404, title: "not found", detail: "there is no such operation"}
 	}
@@ -244,12 +261,14 @@ func page(r *http.Request) (limit, after int64, err error) {
 	limit = pageSize
 	if s := r.URL.Query().Get("limit"); s != "" {
 		if limit, err = strconv.ParseInt(s, 10, 64); err != nil || limit < 1 || limit > pageSize {
-			return 0, 0, &refusal{status: 400, title: "not readable", detail: fmt.Sprintf("limit must lie between 1 and %d", pageSize)}
+			return 0, 0, &refusal{status: 400, title: "not readable",
+				detail: fmt.Sprintf("limit must lie between 1 and %d", pageSize)}
 		}
 	}
 	if s := r.URL.Query().Get("after"); s != "" {
 		if after, err = strconv.ParseInt(s, 10, 64); err != nil {
-			return 0, 0, &refusal{status: 400, title: "not readable", detail: "after must be a number from a Link header"}
+			return 0, 0, &refusal{status: 400, title: "not readable",
+				detail: "after must be a number from a Link header"}
 		}
 	}
 	return limit, after, nil
@@ -282,7 +301,8 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request, k *kind) error {
 
 // sendPage writes {"items": […]} and, when the page is full, a Link to the
 // next one (RFC 8288).
-func sendPage(w http.ResponseWriter, r *http.Request, limit int64, rows *sql.Rows, item func([]byte) ([]byte, int64, error)) error {
+func sendPage(w http.ResponseWriter, r *http.Request, limit int64, rows *sql.Rows, item func([]byte) ([]byte, int64,
+	error)) error {
 	body := []byte(`{"items":[`)
 	var n, last int64
 	for rows.Next() {
@@ -333,6 +353,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) error {
 		if err != nil {
 			return nil, 0, err
 		}
-		return append(b, value.JSON(value.Map{"seq": strconv.FormatInt(seq, 10), "at": at, "who": who, "what": what, "type": typ, "id": thing, "name": name.String, "changes": list})...), seq, nil
+		return append(b, value.JSON(value.Map{"seq": strconv.FormatInt(seq, 10), "at": at, "who": who, "what": what,
+			"type": typ, "id": thing, "name": name.String, "changes": list})...), seq, nil
 	})
 }

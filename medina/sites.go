@@ -19,7 +19,8 @@ func (s *Server) site(w http.ResponseWriter, r *http.Request) error {
 		path += "index.html"
 	}
 	var id, body string
-	err := s.db.sql.QueryRowContext(r.Context(), `select id, body from things where type = 'bucket' and name = ?`, bucket).Scan(&id, &body)
+	err := s.db.sql.QueryRowContext(r.Context(), `select id, body from things where type = 'bucket' and name = ?`,
+		bucket).Scan(&id, &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return none
 	}
@@ -33,7 +34,8 @@ func (s *Server) site(w http.ResponseWriter, r *http.Request) error {
 	if is["site"] != true {
 		return none
 	}
-	err = s.db.sql.QueryRowContext(r.Context(), `select things.body from claims join things on things.id = claims.thing where claims.type = 'object' and claims.claim = ?`, claimOf(id, path)).Scan(&body)
+	err = s.db.sql.QueryRowContext(r.Context(),
+		`select things.body from claims join things on things.id = claims.thing where claims.type = 'object' and claims.claim = ?`, claimOf(id, path)).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return none
 	}

@@ -56,7 +56,8 @@ func (s *Server) snapshot(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) error {
-	if err := http.NewResponseController(w).SetReadDeadline(time.Now().Add(snapshotTime)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+	if err := http.NewResponseController(w).SetReadDeadline(time.Now().Add(snapshotTime)); err != nil && !errors.Is(err,
+		http.ErrNotSupported) {
 		return err
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -68,7 +69,8 @@ func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) e
 		return err
 	}
 	no := func(err error) error {
-		return &refusal{status: 422, title: "not acceptable", detail: "the body is not a snapshot of a Medina: " + err.Error()}
+		return &refusal{status: 422, title: "not acceptable", detail: "the body is not a snapshot of a Medina: " +
+			err.Error()}
 	}
 	if err := foreign(r.Context(), path); err != nil {
 		return no(err)
@@ -95,7 +97,8 @@ func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) e
 // foreign is an error unless a file holds nothing but tables and indexes of a Medina: a
 // view or a trigger would run what somebody else has written. Nothing of the file runs here.
 func foreign(ctx context.Context, path string) error {
-	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=ro&immutable=1&_pragma=trusted_schema(off)&_pragma=query_only(on)&_pragma=cell_size_check(on)"}
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(),
+		RawQuery: "mode=ro&immutable=1&_pragma=trusted_schema(off)&_pragma=query_only(on)&_pragma=cell_size_check(on)"}
 	db, err := sql.Open("sqlite", u.String())
 	if err != nil {
 		return err
@@ -113,7 +116,8 @@ func foreign(ctx context.Context, path string) error {
 			return err
 		}
 		known := table == "tokens" || table == "sqlite_sequence" || slices.Contains(kept, table)
-		plain := typ == "table" && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(text)), "create virtual") || typ == "index"
+		plain := typ == "table" && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(text)), "create virtual") ||
+			typ == "index"
 		if !known || !plain {
 			return fmt.Errorf("it holds a %s %q, which no Medina has", typ, name)
 		}
@@ -142,7 +146,8 @@ func (s *Server) replaced(ctx context.Context, path string) error {
 		if _, err := conn.ExecContext(ctx, `attach ? as theirs`, path); err != nil {
 			return err
 		}
-		defer conn.ExecContext(context.WithoutCancel(ctx), `detach theirs`) // the connection goes anyway where that fails
+		// the connection goes anyway where that fails
+		defer conn.ExecContext(context.WithoutCancel(ctx), `detach theirs`)
 	}
 	for _, table := range kept {
 		script = append(script, "delete from main."+table)
@@ -153,7 +158,8 @@ func (s *Server) replaced(ctx context.Context, path string) error {
 		if err != nil {
 			return err
 		}
-		script = append(script, fmt.Sprintf("insert into main.%s (%s) select %s from theirs.%s", table, columns, columns, table))
+		script = append(script, fmt.Sprintf("insert into main.%s (%s) select %s from theirs.%s", table, columns,
+			columns, table))
 	}
 	for _, query := range append(script, `commit`) {
 		if _, err := conn.ExecContext(ctx, query); err != nil {

@@ -98,7 +98,8 @@ func (t *tables) each(query string, f func(*sql.Rows) error, args ...any) error 
 }
 
 func (t *tables) next(counter string) (n int64, err error) {
-	err = t.row(`insert into counters values (?, 1) on conflict (name) do update set n = n + 1 returning n`, counter).Scan(&n)
+	err = t.row(`insert into counters values (?, 1) on conflict (name) do update set n = n + 1 returning n`,
+		counter).Scan(&n)
 	return n, err
 }
 
@@ -140,11 +141,13 @@ func (t *tables) insert(id string, is *thing, key string) error {
 }
 
 func (t *tables) change(body value.Map) error {
-	return t.exec(`update things set body = ?, revision = ?, name = ? where id = ?`, string(value.JSON(body)), body["revision"], body["name"], body["id"])
+	return t.exec(`update things set body = ?, revision = ?, name = ? where id = ?`, string(value.JSON(body)),
+		body["revision"], body["name"], body["id"])
 }
 
 func (t *tables) erase(id, _ string) error {
-	for _, query := range []string{`delete from refs where thing = ?`, `delete from claims where thing = ?`, `delete from hidden where thing = ?`, `delete from things where id = ?`} {
+	for _, query := range []string{`delete from refs where thing = ?`, `delete from claims where thing = ?`,
+		`delete from hidden where thing = ?`, `delete from things where id = ?`} {
 		if err := t.exec(query, id); err != nil {
 			return err
 		}
@@ -153,7 +156,8 @@ func (t *tables) erase(id, _ string) error {
 }
 
 func (t *tables) keep(id string, secrets value.Map) error {
-	return t.exec(`insert into hidden values (?, ?) on conflict (thing) do update set body = excluded.body`, id, string(value.JSON(secrets)))
+	return t.exec(`insert into hidden values (?, ?) on conflict (thing) do update set body = excluded.body`, id,
+		string(value.JSON(secrets)))
 }
 
 func (t *tables) secrets(id string) (value.Map, error) {
@@ -173,7 +177,8 @@ func (t *tables) refers(id string, to []reference) (*reference, error) {
 		return nil, err
 	}
 	for _, r := range to {
-		done, err := t.ExecContext(t.ctx, `insert into refs select ?, ?, id from things where id = ? and type = ?`, id, r.at, r.target, r.typ)
+		done, err := t.ExecContext(t.ctx, `insert into refs select ?, ?, id from things where id = ? and type = ?`, id,
+			r.at, r.target, r.typ)
 		if err != nil {
 			return nil, err
 		}

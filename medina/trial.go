@@ -56,8 +56,10 @@ func (h *hosts) give(n int64, id string) {
 
 func newTrial(t *tables) *trial {
 	return &trial{
-		tables: t, counters: map[string]int64{}, things: map[string]*thing{}, fresh: map[string]bool{}, erased: map[string]*thing{}, hidden: map[string]value.Map{},
-		refs: map[string][]reference{}, users: map[string]map[string]bool{}, claims: map[claim]string{}, hosts: map[string]*hosts{}, ranges: map[string][]ranged{}, counts: map[[2]string]int64{},
+		tables: t, counters: map[string]int64{}, things: map[string]*thing{}, fresh: map[string]bool{},
+		erased: map[string]*thing{}, hidden: map[string]value.Map{},
+		refs: map[string][]reference{}, users: map[string]map[string]bool{}, claims: map[claim]string{},
+		hosts: map[string]*hosts{}, ranges: map[string][]ranged{}, counts: map[[2]string]int64{},
 	}
 }
 
@@ -120,12 +122,13 @@ func (l *trial) ahead(kinds map[string]*kind, calls []any) error {
 		for _, id := range part {
 			l.things[id] = nil
 		}
-		err := l.tables.each(`select id, `+thingColumns+` from things where id in (`+marks+`)`, func(rows *sql.Rows) error {
-			var id string
-			is, err := scanned(rows.Scan, &id)
-			l.things[id] = is
-			return err
-		}, args...)
+		err := l.tables.each(`select id, `+thingColumns+` from things where id in (`+marks+`)`,
+			func(rows *sql.Rows) error {
+				var id string
+				is, err := scanned(rows.Scan, &id)
+				l.things[id] = is
+				return err
+			}, args...)
 		if err != nil {
 			return err
 		}
@@ -136,12 +139,13 @@ func (l *trial) ahead(kinds map[string]*kind, calls []any) error {
 			for _, is := range part {
 				l.claims[claim{typ, is}] = ""
 			}
-			err := l.tables.each(`select claim, thing from claims where type = ? and claim in (`+marks+`)`, func(rows *sql.Rows) error {
-				var is, id string
-				err := rows.Scan(&is, &id)
-				l.claims[claim{typ, is}] = id
-				return err
-			}, append([]any{typ}, args...)...)
+			err := l.tables.each(`select claim, thing from claims where type = ? and claim in (`+marks+`)`,
+				func(rows *sql.Rows) error {
+					var is, id string
+					err := rows.Scan(&is, &id)
+					l.claims[claim{typ, is}] = id
+					return err
+				}, append([]any{typ}, args...)...)
 			if err != nil {
 				return err
 			}

@@ -25,7 +25,8 @@ func TestTrial(t *testing.T) {
 		seeds = 4
 	}
 	for seed := range seeds {
-		s, err := medina.Open(medina.Options{Path: filepath.Join(t.TempDir(), "m.db"), Quotas: map[string]int64{"disk": 12}})
+		s, err := medina.Open(medina.Options{Path: filepath.Join(t.TempDir(), "m.db"),
+			Quotas: map[string]int64{"disk": 12}})
 		require.NoError(t, err)
 		defer s.Close()
 		ask := func(method, path string, body any) (int, m) {
@@ -54,28 +55,37 @@ func TestTrial(t *testing.T) {
 		for range 300 {
 			call := []func() m{
 				func() m {
-					return m{"do": "create", "type": "network", "body": m{"name": few("net", 4), "range": "10.0.0.0/16"}}
+					return m{"do": "create", "type": "network", "body": m{"name": few("net", 4),
+						"range": "10.0.0.0/16"}}
 				},
 				func() m {
-					return m{"do": "create", "type": "subnet", "body": m{"network": few("net", 4), "range": fmt.Sprintf("10.0.%d.0/29", rnd.IntN(12)), "zone": fmt.Sprintf("north-%d", 1+rnd.IntN(2))}}
+					return m{"do": "create", "type": "subnet", "body": m{"network": few("net", 4),
+						"range": fmt.Sprintf("10.0.%d.0/29", rnd.IntN(12)), "zone": fmt.Sprintf("north-%d",
+							1+rnd.IntN(2))}}
 				},
 				func() m {
-					return m{"do": "create", "type": "machine", "body": m{"name": few("gauge", 30), "subnet": few("sub", 6), "size": "tiny", "image": "stone-1"}}
+					return m{"do": "create", "type": "machine", "body": m{"name": few("gauge", 30),
+						"subnet": few("sub", 6), "size": "tiny", "image": "stone-1"}}
 				},
 				func() m {
-					return m{"do": "create", "type": "disk", "body": m{"machine": few("mac", 12), "gigabytes": 1 + rnd.IntN(9), "zone": "north-1"}}
+					return m{"do": "create", "type": "disk", "body": m{"machine": few("mac", 12), "gigabytes": 1 +
+						rnd.IntN(9), "zone": "north-1"}}
 				},
 				func() m {
-					return m{"do": "create", "type": "secret", "body": m{"name": few("word", 5), "value": fmt.Sprint(rnd.IntN(9))}}
+					return m{"do": "create", "type": "secret", "body": m{"name": few("word", 5),
+						"value": fmt.Sprint(rnd.IntN(9))}}
 				},
 				func() m {
-					return m{"do": "update", "type": "disk", "id": few("dsk", 12), "body": m{"gigabytes": 1 + rnd.IntN(20)}}
+					return m{"do": "update", "type": "disk", "id": few("dsk", 12),
+						"body": m{"gigabytes": 1 + rnd.IntN(20)}}
 				},
 				func() m {
-					return m{"do": "update", "type": "machine", "id": few("mac", 12), "body": m{"name": few("gauge", 30), "tags": m{"turn": fmt.Sprint(rnd.IntN(3))}}}
+					return m{"do": "update", "type": "machine", "id": few("mac", 12),
+						"body": m{"name": few("gauge", 30), "tags": m{"turn": fmt.Sprint(rnd.IntN(3))}}}
 				},
 				func() m {
-					return m{"do": "update", "type": "secret", "id": few("sec", 5), "body": m{"value": fmt.Sprint(rnd.IntN(9))}}
+					return m{"do": "update", "type": "secret", "id": few("sec", 5),
+						"body": m{"value": fmt.Sprint(rnd.IntN(9))}}
 				},
 				func() m { return m{"do": "delete", "type": "machine", "id": few("mac", 12)} },
 				func() m { return m{"do": "delete", "type": "disk", "id": few("dsk", 12)} },

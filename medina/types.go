@@ -29,7 +29,8 @@ type kind struct {
 // durations are what work takes at pace 1.
 type durations struct{ create, edit, remove time.Duration }
 
-var nameAttr = schema.Attribute{Name: "name", Kind: schema.Text, MinLength: num(1), MaxLength: num(63), Pattern: `^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?$`}
+var nameAttr = schema.Attribute{Name: "name", Kind: schema.Text, MinLength: num(1), MaxLength: num(63),
+	Pattern: `^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?$`}
 
 func num(n int) *int           { return &n }
 func float(n float64) *float64 { return &n }
@@ -59,11 +60,13 @@ func moving(name, help string, k schema.Kind) *schema.Attribute {
 }
 
 func tags() *schema.Attribute {
-	return &schema.Attribute{Name: "tags", Help: "free labels", Kind: schema.MapOf, Elem: &schema.Attribute{Kind: schema.Text, MaxLength: num(256)}, MaxLength: num(50)}
+	return &schema.Attribute{Name: "tags", Help: "free labels", Kind: schema.MapOf,
+		Elem: &schema.Attribute{Kind: schema.Text, MaxLength: num(256)}, MaxLength: num(50)}
 }
 
 func zone() *schema.Attribute {
-	return &schema.Attribute{Name: "zone", Help: "where it stands", Kind: schema.Text, Fixed: true, OneOf: texts("north-1", "north-2", "north-3"), Default: "north-1", HasDefault: true}
+	return &schema.Attribute{Name: "zone", Help: "where it stands", Kind: schema.Text, Fixed: true,
+		OneOf: texts("north-1", "north-2", "north-3"), Default: "north-1", HasDefault: true}
 }
 
 func addressRange(help string) *schema.Attribute {

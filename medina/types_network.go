@@ -16,81 +16,117 @@ import (
 func networkKinds() []*kind {
 	return []*kind{
 		{
-			plural: "networks", prefix: "net", takes: durations{2 * time.Second, time.Second, 2 * time.Second}, decide: decideNetwork,
-			Type: &schema.Type{Name: "network", Price: &schema.Price{Month: 2}, Help: "a private network with an address range of its own", Attributes: []*schema.Attribute{
-				name("what people call it"),
-				addressRange("the addresses of the network, in CIDR notation"),
-				tags(),
-				output("gateway", "the address that leads out of the network", schema.Text),
-			}},
+			plural: "networks", prefix: "net", takes: durations{2 * time.Second, time.Second, 2 * time.Second},
+			decide: decideNetwork,
+			Type: &schema.Type{Name: "network", Price: &schema.Price{Month: 2},
+				Help: "a private network with an address range of its own", Attributes: []*schema.Attribute{
+					name("what people call it"),
+					addressRange("the addresses of the network, in CIDR notation"),
+					tags(),
+					output("gateway", "the address that leads out of the network", schema.Text),
+				}},
 		},
 		{
-			plural: "subnets", prefix: "sub", takes: durations{2 * time.Second, time.Second, 2 * time.Second}, decide: decideSubnet,
-			Type: &schema.Type{Name: "subnet", Price: &schema.Price{Month: 0.5}, Help: "a part of a network in one zone", DropFirst: true, Attributes: []*schema.Attribute{
-				name("what people call it"),
-				{Name: "network", Help: "the network it is a part of", Kind: schema.Text, Refers: "network", Fixed: true, Required: true},
-				addressRange("its addresses, inside the network's range and apart from other subnets"),
-				zone(), tags(),
-				output("gateway", "the address that leads out of the subnet", schema.Text),
-				moving("free", "how many addresses are still free", schema.Int),
-			}},
+			plural: "subnets", prefix: "sub", takes: durations{2 * time.Second, time.Second, 2 * time.Second},
+			decide: decideSubnet,
+			Type: &schema.Type{Name: "subnet", Price: &schema.Price{Month: 0.5},
+				Help: "a part of a network in one zone", DropFirst: true, Attributes: []*schema.Attribute{
+					name("what people call it"),
+					{Name: "network", Help: "the network it is a part of", Kind: schema.Text, Refers: "network",
+						Fixed: true, Required: true},
+					addressRange("its addresses, inside the network's range and apart from other subnets"),
+					zone(), tags(),
+					output("gateway", "the address that leads out of the subnet", schema.Text),
+					moving("free", "how many addresses are still free", schema.Int),
+				}},
 		},
 		{
-			plural: "firewalls", prefix: "fwl", takes: durations{3 * time.Second, 2 * time.Second, 2 * time.Second}, decide: decideFirewall, unique: []string{"network", "name"},
-			Type: &schema.Type{Name: "firewall", Price: &schema.Price{Month: 1}, Help: "what may come into a network", Identify: []string{"network", "name"}, UniqueName: true, Attributes: []*schema.Attribute{
-				name("what people call it; the only one of its network"),
-				{Name: "network", Help: "the network that it guards", Kind: schema.Text, Refers: "network", Fixed: true, Required: true},
-				{Name: "rules", Help: "what may come in; nothing else does", Kind: schema.List, Security: true, MaxLength: num(100), Required: true, Elem: &schema.Attribute{Kind: schema.Record, Fields: []*schema.Attribute{
-					{Name: "protocol", Help: "what is spoken", Kind: schema.Text, OneOf: texts("tcp", "udp", "icmp"), Required: true},
-					{Name: "ports", Help: "one port, or the first and the last as in 8000-8010; none for icmp", Kind: schema.Text, Pattern: `^[0-9]{1,5}(-[0-9]{1,5})?$`},
-					{Name: "from", Help: "where from, in CIDR notation", Kind: schema.Text, Format: "cidr", Required: true},
-				}}},
-				tags(),
-			}},
+			plural: "firewalls", prefix: "fwl", takes: durations{3 * time.Second, 2 * time.Second, 2 * time.Second},
+			decide: decideFirewall, unique: []string{"network", "name"},
+			Type: &schema.Type{Name: "firewall", Price: &schema.Price{Month: 1}, Help: "what may come into a network",
+				Identify: []string{"network", "name"}, UniqueName: true, Attributes: []*schema.Attribute{
+					name("what people call it; the only one of its network"),
+					{Name: "network", Help: "the network that it guards", Kind: schema.Text, Refers: "network", Fixed: true,
+						Required: true},
+					{Name: "rules", Help: "what may come in; nothing else does", Kind: schema.List, Security: true,
+						MaxLength: num(100), Required: true, Elem: &schema.Attribute{Kind: schema.Record,
+							Fields: []*schema.Attribute{
+								{Name: "protocol", Help: "what is spoken", Kind: schema.Text, OneOf: texts("tcp", "udp", "icmp"),
+									Required: true},
+								{Name: "ports", Help: "one port, or the first and the last as in 8000-8010; none for icmp",
+									Kind: schema.Text, Pattern: `^[0-9]{1,5}(-[0-9]{1,5})?$`},
+								{Name: "from", Help: "where from, in CIDR notation", Kind: schema.Text, Format: "cidr",
+									Required: true},
+							}}},
+					tags(),
+				}},
 		},
 		{
-			plural: "addresses", prefix: "adr", takes: durations{2 * time.Second, 2 * time.Second, time.Second}, decide: decideAddress, release: releaseAddress, unique: []string{"machine"},
-			Type: &schema.Type{Name: "address", Price: &schema.Price{Month: 3}, Help: "an address that can be reached from everywhere", Attributes: []*schema.Attribute{
-				name("what people call it"),
-				zone(),
-				{Name: "machine", Help: "the machine that it leads to; in the same zone, and without another address", Kind: schema.Text, Refers: "machine", Security: true},
-				tags(),
-				output("address", "the address itself", schema.Text),
-			}},
+			plural: "addresses", prefix: "adr", takes: durations{2 * time.Second, 2 * time.Second, time.Second},
+			decide: decideAddress, release: releaseAddress, unique: []string{"machine"},
+			Type: &schema.Type{Name: "address", Price: &schema.Price{Month: 3},
+				Help: "an address that can be reached from everywhere", Attributes: []*schema.Attribute{
+					name("what people call it"),
+					zone(),
+					{Name: "machine", Help: "the machine that it leads to; in the same zone, and without another address",
+						Kind: schema.Text, Refers: "machine", Security: true},
+					tags(),
+					output("address", "the address itself", schema.Text),
+				}},
 		},
 		{
-			plural: "balancers", prefix: "bal", takes: durations{20 * time.Second, 8 * time.Second, 6 * time.Second}, decide: decideBalancer, release: releaseHost,
-			Type: &schema.Type{Name: "balancer", Price: &schema.Price{Month: 12}, Help: "spreads what comes in over machines", Attributes: []*schema.Attribute{
-				name("what people call it"),
-				{Name: "subnet", Help: "the subnet it gets its address from", Kind: schema.Text, Refers: "subnet", Fixed: true, Required: true},
-				{Name: "machines", Help: "where it sends what comes in; machines of its network", Kind: schema.List, MaxLength: num(50), Elem: &schema.Attribute{Kind: schema.Text, Refers: "machine"}},
-				{Name: "protocol", Help: "what is spoken", Kind: schema.Text, OneOf: texts("http", "tcp", "tls"), Default: "http", HasDefault: true},
-				{Name: "port", Help: "where it listens", Kind: schema.Int, Min: float(1), Max: float(65535), Required: true},
-				{Name: "certificate", Help: "what it shows; for tls only, and needed there", Kind: schema.Text, Refers: "certificate"},
-				{Name: "public", Help: "whether it is reached from everywhere", Kind: schema.Bool, Security: true, Default: false, HasDefault: true},
-				tags(),
-				output("address", "where it is reached", schema.Text),
-			}},
+			plural: "balancers", prefix: "bal", takes: durations{20 * time.Second, 8 * time.Second, 6 * time.Second},
+			decide: decideBalancer, release: releaseHost,
+			Type: &schema.Type{Name: "balancer", Price: &schema.Price{Month: 12},
+				Help: "spreads what comes in over machines", Attributes: []*schema.Attribute{
+					name("what people call it"),
+					{Name: "subnet", Help: "the subnet it gets its address from", Kind: schema.Text, Refers: "subnet",
+						Fixed: true, Required: true},
+					{Name: "machines", Help: "where it sends what comes in; machines of its network", Kind: schema.List,
+						MaxLength: num(50), Elem: &schema.Attribute{Kind: schema.Text, Refers: "machine"}},
+					{Name: "protocol", Help: "what is spoken", Kind: schema.Text, OneOf: texts("http", "tcp", "tls"),
+						Default: "http", HasDefault: true},
+					{Name: "port", Help: "where it listens", Kind: schema.Int, Min: float(1), Max: float(65535),
+						Required: true},
+					{Name: "certificate", Help: "what it shows; for tls only, and needed there", Kind: schema.Text,
+						Refers: "certificate"},
+					{Name: "public", Help: "whether it is reached from everywhere", Kind: schema.Bool, Security: true,
+						Default: false, HasDefault: true},
+					tags(),
+					output("address", "where it is reached", schema.Text),
+				}},
 		},
 		{
-			plural: "certificates", prefix: "crt", takes: durations{15 * time.Second, time.Second, time.Second}, decide: decideCertificate,
-			Type: &schema.Type{Name: "certificate", Price: &schema.Price{Month: 0}, Help: "shows that names are ours", Attributes: []*schema.Attribute{
-				name("what people call it"),
-				{Name: "names", Help: "the names that it is for", Kind: schema.List, Fixed: true, Required: true, MinLength: num(1), MaxLength: num(50), Elem: &schema.Attribute{Kind: schema.Text, Pattern: `^(\*\.)?[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`, MaxLength: num(253)}},
-				{Name: "days", Help: "how long it is good", Kind: schema.Int, Fixed: true, Min: float(1), Max: float(825), Default: int64(90), HasDefault: true},
-				tags(),
-				output("pem", "the certificate", schema.Text),
-				output("expires", "when it ends", schema.Text),
-			}},
+			plural: "certificates", prefix: "crt", takes: durations{15 * time.Second, time.Second, time.Second},
+			decide: decideCertificate,
+			Type: &schema.Type{Name: "certificate", Price: &schema.Price{Month: 0}, Help: "shows that names are ours",
+				Attributes: []*schema.Attribute{
+					name("what people call it"),
+					{Name: "names", Help: "the names that it is for", Kind: schema.List, Fixed: true, Required: true,
+						MinLength: num(1), MaxLength: num(50), Elem: &schema.Attribute{Kind: schema.Text,
+							Pattern: `^(\*\.)?[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`, MaxLength: num(253)}},
+					{Name: "days", Help: "how long it is good", Kind: schema.Int, Fixed: true, Min: float(1),
+						Max: float(825), Default: int64(90), HasDefault: true},
+					tags(),
+					output("pem", "the certificate", schema.Text),
+					output("expires", "when it ends", schema.Text),
+				}},
 		},
 		{
-			plural: "records", prefix: "rec", takes: durations{4 * time.Second, 4 * time.Second, 2 * time.Second}, decide: decideRecord, unique: []string{"kind", "name"},
-			Type: &schema.Type{Name: "record", Price: &schema.Price{Month: 0.1}, Help: "an entry of the directory of names (DNS)", UniqueName: true, Identify: []string{"kind", "name"}, Attributes: []*schema.Attribute{
-				{Name: "name", Help: "the name that is looked up; one record of each kind has it", Kind: schema.Text, MinLength: num(1), MaxLength: num(253), Fixed: true, Required: true},
-				{Name: "kind", Help: "what the values are", Kind: schema.Text, OneOf: texts("A", "CNAME", "TXT"), Fixed: true, Required: true},
-				{Name: "values", Help: "the answers", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text, MaxLength: num(1024)}, MinLength: num(1), MaxLength: num(100), Required: true},
-				{Name: "ttl", Help: "how long an answer may be kept, in seconds", Kind: schema.Int, Min: float(10), Max: float(86400), Default: int64(300), HasDefault: true},
-			}},
+			plural: "records", prefix: "rec", takes: durations{4 * time.Second, 4 * time.Second, 2 * time.Second},
+			decide: decideRecord, unique: []string{"kind", "name"},
+			Type: &schema.Type{Name: "record", Price: &schema.Price{Month: 0.1},
+				Help: "an entry of the directory of names (DNS)", UniqueName: true, Identify: []string{"kind", "name"},
+				Attributes: []*schema.Attribute{
+					{Name: "name", Help: "the name that is looked up; one record of each kind has it", Kind: schema.Text,
+						MinLength: num(1), MaxLength: num(253), Fixed: true, Required: true},
+					{Name: "kind", Help: "what the values are", Kind: schema.Text, OneOf: texts("A", "CNAME", "TXT"),
+						Fixed: true, Required: true},
+					{Name: "values", Help: "the answers", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text,
+						MaxLength: num(1024)}, MinLength: num(1), MaxLength: num(100), Required: true},
+					{Name: "ttl", Help: "how long an answer may be kept, in seconds", Kind: schema.Int, Min: float(10),
+						Max: float(86400), Default: int64(300), HasDefault: true},
+				}},
 		},
 	}
 }
@@ -200,7 +236,8 @@ func decideFirewall(t *tx, id string, was, is value.Map) error {
 		text, given := rule["ports"].(string)
 		at := fmt.Sprintf("rules/%d/ports", i)
 		if icmp := rule["protocol"] == "icmp"; icmp == given {
-			return refuse(at, "%s", map[bool]string{true: "icmp has no ports", false: fmt.Sprintf("%s needs ports", rule["protocol"])}[icmp])
+			return refuse(at, "%s", map[bool]string{true: "icmp has no ports", false: fmt.Sprintf("%s needs ports",
+				rule["protocol"])}[icmp])
 		}
 		if !given {
 			continue
@@ -253,7 +290,8 @@ func releaseAddress(t *tx, id string, was value.Map) error { return t.giveHost(p
 func decideBalancer(t *tx, id string, was, is value.Map) error {
 	_, shows := is["certificate"]
 	if tls := is["protocol"] == "tls"; tls != shows {
-		return refuse("certificate", "%s", map[bool]string{true: "a balancer for tls needs a certificate to show", false: "only a balancer for tls shows a certificate"}[tls])
+		return refuse("certificate", "%s", map[bool]string{true: "a balancer for tls needs a certificate to show",
+			false: "only a balancer for tls shows a certificate"}[tls])
 	}
 	subnet, err := t.get("subnet", is["subnet"].(string))
 	if err != nil {
@@ -276,7 +314,8 @@ func decideBalancer(t *tx, id string, was, is value.Map) error {
 			return err
 		}
 		if its["network"] != subnet["network"] {
-			return refuse(at, "machine %s is in network %s, and the balancer in %s", machine["name"], its["network"], subnet["network"])
+			return refuse(at, "machine %s is in network %s, and the balancer in %s", machine["name"], its["network"],
+				subnet["network"])
 		}
 	}
 	t.zone, _ = subnet["zone"].(string)

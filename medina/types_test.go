@@ -72,11 +72,17 @@ func rules(list ...value.Map) []any {
 // is to be changed.
 func TestTypesRefuse(t *testing.T) {
 	l := newLand(t)
-	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "tcp", "ports": "80", "from": "0.0.0.0/0"}, value.Map{"protocol": "icmp", "ports": "1", "from": "0.0.0.0/0"})}, "rules[1].ports", "icmp has no ports")
-	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "udp", "from": "0.0.0.0/0"})}, "rules[0].ports", "udp needs ports")
-	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "udp", "ports": "90-80", "from": "0.0.0.0/0"})}, "rules[0].ports", "the first before the last")
-	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "udp", "ports": "80", "from": "here"})}, "rules[0].from", "")
-	l.must("firewall", value.Map{"network": l.net, "name": "in", "rules": rules(value.Map{"protocol": "tcp", "ports": "8000-8010", "from": "10.0.0.0/8"})})
+	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "tcp", "ports": "80",
+		"from": "0.0.0.0/0"}, value.Map{"protocol": "icmp", "ports": "1", "from": "0.0.0.0/0"})}, "rules[1].ports",
+		"icmp has no ports")
+	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "udp", "from": "0.0.0.0/0"})},
+		"rules[0].ports", "udp needs ports")
+	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "udp", "ports": "90-80",
+		"from": "0.0.0.0/0"})}, "rules[0].ports", "the first before the last")
+	l.no("firewall", value.Map{"network": l.net, "rules": rules(value.Map{"protocol": "udp", "ports": "80",
+		"from": "here"})}, "rules[0].from", "")
+	l.must("firewall", value.Map{"network": l.net, "name": "in",
+		"rules": rules(value.Map{"protocol": "tcp", "ports": "8000-8010", "from": "10.0.0.0/8"})})
 	l.no("firewall", value.Map{"network": l.net, "name": "in", "rules": rules()}, "name", "exists already")
 
 	l.no("address", value.Map{"machine": l.far}, "machine", "is in north-2")
@@ -88,33 +94,46 @@ func TestTypesRefuse(t *testing.T) {
 	l.must("address", value.Map{"machine": l.gauge})
 
 	l.no("certificate", value.Map{"names": []any{"no good"}}, "names[0]", "")
-	crt := l.must("certificate", value.Map{"names": []any{"lantern-coast.example", "*.lantern-coast.example"}, "days": int64(30)})
+	crt := l.must("certificate", value.Map{"names": []any{"lantern-coast.example", "*.lantern-coast.example"},
+		"days": int64(30)})
 	block, _ := pem.Decode([]byte(crt.Attributes["pem"].(string)))
 	cert, err := x509.ParseCertificate(block.Bytes)
 	require.NoError(t, err)
 	require.NoError(t, cert.VerifyHostname("gauge.lantern-coast.example"))
 	require.Equal(t, cert.NotAfter.Format(time.RFC3339), crt.Attributes["expires"])
 
-	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(443), "protocol": "tls"}, "certificate", "needs a certificate")
-	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(80), "certificate": crt.ID}, "certificate", "only a balancer for tls")
-	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(80), "machines": []any{l.gauge, l.gauge}}, "machines[1]", "twice")
-	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(80), "machines": []any{"mac-9999"}}, "machines[0]", "there is no machine")
+	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(443), "protocol": "tls"}, "certificate",
+		"needs a certificate")
+	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(80), "certificate": crt.ID}, "certificate",
+		"only a balancer for tls")
+	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(80), "machines": []any{l.gauge, l.gauge}}, "machines[1]",
+		"twice")
+	l.no("balancer", value.Map{"subnet": l.quay, "port": int64(80), "machines": []any{"mac-9999"}}, "machines[0]",
+		"there is no machine")
 	other := l.must("network", value.Map{"range": "10.30.0.0/16"}).ID
 	away := l.must("subnet", value.Map{"network": other, "range": "10.30.1.0/24"}).ID
-	l.no("balancer", value.Map{"subnet": away, "port": int64(80), "machines": []any{l.gauge}}, "machines[0]", "is in network")
-	bal := l.must("balancer", value.Map{"subnet": l.quay, "port": int64(443), "protocol": "tls", "certificate": crt.ID, "machines": []any{l.gauge, l.far}})
+	l.no("balancer", value.Map{"subnet": away, "port": int64(80), "machines": []any{l.gauge}}, "machines[0]",
+		"is in network")
+	bal := l.must("balancer", value.Map{"subnet": l.quay, "port": int64(443), "protocol": "tls", "certificate": crt.ID,
+		"machines": []any{l.gauge, l.far}})
 	require.Equal(t, "10.20.1.3", bal.Attributes["address"])
 	refused(t, l.d.Delete(context.Background(), "machine", l.far, "", ""), "", "is in use by balancer")
-	_, err = l.edit("balancer", bal.ID, value.Map{"machines": []any{l.gauge, l.far}}, value.Map{"machines": []any{l.gauge}})
+	_, err = l.edit("balancer", bal.ID, value.Map{"machines": []any{l.gauge, l.far}},
+		value.Map{"machines": []any{l.gauge}})
 	require.NoError(t, err)
-	require.NoError(t, l.d.Delete(context.Background(), "machine", l.far, "", ""), "who is not in the list any more can go")
+	require.NoError(t, l.d.Delete(context.Background(), "machine", l.far, "", ""),
+		"who is not in the list any more can go")
 
-	l.no("job", value.Map{"schedule": "every day", "image": "stone-1", "command": []any{"count"}}, "schedule", "is not a schedule")
+	l.no("job", value.Map{"schedule": "every day", "image": "stone-1", "command": []any{"count"}}, "schedule",
+		"is not a schedule")
 	l.must("job", value.Map{"schedule": "30 4 * * 1", "image": "stone-1", "command": []any{"count"}, "topic": l.tell})
-	l.no("alarm", value.Map{"measures": "load", "above": 0.9, "topic": l.tell}, "machine", "watches a machine, a queue or a database")
+	l.no("alarm", value.Map{"measures": "load", "above": 0.9, "topic": l.tell}, "machine",
+		"watches a machine, a queue or a database")
 	que := l.must("queue", value.Map{"name": "readings"})
-	l.no("alarm", value.Map{"measures": "load", "above": 0.9, "topic": l.tell, "machine": l.gauge, "queue": que.ID}, "queue", "watches one thing")
-	l.no("alarm", value.Map{"measures": "load", "above": 0.9, "topic": l.tell, "queue": que.ID}, "measures", "a queue has no load")
+	l.no("alarm", value.Map{"measures": "load", "above": 0.9, "topic": l.tell, "machine": l.gauge, "queue": que.ID},
+		"queue", "watches one thing")
+	l.no("alarm", value.Map{"measures": "load", "above": 0.9, "topic": l.tell, "queue": que.ID}, "measures",
+		"a queue has no load")
 	l.no("queue", value.Map{"name": "second", "tries": int64(3)}, "failed", "go together")
 	_, err = l.edit("queue", que.ID, nil, value.Map{"tries": int64(3), "failed": que.ID})
 	refused(t, err, "failed", "cannot be its own")
@@ -127,7 +146,8 @@ func TestTypesRefuse(t *testing.T) {
 	tab := l.must("table", value.Map{"name": "tides", "key": "light", "protected": true})
 	refused(t, l.d.Delete(context.Background(), "table", tab.ID, "", ""), "protected", "is protected")
 
-	base := value.Map{"subnet": l.quay, "size": "small", "gigabytes": int64(20), "password": "twelve letters", "engine": "tabular-16"}
+	base := value.Map{"subnet": l.quay, "size": "small", "gigabytes": int64(20), "password": "twelve letters",
+		"engine": "tabular-16"}
 	l.no("database", value.Map{"subnet": l.quay, "size": "small", "gigabytes": int64(20)}, "password", "required")
 	dbs := l.must("database", base)
 	require.NotContains(t, dbs.Attributes, "password", "a secret is never shown")
@@ -138,9 +158,12 @@ func TestTypesRefuse(t *testing.T) {
 
 	l.no("bucket", value.Map{"name": "pages", "site": true}, "site", "is not public")
 	l.no("object", value.Map{"bucket": "bkt-9999", "path": "a", "text": "b"}, "bucket", "there is no bucket")
-	l.no("role", value.Map{"name": "teller", "grants": rules(value.Map{"may": "read", "on": "boat/*"})}, "grants[0].on", "has no type boat")
-	l.no("role", value.Map{"name": "teller", "grants": rules(value.Map{"may": "read", "on": "queue/que-9999"})}, "grants[0].on", "there is no queue")
-	l.must("role", value.Map{"name": "teller", "grants": rules(value.Map{"may": "read", "on": "queue/" + que.ID}, value.Map{"may": "write", "on": "table/*"})})
+	l.no("role", value.Map{"name": "teller", "grants": rules(value.Map{"may": "read", "on": "boat/*"})}, "grants[0].on",
+		"has no type boat")
+	l.no("role", value.Map{"name": "teller", "grants": rules(value.Map{"may": "read", "on": "queue/que-9999"})},
+		"grants[0].on", "there is no queue")
+	l.must("role", value.Map{"name": "teller", "grants": rules(value.Map{"may": "read", "on": "queue/" + que.ID},
+		value.Map{"may": "write", "on": "table/*"})})
 }
 
 // TestSecretsStay: what is secret comes in and never out again: not shown, not
@@ -179,7 +202,8 @@ func TestConformanceOfTypes(t *testing.T) {
 			return value.Map{"name": fmt.Sprint("word-", n), "value": "open"}
 		}, driver.Change{From: value.Map{}, To: value.Map{"value": "shut", "tags": value.Map{"a": "b"}}}},
 		{"balancer", func(l *land, n int) value.Map {
-			return value.Map{"name": fmt.Sprint("b-", n), "subnet": l.quay, "port": int64(80), "machines": []any{l.gauge}}
+			return value.Map{"name": fmt.Sprint("b-", n), "subnet": l.quay, "port": int64(80),
+				"machines": []any{l.gauge}}
 		}, driver.Change{From: value.Map{"public": false}, To: value.Map{"public": true}}},
 		{"table", func(l *land, n int) value.Map {
 			return value.Map{"name": fmt.Sprint("t-", n), "key": "light"}
@@ -190,7 +214,10 @@ func TestConformanceOfTypes(t *testing.T) {
 	} {
 		t.Run(s.typ, func(t *testing.T) {
 			l := newLand(t)
-			drivertest.Run(t, l.d, conformance.Sample{Type: s.typ, Inputs: func(n int) value.Map { return s.inputs(l, n) }, Edit: s.edit})
+			drivertest.Run(t, l.d, conformance.Sample{Type: s.typ, Inputs: func(n int) value.Map {
+				return s.inputs(l,
+					n)
+			}, Edit: s.edit})
 		})
 	}
 }
@@ -228,9 +255,11 @@ func TestSites(t *testing.T) {
 	defer d.Close()
 	b, err := d.Create(ctx, "bucket", value.Map{"name": "pages", "public": true, "site": true}, "")
 	require.NoError(t, err)
-	_, err = d.Create(ctx, "object", value.Map{"bucket": b.ID, "path": "index.html", "text": "<h1>Lights</h1>", "media_type": "text/html; charset=utf-8"}, "")
+	_, err = d.Create(ctx, "object", value.Map{"bucket": b.ID, "path": "index.html", "text": "<h1>Lights</h1>",
+		"media_type": "text/html; charset=utf-8"}, "")
 	require.NoError(t, err)
-	_, err = d.Create(ctx, "object", value.Map{"bucket": b.ID, "path": "tides/today.json", "text": "{}", "media_type": "application/json"}, "")
+	_, err = d.Create(ctx, "object", value.Map{"bucket": b.ID, "path": "tides/today.json", "text": "{}",
+		"media_type": "application/json"}, "")
 	require.NoError(t, err)
 	status, body, h := get(t, l.URL+"/sites/pages/")
 	require.Equal(t, 200, status)

@@ -68,7 +68,8 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 	if err != nil {
 		return &refusal{status: 413, title: "too large", detail: fmt.Sprintf("a body is at most %d bytes", maxBody)}
 	}
-	q := request{kind: k, id: chi.URLParam(r, "id"), ifTag: r.Header.Get("If-Match"), who: who(r), by: asker(r.Context()), key: r.Header.Get("Idempotency-Key"), path: "/" + k.plural}
+	q := request{kind: k, id: chi.URLParam(r, "id"), ifTag: r.Header.Get("If-Match"), who: who(r),
+		by: asker(r.Context()), key: r.Header.Get("Idempotency-Key"), path: "/" + k.plural}
 	if r.Method != http.MethodDelete {
 		v, err := value.Parse(raw)
 		body, ok := v.(map[string]any)
@@ -95,7 +96,8 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, k *kind, do func(
 		if key == "" {
 			return nil
 		}
-		return t.real.exec(`insert into keys values (?, ?, ?, ?, ?, ?, ?)`, key, digest, a.status, a.location, a.tag, a.body, time.Now().Unix())
+		return t.real.exec(`insert into keys values (?, ?, ?, ?, ?, ?, ?)`, key, digest, a.status, a.location, a.tag,
+			a.body, time.Now().Unix())
 	})
 	if err != nil {
 		return err
@@ -113,7 +115,8 @@ func (t *tables) answered(key, digest string) (answer, bool, error) {
 		return a, false, t.exec(`delete from keys where key = ?`, key)
 	}
 	if err == nil && request != digest {
-		err = &refusal{status: 422, title: "key used before", detail: "this idempotency key came with another request before"}
+		err = &refusal{status: 422, title: "key used before",
+			detail: "this idempotency key came with another request before"}
 	}
 	return a, err == nil, err
 }
@@ -135,7 +138,8 @@ func (s *Server) done(t *tx, d time.Duration, status int, k *kind, m value.Map) 
 		if status == http.StatusNoContent {
 			path = ""
 		}
-		err = t.real.exec(`insert into operations values (?, ?, ?, ?)`, id, m["id"], path, time.Now().Add(wait).UnixMilli())
+		err = t.real.exec(`insert into operations values (?, ?, ?, ?)`, id, m["id"], path,
+			time.Now().Add(wait).UnixMilli())
 		return answer{status: http.StatusAccepted, location: "/operations/" + id}, err
 	}
 	if status == http.StatusNoContent {
@@ -186,7 +190,8 @@ func (s *Server) create(t *tx, q request) (answer, error) {
 	if err := errors.Join(q.by.inZone(t.zone), t.withinQuota(k.Name, t.zone)); err != nil {
 		return answer{}, err
 	}
-	if err := t.insert(id, &thing{typ: k.Name, body: is, zone: t.zone, parent: t.parent, lo: t.lo, hi: t.hi}, q.key); err != nil {
+	if err := t.insert(id, &thing{typ: k.Name, body: is, zone: t.zone, parent: t.parent, lo: t.lo, hi: t.hi},
+		q.key); err != nil {
 		return answer{}, err
 	}
 	if err := t.event(q.who, "created", k, is, nil); err != nil {
@@ -261,14 +266,17 @@ func (t *tx) find(q request) (value.Map, error) {
 		return nil, err
 	}
 	if is == nil || is.typ != q.kind.Name {
-		return nil, &refusal{status: 404, title: "not found", detail: fmt.Sprintf("there is no %s %s", q.kind.Name, q.id)}
+		return nil, &refusal{status: 404, title: "not found", detail: fmt.Sprintf("there is no %s %s", q.kind.Name,
+			q.id)}
 	}
 	if err := q.by.inZone(is.zone); err != nil {
 		return nil, err
 	}
 	m := maps.Clone(is.body)
 	if q.ifTag != "" && q.ifTag != "*" && q.ifTag != etag(m) {
-		return nil, &refusal{status: 412, title: "changed since it was read", detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"], strings.Trim(q.ifTag, `"`))}
+		return nil, &refusal{status: 412, title: "changed since it was read",
+			detail: fmt.Sprintf("%s %s is at revision %s, not %s", q.kind.Name, q.id, m["revision"],
+				strings.Trim(q.ifTag, `"`))}
 	}
 	return m, nil
 }
@@ -308,7 +316,8 @@ func (s *Server) edit(t *tx, q request) (answer, error) {
 		case a.Output:
 			is[a.Name] = was[a.Name]
 		case a.Fixed && !value.Equal(was[a.Name], is[a.Name]):
-			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name, schema.WithArticle(k.Name))
+			return answer{}, refuse(a.Name, "%s of %s cannot be changed once it is made", a.Name,
+				schema.WithArticle(k.Name))
 		}
 	}
 	if err := t.refer(k, q.id, was, is); err != nil {
@@ -365,7 +374,8 @@ func (s *Server) remove(t *tx, q request) (answer, error) {
 		return answer{}, err
 	}
 	if user != "" {
-		return answer{}, &refusal{status: 409, title: "in use", detail: fmt.Sprintf("%s %s is in use by %s", q.kind.Name, q.id, user)}
+		return answer{}, &refusal{status: 409, title: "in use", detail: fmt.Sprintf("%s %s is in use by %s",
+			q.kind.Name, q.id, user)}
 	}
 	if q.kind.mayGo != nil {
 		if err := q.kind.mayGo(was); err != nil {

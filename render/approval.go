@@ -14,12 +14,15 @@ import (
 func approvalLines(p *propose.Proposal) []string {
 	var out []string
 	for _, x := range p.Approvals {
-		out = append(out, fmt.Sprintf("%s needs %s (%s) of %s, and must be begun by %s.", x.Ward, Count(x.Signatures, "signature"),
-			strings.Join(x.Because, ", "), strings.Join(value.Keys(x.Keys), ", "), x.Until.Local().Format(time.DateTime)))
+		out = append(out, fmt.Sprintf("%s needs %s (%s) of %s, and must be begun by %s.", x.Ward,
+			Count(x.Signatures, "signature"),
+			strings.Join(x.Because, ", "), strings.Join(value.Keys(x.Keys), ", "),
+			x.Until.Local().Format(time.DateTime)))
 	}
 	for _, w := range p.Wards {
 		if c := w.Approval; c != nil {
-			out = append(out, fmt.Sprintf("Who must sign in %s changes: %s, instead of %s.", w.Ward, policyText(c.WillBe), policyText(c.Was)))
+			out = append(out, fmt.Sprintf("Who must sign in %s changes: %s, instead of %s.", w.Ward,
+				policyText(c.WillBe), policyText(c.Was)))
 		}
 	}
 	return out

@@ -35,7 +35,8 @@ func (o *Out) Compare(d propose.Comparison) {
 		if len(w.Differs) == 1 {
 			differ += "s"
 		}
-		o.Printf("%s, %d only in %s, %d only in %s, %d the same.\n", differ, len(w.OnlyA), Clean(d.A), len(w.OnlyB), Clean(d.B), w.Same)
+		o.Printf("%s, %d only in %s, %d only in %s, %d the same.\n", differ, len(w.OnlyA), Clean(d.A), len(w.OnlyB),
+			Clean(d.B), w.Same)
 	}
 }
 

@@ -35,7 +35,8 @@ func (o *Out) Cost(d propose.Costs) {
 	}
 	o.numbers(rows)
 	if d.Total.Unknown > 0 {
-		o.Printf("\n%s\n", Wrap("A price is not known where the driver's description states none, or where it depends on a value still pending.", o.Width, ""))
+		o.Printf("\n%s\n", Wrap("A price is not known where the driver's description states none, or where it "+
+			"depends on a value still pending.", o.Width, ""))
 	}
 }
 

@@ -22,14 +22,18 @@ import (
 )
 
 func finding(verdict rules.Verdict, address string, level rules.Level) rules.Finding {
-	return rules.Finding{Rule: "sealed", Level: level, At: rules.Proposed, Verdict: verdict, Ward: "shore", Address: address, Message: "it is open", Help: "close it", Until: "2031-12-31", Reason: "a fair", Position: at(4), RuleAt: problem.Position{File: "rules/house.star", Line: 9, Column: 1}}
+	return rules.Finding{Rule: "sealed", Level: level, At: rules.Proposed, Verdict: verdict, Ward: "shore",
+		Address: address, Message: "it is open", Help: "close it", Until: "2031-12-31", Reason: "a fair",
+		Position: at(4), RuleAt: problem.Position{File: "rules/house.star", Line: 9, Column: 1}}
 }
 
 // TestSARIF: every kind of problem makes a log that the standard's schema
 // accepts, with places, levels, open results and suppressions.
 func TestSARIF(t *testing.T) {
 	var list problem.List
-	for _, f := range []rules.Finding{finding(rules.Broken, "medina.bucket/a", rules.Block), finding(rules.Broken, "medina.bucket/b", rules.Warn), finding(rules.Undecided, "medina.bucket/c", rules.Block), finding(rules.Excused, "medina.bucket/d", rules.Block), finding(rules.Failed, "", rules.Warn)} {
+	for _, f := range []rules.Finding{finding(rules.Broken, "medina.bucket/a", rules.Block),
+		finding(rules.Broken, "medina.bucket/b", rules.Warn), finding(rules.Undecided, "medina.bucket/c", rules.Block),
+		finding(rules.Excused, "medina.bucket/d", rules.Block), finding(rules.Failed, "", rules.Warn)} {
 		list = append(list, f.Problem())
 	}
 	list = append(list,
@@ -78,9 +82,11 @@ func TestSARIF(t *testing.T) {
 		rows = append(rows, fmt.Sprintf("%s %s %s %d %s", r.RuleID, r.Level, r.Kind, len(r.Suppressions), where))
 	}
 	require.Equal(t, []string{
-		"sealed error fail 0 shore/shore.star:4", "sealed warning fail 0 shore/shore.star:4", "sealed none open 0 shore/shore.star:4",
+		"sealed error fail 0 shore/shore.star:4", "sealed warning fail 0 shore/shore.star:4",
+		"sealed none open 0 shore/shore.star:4",
 		"sealed note fail 1 shore/shore.star:4", "sealed error fail 0 shore/shore.star:4",
-		"check error fail 0 shore/a%20b.star:2", "check error fail 0 kit:gate/kit.star:1", "check error fail 0 ", "check error fail 0 ",
+		"check error fail 0 shore/a%20b.star:2", "check error fail 0 kit:gate/kit.star:1", "check error fail 0 ",
+		"check error fail 0 ",
 	}, rows)
 	require.Len(t, run.Tool.Driver.Rules, 2, "each rule once")
 	require.NotContains(t, string(body), "\\u001b")
@@ -103,14 +109,16 @@ func TestAlike(t *testing.T) {
 func TestRulesOfProposal(t *testing.T) {
 	p := example()
 	p.RuleCounts = propose.RuleCounts{Passed: 7, Broken: 2, Undecided: 5, Excused: 1}
-	p.Rules = append(p.Rules, finding(rules.Broken, "medina.bucket/a", rules.Warn), finding(rules.Broken, "medina.bucket/b", rules.Block), finding(rules.Excused, "medina.bucket/x", rules.Block))
+	p.Rules = append(p.Rules, finding(rules.Broken, "medina.bucket/a", rules.Warn),
+		finding(rules.Broken, "medina.bucket/b", rules.Block), finding(rules.Excused, "medina.bucket/x", rules.Block))
 	for i := range 5 {
 		p.Rules = append(p.Rules, finding(rules.Undecided, fmt.Sprintf("medina.bucket/u%d", i), rules.Block))
 	}
 	told := finding(rules.Excused, "medina.bucket/x", rules.Block)
 	told.At = rules.Declared
 	p.Rules = append(p.Rules, told)
-	p.Blocked = append(p.Blocked, propose.Block{Address: "medina.bucket/b", Because: "it is open (rule sealed, proposed)", Position: at(4), Rule: "sealed"})
+	p.Blocked = append(p.Blocked, propose.Block{Address: "medina.bucket/b",
+		Because: "it is open (rule sealed, proposed)", Position: at(4), Rule: "sealed"})
 	p.Cost = &propose.Cost{Was: 86.1, WillBe: 98.5, Change: 12.4, Unknown: 2}
 	p.Finds = []propose.Found{{Address: "find(medina.network name old)", ID: "net-7", From: propose.FromLive}}
 	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
@@ -119,7 +127,8 @@ func TestRulesOfProposal(t *testing.T) {
 		"Costs 12.40 more a month (86.10 now). The price of 2 resources is not known.\n",
 		"Warning: medina.bucket/a: it is open (rule sealed, proposed).\n",
 		"medina.bucket/x: it is open; excused until 2031-12-31: a fair (rule sealed, proposed).\n",
-		"Rule sealed is undecided until values are known: medina.bucket/u0, medina.bucket/u1,\n  medina.bucket/u2 and 2 more.\n",
+		"Rule sealed is undecided until values are known: medina.bucket/u0, medina.bucket/u1,\n  medina.bucket/u2 " +
+			"and 2 more.\n",
 		"Rules: 7 passed, 2 broken, 5 undecided, 1 excused.\n",
 		"Refused: shore/shore.star:4: medina.bucket/b: it is open (rule sealed, proposed).\n",
 	} {
@@ -151,10 +160,14 @@ still pending.
 }
 
 func TestWhyText(t *testing.T) {
-	d := &why.Document{Env: "trial", Ward: "shore", Address: "sallow/medina.machine/gauge", Path: "subnet", Value: why.Value{
-		Declared: &value.Any{V: value.NewRef("shore:sallow/medina.subnet/quay", value.Key("id"))}, Recorded: &value.Any{V: "sub-0001"},
-		Origin: &declare.Origin{Kind: declare.FromName, What: "quay = a medina.subnet", Position: at(2), From: []*declare.Origin{{Kind: declare.FromCloud, What: strings.Repeat("long ", 40), Position: at(3)}}},
-	}, Last: &ledger.RunSummary{Run: "01M8DSX7B3", Who: "keeper-1", Began: time.Now().Add(-3 * time.Minute), Command: "kasbah enact -yes"}}
+	d := &why.Document{Env: "trial", Ward: "shore", Address: "sallow/medina.machine/gauge", Path: "subnet",
+		Value: why.Value{
+			Declared: &value.Any{V: value.NewRef("shore:sallow/medina.subnet/quay", value.Key("id"))},
+			Recorded: &value.Any{V: "sub-0001"},
+			Origin: &declare.Origin{Kind: declare.FromName, What: "quay = a medina.subnet", Position: at(2),
+				From: []*declare.Origin{{Kind: declare.FromCloud, What: strings.Repeat("long ", 40), Position: at(3)}}},
+		}, Last: &ledger.RunSummary{Run: "01M8DSX7B3", Who: "keeper-1", Began: time.Now().Add(-3 * time.Minute),
+			Command: "kasbah enact -yes"}}
 	out := text(80, func(o *Out) { o.Why(d) })
 	require.Contains(t, out, "declared  from sallow/medina.subnet/quay id\nrecorded  sub-0001\n")
 	require.Contains(t, out, "Last changed by run M8DSX7B3 of keeper-1, 3 min ago: kasbah enact -yes.")
@@ -170,10 +183,12 @@ func TestWhyText(t *testing.T) {
 func TestKits(t *testing.T) {
 	low, high := 1.0, 500.0
 	f := declare.KitFunction{Name: "gate", Help: "opens a gate", Inputs: []declare.KitInput{
-		{Attr: &schema.Attribute{Name: "gigabytes", Kind: schema.Int, Min: &low, Max: &high, Help: "of its disk"}, Default: int64(20), HasDefault: true},
+		{Attr: &schema.Attribute{Name: "gigabytes", Kind: schema.Int, Min: &low, Max: &high, Help: "of its disk"},
+			Default: int64(20), HasDefault: true},
 		{Attr: &schema.Attribute{Name: "sizes", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text}}},
 	}}
-	k := KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate", Drivers: []string{"medina"}, Functions: []FunctionDoc{NewFunctionDoc(f)}}
+	k := KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate", Drivers: []string{"medina"},
+		Functions: []FunctionDoc{NewFunctionDoc(f)}}
 	require.Equal(t, `gate 1.0.0: a gate
 
 source   kits/gate
@@ -198,7 +213,8 @@ gate: opens a gate
 func TestMarkdown(t *testing.T) {
 	p := example()
 	p.Actions[1].Address = "medina.machine/`x`|y"
-	p.Actions[1].Changes = []propose.Change{change("tags.a|b", "<img src=x>", "`code` | *bold*\n# head"), {Path: "notes", WillBe: value.Any{V: "hidden"}, Secret: true, Security: true}}
+	p.Actions[1].Changes = []propose.Change{change("tags.a|b", "<img src=x>", "`code` | *bold*\n# head"),
+		{Path: "notes", WillBe: value.Any{V: "hidden"}, Secret: true, Security: true}}
 	p.Warnings = []string{"[click](http://evil.example) <b>"}
 	out := string(Markdown(p, ProposalOptions{}, 0))
 	require.NotContains(t, out, "hidden")
@@ -233,11 +249,12 @@ func TestForecastText(t *testing.T) {
 	for want, f := range map[string]propose.Forecast{
 		"":                                    {},
 		"Longest chain, 2 deep: coast, quay.": {Chain: chain, Unknown: 2},
-		"Longest chain, 3 deep: coast, machine/gauge, record/gauge.":  {Chain: []string{"shore:a.b/coast", "shore:west/medina.machine/gauge", "shore:names.record/gauge"}, Unknown: 3},
+		"Longest chain, 3 deep: coast, machine/gauge, record/gauge.": {Chain: []string{"shore:a.b/coast",
+			"shore:west/medina.machine/gauge", "shore:names.record/gauge"}, Unknown: 3},
 		"Takes about 40 s; longest chain, 2 deep: coast, quay.":       {Seconds: seconds(40.2), Chain: chain},
 		"Takes about a second.":                                       {Seconds: seconds(0.2), Chain: chain[:1]},
 		"Takes about 3 min, without 1 action of a kind not seen yet.": {Seconds: seconds(181), Unknown: 1},
-		"Takes about 3 h.": {Seconds: seconds(3 * 3600)},
+		"Takes about 3 h.":                                            {Seconds: seconds(3 * 3600)},
 	} {
 		require.Equal(t, want, forecastText(f))
 	}
@@ -248,9 +265,11 @@ func TestForecastText(t *testing.T) {
 func TestTextDiff(t *testing.T) {
 	was := "one\ntwo\nthree\nfour\nfive\nsix\n"
 	p := example()
-	p.Actions[1].Changes = []propose.Change{change("notes", was, strings.Replace(was, "four", "4\x1b[2J", 1)), change("size", "small", "medium")}
+	p.Actions[1].Changes = []propose.Change{change("notes", was, strings.Replace(was, "four", "4\x1b[2J", 1)),
+		change("size", "small", "medium")}
 	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
-	require.Contains(t, out, "        notes  differs\n          same  three\n          was   four\n          now   4\ufffd[2J\n          same  five\n")
+	require.Contains(t, out, "        notes  differs\n          same  three\n          was   four\n          now   "+
+		"4\ufffd[2J\n          same  five\n")
 	require.NotContains(t, out, "same  one")
 	require.Contains(t, out, "size   medium  was small")
 	p.Actions[1].Changes[0].Secret = true

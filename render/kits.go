@@ -50,7 +50,8 @@ type InputDoc struct {
 func NewFunctionDoc(f declare.KitFunction) FunctionDoc {
 	d := FunctionDoc{Name: f.Name, Help: f.Help, Inputs: []InputDoc{}}
 	for _, in := range f.Inputs {
-		one := InputDoc{Name: in.Attr.Name, Kind: declare.KindName(in.Attr), Help: in.Attr.Help, Required: !in.HasDefault, Limits: limits(in.Attr)}
+		one := InputDoc{Name: in.Attr.Name, Kind: declare.KindName(in.Attr), Help: in.Attr.Help,
+			Required: !in.HasDefault, Limits: limits(in.Attr)}
 		if in.HasDefault {
 			one.Default = &value.Any{V: in.Default}
 		}
@@ -84,7 +85,8 @@ func (o *Out) Kits(d KitsDocument) {
 func (o *Out) Kit(k KitDoc) {
 	o.Printf("%s %s: %s\n\n", o.Bold(k.Name), k.Version, Clean(k.Help))
 	rows := [][]string{{"source", Clean(k.Source)}}
-	for _, r := range [][]string{{"commit", k.Commit}, {"digest", k.Digest}, {"drivers", strings.Join(k.Drivers, ", ")}, {"kits", strings.Join(k.Kits, ", ")}, {"versions", strings.Join(k.Versions, ", ")}} {
+	for _, r := range [][]string{{"commit", k.Commit}, {"digest", k.Digest}, {"drivers", strings.Join(k.Drivers, ", ")},
+		{"kits", strings.Join(k.Kits, ", ")}, {"versions", strings.Join(k.Versions, ", ")}} {
 		if r[1] != "" {
 			rows = append(rows, r)
 		}

@@ -29,7 +29,8 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 		if n := r.Counts["done"]; r.Outcome == "done" || n > 0 {
 			outcome = fmt.Sprintf("%s, %d of %d", r.Outcome, n, r.Counts["total"])
 		}
-		rows = append(rows, []string{ledger.ShortRun(r.Run), r.Ward, r.Began.Local().Format(time.DateTime), r.Who + "@" + r.Host, outcome, fmt.Sprintf("%d-%d", r.First, r.Last), Clean(r.Command)})
+		rows = append(rows, []string{ledger.ShortRun(r.Run), r.Ward, r.Began.Local().Format(time.DateTime),
+			r.Who + "@" + r.Host, outcome, fmt.Sprintf("%d-%d", r.First, r.Last), Clean(r.Command)})
 	}
 	if !full {
 		o.Table(rows, o.HeadGrey)
@@ -56,7 +57,8 @@ func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
 			o.Printf("    copy  %s\n", Wrap(Clean(s), o.Width-10, "          "))
 		}
 		for _, c := range r.Calls {
-			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, pad(c.Action+" ", 6)), Clean(c.Address), c.Call, c.Outcome)
+			line := fmt.Sprintf("    %s%s  %s, %s", o.Action(c.Action, pad(c.Action+" ", 6)), Clean(c.Address), c.Call,
+				c.Outcome)
 			if c.Seconds > 0 {
 				line += fmt.Sprintf(" in %.1f s", c.Seconds)
 			}
@@ -79,7 +81,8 @@ func (o *Out) HeadGrey(row, _ int, cell string) string {
 // Record writes one recorded resource.
 func (o *Out) Record(ward string, r *ledger.Record) {
 	o.Printf("%s\n", o.Bold(Clean(ward+":"+r.Address)))
-	rows := [][]string{{"  id", r.ID}, {"  changed", r.Changed.Local().Format(time.DateTime) + " by run " + ledger.ShortRun(r.Run)}}
+	rows := [][]string{{"  id", r.ID}, {"  changed", r.Changed.Local().Format(time.DateTime) + " by run " +
+		ledger.ShortRun(r.Run)}}
 	if len(r.Needs) > 0 {
 		rows = append(rows, []string{"  needs", strings.Join(r.Needs, ", ")})
 	}
@@ -170,13 +173,15 @@ func HolderRow(h ledger.Holder, now time.Time) []string {
 		since += ", dead"
 	}
 	return []string{
-		h.Ward, ledger.ShortRun(h.Run), Clean(h.Who + "@" + h.Host), since, fmt.Sprintf("%d of %d", h.Done, h.Total), scopeWords(h.Scope), Clean(h.Command),
+		h.Ward, ledger.ShortRun(h.Run), Clean(h.Who + "@" + h.Host), since, fmt.Sprintf("%d of %d", h.Done, h.Total),
+		scopeWords(h.Scope), Clean(h.Command),
 	}
 }
 
 // Held is one line on who holds a lock.
 func Held(h ledger.Holder, now time.Time) string {
-	s := fmt.Sprintf("%s on %s, %s, since %s (%s)", h.Who, h.Host, h.Command, h.Since.Local().Format(time.TimeOnly), Ago(now.Sub(h.Since)))
+	s := fmt.Sprintf("%s on %s, %s, since %s (%s)", h.Who, h.Host, h.Command, h.Since.Local().Format(time.TimeOnly),
+		Ago(now.Sub(h.Since)))
 	if h.Total > 0 {
 		s += fmt.Sprintf(", %d of %d done", h.Done, h.Total)
 	}

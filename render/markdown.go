@@ -20,7 +20,8 @@ func Markdown(p *propose.Proposal, opts ProposalOptions, fit int) []byte {
 	for _, w := range p.Wards {
 		wards = append(wards, w.Ward)
 	}
-	fmt.Fprintf(&head, "## %s, %s: %d of %s would change\n\n", markdownText(strings.Join(wards, ", ")), markdownText(p.Env), p.Counts.Changing(), Count(p.Counts.Changing()+p.Counts.Same, "resource"))
+	fmt.Fprintf(&head, "## %s, %s: %d of %s would change\n\n", markdownText(strings.Join(wards, ", ")),
+		markdownText(p.Env), p.Counts.Changing(), Count(p.Counts.Changing()+p.Counts.Same, "resource"))
 	head.WriteString(summaryList(p, opts))
 	list := opts.shown(p.Actions)
 	sort.SliceStable(list, func(i, j int) bool { return actionOrder[list[i].Kind] > actionOrder[list[j].Kind] })
@@ -47,7 +48,8 @@ func summaryList(p *propose.Proposal, opts ProposalOptions) string {
 	var b bytes.Buffer
 	NewOut(&b, 1<<20, termenv.Ascii).Summary(p, opts)
 	var out strings.Builder
-	for _, line := range append(append([]string(nil), warningLines(p)...), strings.Split(strings.TrimSpace(b.String()), "\n")...) {
+	for _, line := range append(append([]string(nil), warningLines(p)...), strings.Split(strings.TrimSpace(b.String()),
+		"\n")...) {
 		fmt.Fprintf(&out, "- %s\n", markdownText(line))
 	}
 	return out.String()
@@ -90,7 +92,8 @@ func markdownAction(p *propose.Proposal, a *propose.Action) []byte {
 		if c.Security {
 			mark = " (security)"
 		}
-		fmt.Fprintf(&b, "| %s%s | %s | %s |\n", markdownCell(c.Path), mark, markdownCell(shownIn(a.Ward, c.WillBe.V, c.Secret)), was)
+		fmt.Fprintf(&b, "| %s%s | %s | %s |\n", markdownCell(c.Path), mark,
+			markdownCell(shownIn(a.Ward, c.WillBe.V, c.Secret)), was)
 	}
 	return b.Bytes()
 }
@@ -110,7 +113,8 @@ func markdownText(s string) string {
 }
 
 func markdownWord(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", "|", `\|`, "#", `\#`).Replace(s)
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", "|",
+		`\|`, "#", `\#`).Replace(s)
 }
 
 // markdownCode writes a text as code, whatever backticks it holds.

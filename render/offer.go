@@ -46,7 +46,8 @@ func (o *Out) Offer(file string, offer *schema.Offer) {
 	}
 	o.Printf("\n%s", Count(described, "type"))
 	if more := len(offer.Types) - described; more > 0 {
-		o.Printf(", and %s that could be one: %s with what -draft writes, %s once doubts are settled", Count(more, "collection"), fmt.Sprint(certain), fmt.Sprint(more-certain))
+		o.Printf(", and %s that could be one: %s with what -draft writes, %s once doubts are settled",
+			Count(more, "collection"), fmt.Sprint(certain), fmt.Sprint(more-certain))
 	}
 	o.Printf(".\n")
 }
@@ -93,9 +94,11 @@ func (o *Out) CatalogueChanges(d CatalogueChanges) {
 			breaking = len(rows)
 		}
 		if len(rows) > 0 {
-			o.Printf("\n%s\n", map[bool]string{true: "Declarations may mind:", false: "These need no change of declarations:"}[breaks])
+			o.Printf("\n%s\n", map[bool]string{true: "Declarations may mind:",
+				false: "These need no change of declarations:"}[breaks])
 			o.Table(rows, nil)
 		}
 	}
-	o.Printf("\n%s, %s that declarations may mind. %s\n", Count(len(d.Changes), "change"), fmt.Sprint(breaking), "`kasbah types -pin "+d.Driver+"` takes them over.")
+	o.Printf("\n%s, %s that declarations may mind. %s\n", Count(len(d.Changes), "change"), fmt.Sprint(breaking),
+		"`kasbah types -pin "+d.Driver+"` takes them over.")
 }

@@ -146,7 +146,8 @@ func (o *Out) Sheet(rows [][]string) {
 	o.table(rows, nil, func(cell string, room, at int) string { return Wrap(cell, room, strings.Repeat(" ", at)) })
 }
 
-func (o *Out) table(rows [][]string, paint func(row, column int, cell string) string, last func(cell string, room, at int) string) {
+func (o *Out) table(rows [][]string, paint func(row, column int, cell string) string, last func(cell string, room,
+	at int) string) {
 	var widths []int
 	for _, r := range rows {
 		for i, c := range r {

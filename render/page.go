@@ -54,7 +54,8 @@ func Page(p *propose.Proposal, opts ProposalOptions) []byte {
 	for _, x := range p.Wards {
 		wards = append(wards, x.Ward)
 	}
-	title := fmt.Sprintf("%s, %s: %d of %s would change", strings.Join(wards, ", "), p.Env, p.Counts.Changing(), Count(p.Counts.Changing()+p.Counts.Same, "resource"))
+	title := fmt.Sprintf("%s, %s: %d of %s would change", strings.Join(wards, ", "), p.Env, p.Counts.Changing(),
+		Count(p.Counts.Changing()+p.Counts.Same, "resource"))
 	w.put(`<!doctype html>
 <html lang="en">
 <head>
@@ -66,7 +67,8 @@ func Page(p *propose.Proposal, opts ProposalOptions) []byte {
 <style>`, digest(pageCSS), digest(pageJS), title)
 	w.WriteString(pageCSS)
 	w.put("</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n", title)
-	w.put("<p class=\"made\">Estate %s. Proposed by %s, %s.</p>\n", p.Estate, p.By, p.Made.Local().Format(time.DateTime))
+	w.put("<p class=\"made\">Estate %s. Proposed by %s, %s.</p>\n", p.Estate, p.By,
+		p.Made.Local().Format(time.DateTime))
 	w.counts(p.Counts)
 	w.summary(p, opts)
 	w.put("</header>\n")
@@ -96,7 +98,8 @@ type countOf struct {
 func countsOf(c propose.Counts) []countOf {
 	var out []countOf
 	for _, x := range []countOf{
-		{propose.New, c.New, "new"}, {propose.Adopt, c.Adopt, "adopted"}, {propose.Rename, c.Rename, "renamed"}, {propose.Edit, c.Edit, "edited"},
+		{propose.New, c.New, "new"}, {propose.Adopt, c.Adopt, "adopted"}, {propose.Rename, c.Rename, "renamed"},
+		{propose.Edit, c.Edit, "edited"},
 		{propose.Release, c.Release, "released"}, {propose.Swap, c.Swap, "swapped"}, {propose.Drop, c.Drop, "dropped"},
 	} {
 		if x.n > 0 {
@@ -145,7 +148,8 @@ func (w *page) bar(c propose.Counts) {
 <label>Find <input id="find" type="search" placeholder="address, attribute or value" autocomplete="off" spellcheck="false"></label>
 <span class="kinds" role="group" aria-label="show actions">`)
 	for _, x := range countsOf(c) {
-		w.put(`<button type="button" data-kind="%[1]s" aria-pressed="true" class="k-%[1]s">%[1]s</button>`, string(x.kind))
+		w.put(`<button type="button" data-kind="%[1]s" aria-pressed="true" class="k-%[1]s">%[1]s</button>`,
+			string(x.kind))
 	}
 	w.put(`</span>
 <button type="button" id="open">Open all</button>
@@ -186,7 +190,8 @@ func (w *page) action(a *propose.Action, open bool) {
 	if why := strings.TrimSpace(because(a)); why != "" {
 		w.put(`<span class="why">%s</span>`, why)
 	}
-	w.mark(a.Plan != nil && a.Plan.HoldsData && !a.Plan.CopyFirst && (a.Kind == propose.Drop || a.Kind == propose.Swap), "loses data")
+	w.mark(a.Plan != nil && a.Plan.HoldsData && !a.Plan.CopyFirst && (a.Kind == propose.Drop || a.Kind == propose.Swap),
+		"loses data")
 	w.mark(touchesSecurity(a), "security")
 	w.put("<span class=\"at\">%s</span></summary>\n", a.Position.Short())
 	if len(a.Changes) > 0 && !a.Leaves() {
@@ -266,7 +271,8 @@ func (w *page) lists(p *propose.Proposal) {
 	}
 	list := func(id, title string, lines []string) {
 		if len(lines) > 0 {
-			w.put("<details class=\"list\" id=\"%s\"><summary><b>%s</b></summary><pre>%s</pre></details>\n", id, title, strings.Join(lines, "\n"))
+			w.put("<details class=\"list\" id=\"%s\"><summary><b>%s</b></summary><pre>%s</pre></details>\n", id, title,
+				strings.Join(lines, "\n"))
 		}
 	}
 	var left, same []string

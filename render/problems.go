@@ -77,7 +77,8 @@ type CheckProblem struct {
 func NewCheckDocument(list problem.List) CheckDocument {
 	d := CheckDocument{Format: "kasbah.check/1", Problems: []CheckProblem{}}
 	for _, p := range list {
-		d.Problems = append(d.Problems, CheckProblem{string(p.Level), p.Position.File, p.Position.Line, p.Position.Column, p.Ward, p.Address, p.Path, p.Message, p.Hint, p.Rule})
+		d.Problems = append(d.Problems, CheckProblem{string(p.Level), p.Position.File, p.Position.Line,
+			p.Position.Column, p.Ward, p.Address, p.Path, p.Message, p.Hint, p.Rule})
 	}
 	return d
 }

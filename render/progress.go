@@ -20,7 +20,8 @@ func (o *Out) Event(e enact.Event) {
 }
 
 // halfWords say which part of an action was done.
-var halfWords = map[string]string{"make": "the new one", "remove": "the old one", "edit": "in place", "let go": "let go first"}
+var halfWords = map[string]string{"make": "the new one", "remove": "the old one", "edit": "in place",
+	"let go": "let go first"}
 
 func (o *Out) eventLine(e enact.Event) string {
 	what := o.Action(string(e.Action), pad(string(e.Action)+" ", 6)) + Clean(e.Address)
@@ -113,7 +114,8 @@ func (b *Bar) draw() {
 		return
 	}
 	filled := barWidth * c.Done / c.Total
-	line := fmt.Sprintf("[%s%s] %d/%d", strings.Repeat("=", filled), strings.Repeat(" ", barWidth-filled), c.Done, c.Total)
+	line := fmt.Sprintf("[%s%s] %d/%d", strings.Repeat("=", filled), strings.Repeat(" ", barWidth-filled), c.Done,
+		c.Total)
 	since := time.Since(b.began)
 	line += fmt.Sprintf("  %s", since.Round(time.Second))
 	if left := b.seconds - since.Seconds(); left >= 1 {

@@ -1,6 +1,5 @@
 package render
 
-
 // ProofDocument is the JSON form of a run of the drivers' conformance suite.
 type ProofDocument struct {
 	Format  string       `json:"format"`

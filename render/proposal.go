@@ -69,7 +69,8 @@ func (o *Out) undo(p *propose.Proposal) {
 	}
 	var parts []string
 	for _, x := range []struct{ how, words string }{
-		{propose.UndoDrop, "dropped again"}, {propose.UndoEdit, "edited back"}, {propose.UndoRename, "renamed back"}, {propose.UndoRecord, "recorded again"}, {propose.UndoMake, "made again, with another id"},
+		{propose.UndoDrop, "dropped again"}, {propose.UndoEdit, "edited back"}, {propose.UndoRename, "renamed back"},
+		{propose.UndoRecord, "recorded again"}, {propose.UndoMake, "made again, with another id"},
 		{propose.UndoEmpty, "made again without its data"}, {propose.UndoNone, "not taken back, since it is guarded"},
 	} {
 		if n[x.how] > 0 {
@@ -77,7 +78,8 @@ func (o *Out) undo(p *propose.Proposal) {
 		}
 	}
 	if len(parts) > 0 {
-		o.Printf("%s\n", Wrap("Should one fail, what was done is taken back: "+strings.Join(parts, ", ")+".", o.Width-2, "  "))
+		o.Printf("%s\n", Wrap("Should one fail, what was done is taken back: "+strings.Join(parts, ", ")+".", o.Width-2,
+			"  "))
 	}
 }
 
@@ -106,7 +108,8 @@ func wardFrom(p *propose.Proposal, w propose.WardAt, opts ProposalOptions) strin
 	return from
 }
 
-var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose.Rename: 3, propose.Edit: 4, propose.Release: 5, propose.Swap: 6, propose.Drop: 7}
+var actionOrder = map[propose.Kind]int{propose.New: 1, propose.Adopt: 2, propose.Rename: 3, propose.Edit: 4,
+	propose.Release: 5, propose.Swap: 6, propose.Drop: 7}
 
 // wardActions writes a ward's actions and reports whether there were any.
 func (o *Out) wardActions(p *propose.Proposal, ward string, opts ProposalOptions) bool {
@@ -328,7 +331,8 @@ func (o *Out) changes(ward, kind string, list []propose.Change) {
 			continue
 		}
 		if width(now) > will || width(now)+width(was)+2 > room {
-			o.Printf("        %s%s%s\n        %s%s\n", line, Fit(now, room-width(mark)), mark, strings.Repeat(" ", width(line)), o.Paint(Grey, Fit(was, room)))
+			o.Printf("        %s%s%s\n        %s%s\n", line, Fit(now, room-width(mark)), mark,
+				strings.Repeat(" ", width(line)), o.Paint(Grey, Fit(was, room)))
 			continue
 		}
 		o.Printf("        %s%s  %s%s\n", line, pad(now, will), o.Paint(Grey, Fit(was, room-will-2)), mark)
@@ -370,7 +374,8 @@ func (o *Out) left(p *propose.Proposal, opts ProposalOptions) {
 		}
 		names = append(names, l.Address+" "+l.Path)
 	}
-	o.Printf("%s\n", Wrap("No longer declared and left as they are: "+Clean(strings.Join(names, ", "))+".", o.Width-2, "  "))
+	o.Printf("%s\n", Wrap("No longer declared and left as they are: "+Clean(strings.Join(names, ", "))+".", o.Width-2,
+		"  "))
 }
 
 // Summary writes the last lines of a proposal: the counts, what is lost, what
@@ -382,7 +387,8 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	case c.Changing() == 0 && total == 0:
 		o.Printf("Nothing is declared and nothing is recorded.\n")
 	case c.Changing() == 0:
-		are := map[bool]string{true: "the one resource is", false: fmt.Sprintf("all %d resources are", total)}[total == 1]
+		are := map[bool]string{true: "the one resource is", false: fmt.Sprintf("all %d resources are",
+			total)}[total == 1]
 		if p.ChangesPolicy() {
 			o.Printf("No resource would change: %s as declared.\n", are)
 			break
@@ -393,7 +399,8 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 		for _, x := range []struct {
 			n    int
 			word string
-		}{{c.New, "new"}, {c.Adopt, "adopted"}, {c.Rename, "renamed"}, {c.Edit, "edited"}, {c.Release, "released"}, {c.Swap, "swapped"}, {c.Drop, "dropped"}} {
+		}{{c.New, "new"}, {c.Adopt, "adopted"}, {c.Rename, "renamed"}, {c.Edit, "edited"}, {c.Release, "released"},
+			{c.Swap, "swapped"}, {c.Drop, "dropped"}} {
 			if x.n > 0 {
 				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.word))
 			}
@@ -404,7 +411,8 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 		} else if c.Same > 1 {
 			stay = fmt.Sprintf("%d stay as they are", c.Same)
 		}
-		o.Printf("%s\n", Wrap(fmt.Sprintf("%d of %s would change: %s. %s.", c.Changing(), Count(total, "resource"), strings.Join(parts, ", "), strings.ToUpper(stay[:1])+stay[1:]), o.Width-2, "  "))
+		o.Printf("%s\n", Wrap(fmt.Sprintf("%d of %s would change: %s. %s.", c.Changing(), Count(total, "resource"),
+			strings.Join(parts, ", "), strings.ToUpper(stay[:1])+stay[1:]), o.Width-2, "  "))
 	}
 	if p.LeftOut > 0 {
 		o.Printf("-only left out %s.\n", Count(p.LeftOut, "resource"))

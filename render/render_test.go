@@ -39,11 +39,17 @@ func example() *propose.Proposal {
 		Env: "trial", Wards: []propose.WardAt{{Ward: "shore", Entry: 14}},
 		Counts: propose.Counts{New: 1, Edit: 1, Swap: 1, Drop: 1, Same: 15},
 		Actions: []*propose.Action{
-			{Ward: "shore", Address: "medina.disk/tape", Type: "medina.disk", Kind: propose.Swap, Because: "kind is fixed", Position: at(15), Changes: []propose.Change{change("kind", "spinning", "solid")}},
-			{Ward: "shore", Address: "medina.machine/gauge", Type: "medina.machine", Kind: propose.Edit, Position: at(9), Changes: []propose.Change{change("size", "small", "medium")}},
-			{Ward: "shore", Address: "medina.record/old-lamp", Type: "medina.record", Kind: propose.Drop, Because: "no longer declared"},
-			{Ward: "shore", Address: "medina.subnet/quay-merrow", Type: "medina.subnet", Kind: propose.New, Position: at(6), Changes: []propose.Change{
-				change("network", nil, value.NewRef("shore:medina.network/coast", value.Key("id"))), change("range", nil, "10.20.1.0/24")}},
+			{Ward: "shore", Address: "medina.disk/tape", Type: "medina.disk", Kind: propose.Swap,
+				Because: "kind is fixed", Position: at(15), Changes: []propose.Change{change("kind", "spinning",
+					"solid")}},
+			{Ward: "shore", Address: "medina.machine/gauge", Type: "medina.machine", Kind: propose.Edit,
+				Position: at(9), Changes: []propose.Change{change("size", "small", "medium")}},
+			{Ward: "shore", Address: "medina.record/old-lamp", Type: "medina.record", Kind: propose.Drop,
+				Because: "no longer declared"},
+			{Ward: "shore", Address: "medina.subnet/quay-merrow", Type: "medina.subnet", Kind: propose.New,
+				Position: at(6), Changes: []propose.Change{
+					change("network", nil, value.NewRef("shore:medina.network/coast", value.Key("id"))),
+					change("range", nil, "10.20.1.0/24")}},
 			{Ward: "shore", Address: "medina.network/coast", Type: "medina.network", Kind: propose.Same},
 		},
 		Data: []string{"shore:medina.disk/tape"},
@@ -71,14 +77,16 @@ Loses data: medina.disk/tape.
 // narrow one.
 func TestWidths(t *testing.T) {
 	p := example()
-	p.Warnings = []string{"shore is locked by keeper-2 on tower-3 (kasbah enact shore -env trial); what that run still does is not in this preview"}
+	p.Warnings = []string{"shore is locked by keeper-2 on tower-3 (kasbah enact shore -env trial); what that run " +
+		"still does is not in this preview"}
 	p.Left = []propose.LeftAlone{{Ward: "shore", Address: "medina.machine/gauge", Path: "notes"}}
 	for _, width := range []int{40, 60, 80, 100} {
 		out := text(width, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
 		for _, line := range strings.Split(out, "\n") {
 			require.LessOrEqual(t, runewidth.StringWidth(line), width+2, "%q", line)
 		}
-		for _, want := range []string{"medina.subnet/quay-merrow", "shore/shore.star:15", "kind is fixed", "was spinning", "tower-3"} {
+		for _, want := range []string{"medina.subnet/quay-merrow", "shore/shore.star:15", "kind is fixed",
+			"was spinning", "tower-3"} {
 			require.Contains(t, strings.Join(strings.Fields(out), " "), want, "at %d columns", width)
 		}
 	}
@@ -115,17 +123,22 @@ func TestHostileText(t *testing.T) {
 func TestGroups(t *testing.T) {
 	p := &propose.Proposal{Env: "live", Wards: []propose.WardAt{{Ward: "shore", Entry: 1}}}
 	for i := range 380 {
-		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.machine/gauge-%03d", i), Type: "medina.machine", Kind: propose.Edit, Changes: []propose.Change{change("size", "small", "medium")}})
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.machine/gauge-%03d",
+			i), Type: "medina.machine", Kind: propose.Edit, Changes: []propose.Change{change("size", "small",
+			"medium")}})
 	}
 	for i := range 6 {
-		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.bucket/old-%d", i), Type: "medina.bucket", Kind: propose.Drop, Because: "no longer declared"})
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.bucket/old-%d", i),
+			Type: "medina.bucket", Kind: propose.Drop, Because: "no longer declared"})
 		security := change("public", false, true)
 		security.Security = true
-		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.bucket/open-%d", i), Type: "medina.bucket", Kind: propose.Edit, Changes: []propose.Change{security}})
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.bucket/open-%d", i),
+			Type: "medina.bucket", Kind: propose.Edit, Changes: []propose.Change{security}})
 	}
 	p.Counts = propose.Counts{Edit: 386, Drop: 6}
 	out := text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
-	require.Contains(t, out, "edit  380 medina.machine\n        medina.machine/gauge-000, medina.machine/gauge-001, medina.machine/gauge-002 and 377 more\n        (-full lists them)\n        size  medium  was small\n")
+	require.Contains(t, out, "edit  380 medina.machine\n        medina.machine/gauge-000, medina.machine/gauge-001, "+
+		"medina.machine/gauge-002 and 377 more\n        (-full lists them)\n        size  medium  was small\n")
 	require.Equal(t, 6, strings.Count(out, "drop  "))
 	require.Equal(t, 6, strings.Count(out, "(security)"))
 	require.Less(t, strings.Count(out, "\n"), 40)
@@ -135,7 +148,9 @@ func TestGroups(t *testing.T) {
 	// many that differ in their values are told by what they have in common
 	p.Actions = nil
 	for i := range 500 {
-		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.subnet/q%03d", i), Type: "medina.subnet", Kind: propose.New, Changes: []propose.Change{change("zone", nil, "north-1"), change("range", nil, fmt.Sprintf("10.0.%d.0/24", i))}})
+		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.subnet/q%03d", i),
+			Type: "medina.subnet", Kind: propose.New, Changes: []propose.Change{change("zone", nil, "north-1"),
+				change("range", nil, fmt.Sprintf("10.0.%d.0/24", i))}})
 	}
 	p.Counts = propose.Counts{New: 500}
 	out = text(100, func(o *Out) { o.Proposal(p, ProposalOptions{}) })
@@ -152,12 +167,15 @@ func TestSummaries(t *testing.T) {
 		"Nothing to do: all 19 resources are as declared.\n":                                                   {Counts: propose.Counts{Same: 19}},
 		"1 of 1 resource would change: 1 new. None stays as it is.\n":                                          {Counts: propose.Counts{New: 1}},
 		"2 of 3 resources would change: 1 adopted, 1 renamed. 1 stays as it is.\n-only left out 1 resource.\n": {Counts: propose.Counts{Adopt: 1, Rename: 1, Same: 1}, LeftOut: 1},
-		"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is guarded, and would be dropped.\n": {
-			Counts: propose.Counts{Same: 1}, Blocked: []propose.Block{{Address: "medina.bucket/a", Because: "it is guarded, and would be dropped", Position: at(3)}}},
+		"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is " +
+			"guarded, and would be dropped.\n": {
+			Counts: propose.Counts{Same: 1}, Blocked: []propose.Block{{Address: "medina.bucket/a",
+				Because: "it is guarded, and would be dropped", Position: at(3)}}},
 	} {
 		require.Equal(t, want, text(100, func(o *Out) { o.Summary(p, ProposalOptions{}) }))
 	}
-	for want, d := range map[string]time.Duration{"just now": time.Second, "30 s ago": 30 * time.Second, "5 min ago": 5 * time.Minute, "3 h ago": 3 * time.Hour, "4 days ago": 100 * time.Hour} {
+	for want, d := range map[string]time.Duration{"just now": time.Second, "30 s ago": 30 * time.Second,
+		"5 min ago": 5 * time.Minute, "3 h ago": 3 * time.Hour, "4 days ago": 100 * time.Hour} {
 		require.Equal(t, want, Ago(d))
 	}
 }
@@ -165,10 +183,14 @@ func TestSummaries(t *testing.T) {
 func TestEvents(t *testing.T) {
 	counts := enact.Counts{Total: 40, Done: 12}
 	for want, e := range map[string]enact.Event{
-		"new   medina.network/coast  done in 2.5 s  12 of 40\n":           {Kind: enact.EventDone, Action: propose.New, Address: "medina.network/coast", Seconds: 2.5, Counts: counts},
-		"swap  medina.disk/tape (the old one)  done in 0.0 s  12 of 40\n": {Kind: enact.EventDone, Action: propose.Swap, Address: "medina.disk/tape", Half: "remove", Counts: counts},
-		"failed  drop  medina.disk/tape\n":                                {Kind: enact.EventFailed, Action: propose.Drop, Address: "medina.disk/tape"},
-		"again edit  medina.disk/tape  too busy\n":                        {Kind: enact.EventRetry, Action: propose.Edit, Address: "medina.disk/tape", Err: fmt.Errorf("too busy")},
+		"new   medina.network/coast  done in 2.5 s  12 of 40\n": {Kind: enact.EventDone, Action: propose.New,
+			Address: "medina.network/coast", Seconds: 2.5, Counts: counts},
+		"swap  medina.disk/tape (the old one)  done in 0.0 s  12 of 40\n": {Kind: enact.EventDone, Action: propose.Swap,
+			Address: "medina.disk/tape", Half: "remove", Counts: counts},
+		"failed  drop  medina.disk/tape\n": {Kind: enact.EventFailed,
+			Action: propose.Drop, Address: "medina.disk/tape"},
+		"again edit  medina.disk/tape  too busy\n": {Kind: enact.EventRetry,
+			Action: propose.Edit, Address: "medina.disk/tape", Err: fmt.Errorf("too busy")},
 		"": {Kind: enact.EventStart, Action: propose.New, Address: "x"},
 	} {
 		require.Equal(t, want, text(100, func(o *Out) { o.Event(e) }))
@@ -176,7 +198,8 @@ func TestEvents(t *testing.T) {
 	var b bytes.Buffer
 	bar := NewBar(NewOut(&b, 64, termenv.Ascii), propose.Forecast{})
 	bar.Event(enact.Event{Kind: enact.EventStart, Ward: "shore", Address: "medina.machine/gauge", Counts: counts})
-	bar.Event(enact.Event{Kind: enact.EventDone, Ward: "shore", Address: "medina.network/coast", Action: propose.New, Counts: counts})
+	bar.Event(enact.Event{Kind: enact.EventDone, Ward: "shore", Address: "medina.network/coast", Action: propose.New,
+		Counts: counts})
 	bar.Close()
 	shown := string(Visible(b.Bytes()))
 	require.Contains(t, shown, "[======              ] 12/40")
@@ -190,7 +213,8 @@ func TestWrapAndFit(t *testing.T) {
 	require.Equal(t, "one two\n  three", Wrap("one two three", 8, "  "))
 	require.Equal(t, "onewordthatistoolong\nx", Wrap("onewordthatistoolong x", 5, ""))
 	require.Equal(t, "灯台 a\nb", Wrap("灯台 a b", 6, ""), "wide characters count twice")
-	require.Equal(t, "then\n  `kasbah check`\n  `now and long\n  then`", Wrap("then `kasbah check` `now and long then`", 15, "  "), "a command stays whole where it fits")
+	require.Equal(t, "then\n  `kasbah check`\n  `now and long\n  then`", Wrap("then `kasbah check` `now and long then`",
+		15, "  "), "a command stays whole where it fits")
 	require.Equal(t, "long…", Fit("longer", 5))
 	require.Equal(t, "灯台  ", pad("灯台", 6))
 }

@@ -39,13 +39,15 @@ func NewRulesDocument(env string, all []*rules.Rule, reports ...*rules.Report) R
 	at := map[string]int{}
 	for _, r := range all {
 		at[r.Name] = len(d.Rules)
-		d.Rules = append(d.Rules, RuleDoc{Name: r.Name, Help: r.Help, Level: r.Level, At: r.At, Whole: r.Whole(), File: r.Position.File, Line: r.Position.Line})
+		d.Rules = append(d.Rules, RuleDoc{Name: r.Name, Help: r.Help, Level: r.Level, At: r.At, Whole: r.Whole(),
+			File: r.Position.File, Line: r.Position.Line})
 	}
 	for _, report := range reports {
 		d.Findings = append(d.Findings, report.Findings...)
 		for _, t := range report.Tallies {
 			r := &d.Rules[at[t.Rule.Name]]
-			r.Passed, r.Broken, r.Undecided, r.Excused, r.Failed = r.Passed+t.Passed, r.Broken+t.Broken, r.Undecided+t.Undecided, r.Excused+t.Excused, r.Failed+t.Failed
+			r.Passed, r.Broken, r.Undecided, r.Excused, r.Failed = r.Passed+t.Passed, r.Broken+t.Broken,
+				r.Undecided+t.Undecided, r.Excused+t.Excused, r.Failed+t.Failed
 		}
 	}
 	return d
@@ -107,7 +109,8 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 		if n := len(list) - alike; n > 0 {
 			text += fmt.Sprintf(" and %d more", n)
 		}
-		o.Printf("%s\n", Wrap(fmt.Sprintf("Rule %s is undecided until values are known: %s.", rule, Clean(text)), o.Width-2, "  "))
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Rule %s is undecided until values are known: %s.", rule, Clean(text)),
+			o.Width-2, "  "))
 	}
 	c := p.RuleCounts
 	if n := c.Passed + c.Broken + c.Undecided + c.Excused + c.Failed; n > 0 {
@@ -128,7 +131,8 @@ func tally(c propose.RuleCounts) []string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{c.Passed, "passed"}, {c.Broken, "broken"}, {c.Undecided, "undecided"}, {c.Excused, "excused"}, {c.Failed, "failed"}} {
+	}{{c.Passed, "passed"}, {c.Broken, "broken"}, {c.Undecided, "undecided"}, {c.Excused, "excused"},
+		{c.Failed, "failed"}} {
 		if x.n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", x.n, x.word))
 		}

@@ -15,7 +15,8 @@ import (
 // first.
 func RunMarkdown(d *enact.Result) []byte {
 	var b bytes.Buffer
-	outcome := map[string]string{"done": "done", "failed": "failed", "stopped": "stopped", "undone": "taken back"}[d.Outcome]
+	outcome := map[string]string{"done": "done", "failed": "failed", "stopped": "stopped",
+		"undone": "taken back"}[d.Outcome]
 	fmt.Fprintf(&b, "## %s, %s: %s\n\n", markdownText(strings.Join(d.Wards, ", ")), markdownText(d.Env), outcome)
 	if d.Run == "" {
 		b.WriteString("Nothing to do.\n")
@@ -28,9 +29,11 @@ func RunMarkdown(d *enact.Result) []byte {
 	for _, u := range d.Undone {
 		switch {
 		case u.Error != "":
-			fmt.Fprintf(&b, "- Not taken back: %s: %s\n", markdownCode(value.InWard(u.Ward, u.Address)), markdownText(u.Error))
+			fmt.Fprintf(&b, "- Not taken back: %s: %s\n", markdownCode(value.InWard(u.Ward, u.Address)),
+				markdownText(u.Error))
 		case u.Made != "":
-			fmt.Fprintf(&b, "- Made again: %s, as %s instead of %s\n", markdownCode(value.InWard(u.Ward, u.Address)), markdownCode(u.Made), markdownCode(u.Was))
+			fmt.Fprintf(&b, "- Made again: %s, as %s instead of %s\n", markdownCode(value.InWard(u.Ward, u.Address)),
+				markdownCode(u.Made), markdownCode(u.Was))
 		}
 	}
 	for _, c := range d.Copies {
@@ -38,7 +41,8 @@ func RunMarkdown(d *enact.Result) []byte {
 	}
 	for _, a := range d.Actions {
 		if a.Error != "" {
-			fmt.Fprintf(&b, "- **%s** %s (%s): %s\n", a.Outcome, markdownCode(value.InWard(a.Ward, a.Address)), markdownText(a.Position), markdownText(a.Error))
+			fmt.Fprintf(&b, "- **%s** %s (%s): %s\n", a.Outcome, markdownCode(value.InWard(a.Ward, a.Address)),
+				markdownText(a.Position), markdownText(a.Error))
 		}
 	}
 	if len(d.Actions) > 0 {
@@ -49,11 +53,13 @@ func RunMarkdown(d *enact.Result) []byte {
 		if a.Seconds > 0 {
 			took = fmt.Sprintf("%.1f s", a.Seconds)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", a.Kind, markdownCell(value.InWard(a.Ward, a.Address)), a.Outcome, took)
+		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", a.Kind, markdownCell(value.InWard(a.Ward, a.Address)), a.Outcome,
+			took)
 	}
 	for _, ward := range value.Keys(d.Published) {
 		for _, n := range value.Keys(d.Published[ward]) {
-			fmt.Fprintf(&b, "\nPublished %s = %s\n", markdownCode(ward+" "+n), markdownCode(value.Plain(d.Published[ward][n])))
+			fmt.Fprintf(&b, "\nPublished %s = %s\n", markdownCode(ward+" "+n),
+				markdownCode(value.Plain(d.Published[ward][n])))
 		}
 	}
 	return b.Bytes()
@@ -68,7 +74,8 @@ func (o *Out) Run(r *enact.Result) {
 	o.Printf("%s. Run %s.\n", line, ledger.ShortRun(r.Run))
 	for _, ward := range value.Keys(r.Published) {
 		for _, n := range value.Keys(r.Published[ward]) {
-			o.Printf("%s\n", Wrap(fmt.Sprintf("published %s %s = %s", ward, n, Clean(value.Plain(r.Published[ward][n]))), o.Width-2, "  "))
+			o.Printf("%s\n", Wrap(fmt.Sprintf("published %s %s = %s", ward, n,
+				Clean(value.Plain(r.Published[ward][n]))), o.Width-2, "  "))
 		}
 	}
 	for _, c := range r.Copies {
@@ -102,7 +109,8 @@ func countsLine(c enact.Counts) string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.Unfinished, "unfinished"}, {c.NotBegun, "not begun"}, {c.Undone, "taken back"}} {
+	}{{c.Failed, "failed"}, {c.Unclear, "unclear"}, {c.Unfinished, "unfinished"}, {c.NotBegun, "not begun"},
+		{c.Undone, "taken back"}} {
 		if x.n > 0 {
 			line += fmt.Sprintf(", %d %s", x.n, x.word)
 		}

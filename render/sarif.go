@@ -74,7 +74,8 @@ type (
 // SARIF writes problems as a SARIF 2.1.0 log. Undecided rules are open
 // results, excused ones carry their suppression.
 func SARIF(list problem.List, program string) ([]byte, error) {
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "kasbah", Version: program, Language: english, Rules: []*sarifRule{}}}, Language: english, Results: []sarifResult{}}
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "kasbah", Version: program, Language: english,
+		Rules: []*sarifRule{}}}, Language: english, Results: []sarifResult{}}
 	rules := map[string]int{}
 	for _, p := range list {
 		id, about := p.Rule, "house rule "+p.Rule
@@ -85,12 +86,14 @@ func SARIF(list problem.List, program string) ([]byte, error) {
 		if !known {
 			at = len(rules)
 			rules[id] = at
-			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, &sarifRule{ID: id, ShortDescription: sarifText{about}})
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules,
+				&sarifRule{ID: id, ShortDescription: sarifText{about}})
 		}
 		if p.Rule != "" && p.Hint != "" {
 			run.Tool.Driver.Rules[at].Help = &sarifText{p.Hint}
 		}
-		r := sarifResult{RuleID: id, RuleIndex: at, Kind: "fail", Level: string(p.Level), Message: sarifText{sarifMessage(p)}}
+		r := sarifResult{RuleID: id, RuleIndex: at, Kind: "fail", Level: string(p.Level),
+			Message: sarifText{sarifMessage(p)}}
 		switch p.Standing {
 		case problem.Undecided:
 			r.Kind, r.Level = "open", "none"

@@ -40,14 +40,16 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 		}
 		o.Printf("%s%s  %s\n", word, pad(Clean(res.Ward+":"+res.Address), column), Clean(tail))
 		for _, d := range res.Differences {
-			line := fmt.Sprintf("             %s  expected %s, found %s", Clean(d.Path), shown(d.Expected.V, false), shown(d.Found.V, false))
+			line := fmt.Sprintf("             %s  expected %s, found %s", Clean(d.Path), shown(d.Expected.V, false),
+				shown(d.Found.V, false))
 			if d.By != "" {
 				line += ", " + Clean(by(d.By, d.At))
 			}
 			o.Printf("             %s\n", Wrap(strings.TrimSpace(line), o.Width-15, "               "))
 		}
 		if len(res.AlsoMoved) > 0 {
-			o.Printf("             %s\n", o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (not declared)"))
+			o.Printf("             %s\n",
+				o.Paint(Grey, "also moved: "+Clean(strings.Join(res.AlsoMoved, ", "))+" (not declared)"))
 		}
 		if len(res.Security) > 0 {
 			o.Printf("             %s\n", o.Paint(orange, "touches security: "+Clean(strings.Join(res.Security, ", "))))
@@ -64,7 +66,8 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 	}
 	c := r.Counts
 	total := c.Matches + c.Differs + c.Gone + c.Unchecked
-	o.Printf("%s surveyed in %s: %d matches, %d differs, %d gone, %d unchecked.\n", Count(total, "resource"), r.Env, c.Matches, c.Differs, c.Gone, c.Unchecked)
+	o.Printf("%s surveyed in %s: %d matches, %d differs, %d gone, %d unchecked.\n", Count(total, "resource"), r.Env,
+		c.Matches, c.Differs, c.Gone, c.Unchecked)
 }
 
 func by(who string, at *time.Time) string {

@@ -75,7 +75,8 @@ type AttributeDoc struct {
 
 // NewTypeDoc puts a type into its JSON form.
 func NewTypeDoc(drv string, c *schema.Catalog, t *schema.Type) TypeDoc {
-	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Copies: t.Copies, Swap: t.Order(), Example: Example(drv, c, t), Attributes: []AttributeDoc{}}
+	d := TypeDoc{Type: drv + "." + t.Name, Help: t.Help, HoldsData: t.HoldsData, Copies: t.Copies, Swap: t.Order(),
+		Example: Example(drv, c, t), Attributes: []AttributeDoc{}}
 	switch d.Shown = "listed"; {
 	case t.Unshown:
 		d.Shown = "never"
@@ -92,7 +93,8 @@ func NewTypeDoc(drv string, c *schema.Catalog, t *schema.Type) TypeDoc {
 		d.Price = &PriceDoc{p.Month, p.By, p.Per}
 	}
 	for _, a := range t.Attributes {
-		x := AttributeDoc{Name: a.Name, Kind: kindText(a), Help: a.Help, Required: a.Required, Output: a.Output, Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, Refers: a.Refers, Limits: limits(a)}
+		x := AttributeDoc{Name: a.Name, Kind: kindText(a), Help: a.Help, Required: a.Required, Output: a.Output,
+			Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, Refers: a.Refers, Limits: limits(a)}
 		if a.HasDefault {
 			x.Default = &value.Any{V: a.Default}
 		}
@@ -218,7 +220,8 @@ func (o *Out) Type(t TypeDoc) {
 	}
 	switch {
 	case t.HoldsData && t.Copies:
-		o.Printf("%s\n", Wrap("It holds data: dropping or swapping one asks for consent, unless care(at_drop = \"copy-first\") keeps a copy.", o.Width, ""))
+		o.Printf("%s\n", Wrap("It holds data: dropping or swapping one asks for consent, unless care(at_drop = "+
+			"\"copy-first\") keeps a copy.", o.Width, ""))
 	case t.HoldsData:
 		o.Printf("It holds data: dropping or swapping one asks for consent.\n")
 	}
@@ -333,7 +336,8 @@ var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 func isName(s string) bool { return nameForm.MatchString(s) && !slices.Contains(reserved, s) }
 
 // reserved are the words of Starlark that are no names.
-var reserved = strings.Fields("and as assert async await break class continue def del elif else except finally for from global if import in is lambda load nonlocal not or pass raise return try while with yield None True False")
+var reserved = strings.Fields("and as assert async await break class continue def del elif else except finally for " +
+	"from global if import in is lambda load nonlocal not or pass raise return try while with yield None True False")
 
 func exampleValue(a *schema.Attribute) string {
 	switch {
@@ -389,7 +393,8 @@ func exampleText(a *schema.Attribute) string {
 
 // exampleTexts are texts of the forms that are asked for most.
 var exampleTexts = []string{
-	"text", "10.20.0.0/16", "10.20.0.1", "lantern.example", "https://lantern.example/", "keeper@lantern.example", "2031-01-01T00:00:00Z", "2031-01-01", "1h", "PT1H", "1", "0 * * * *", "every 1h", "a/b", "a/*", "/a", "Text-1",
+	"text", "10.20.0.0/16", "10.20.0.1", "lantern.example", "https://lantern.example/", "keeper@lantern.example",
+	"2031-01-01T00:00:00Z", "2031-01-01", "1h", "PT1H", "1", "0 * * * *", "every 1h", "a/b", "a/*", "/a", "Text-1",
 }
 
 var settled = regexp.MustCompile(`[^A-Za-z0-9_]`)

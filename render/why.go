@@ -39,7 +39,8 @@ func (o *Out) Why(d *why.Document) {
 	o.Printf("\n")
 	switch {
 	case d.Last != nil:
-		line := fmt.Sprintf("Last changed by run %s of %s, %s: %s.", ledger.ShortRun(d.Last.Run), d.Last.Who, Ago(time.Since(d.Last.Began)), d.Last.Command)
+		line := fmt.Sprintf("Last changed by run %s of %s, %s: %s.", ledger.ShortRun(d.Last.Run), d.Last.Who,
+			Ago(time.Since(d.Last.Began)), d.Last.Command)
 		if d.Last.Reason != "" {
 			line += " " + d.Last.Reason
 		}

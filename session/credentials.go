@@ -17,7 +17,8 @@ func (x *Secrets) Credential(name string, v any) (openapi.Credential, error) {
 	}
 	src, ok := estate.ReadSource(v)
 	if !ok {
-		return nil, fmt.Errorf("%s must be a text, or one of { env = \"…\" }, { key = \"…\" }, { file = \"…\" }, { run = […] }", name)
+		return nil, fmt.Errorf("%s must be a text, or one of { env = \"…\" }, { key = \"…\" }, { file = \"…\" }, { "+
+			"run = […] }", name)
 	}
 	return func(ctx context.Context, _ bool) (string, error) {
 		text, err := x.Fetch(ctx, src)

@@ -78,7 +78,8 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	for _, ours := range []string{"kind", "run", "env"} {
 		delete(settings, ours)
 	}
-	return process.New(process.Options{Name: at.name, Command: command, Dir: at.s.Estate.Dir, Env: env, Settings: settings, From: at.from, Log: at.s.config.Log, Redact: at.s.Secrets.Redact})
+	return process.New(process.Options{Name: at.name, Command: command, Dir: at.s.Estate.Dir, Env: env,
+		Settings: settings, From: at.from, Log: at.s.config.Log, Redact: at.s.Secrets.Redact})
 }
 
 // newPostgres reads the settings of a driver of kind postgres.
@@ -87,7 +88,8 @@ func newPostgres(at driverSetting, s value.Map) (driver.Driver, error) {
 		return nil, err
 	}
 	if s["dsn"] == nil {
-		return nil, errors.New(`a driver of kind postgres needs dsn, such as { env = "COAST_DSN" }, which holds postgres://USER@HOST/DATABASE`)
+		return nil,
+			errors.New(`a driver of kind postgres needs dsn, such as { env = "COAST_DSN" }, which holds postgres://USER@HOST/DATABASE`)
 	}
 	dsn, err := at.s.Secrets.Credential("dsn", s["dsn"])
 	if err != nil {
@@ -98,7 +100,8 @@ func newPostgres(at driverSetting, s value.Map) (driver.Driver, error) {
 
 // newDNS reads the settings of a driver of kind dns.
 func newDNS(at driverSetting, s value.Map) (driver.Driver, error) {
-	if err := known("a driver of kind dns", s, []string{"kind", "server", "zones", "key", "secret", "algorithm"}); err != nil {
+	if err := known("a driver of kind dns", s, []string{"kind", "server", "zones", "key", "secret",
+		"algorithm"}); err != nil {
 		return nil, err
 	}
 	var o dns.Options
@@ -141,7 +144,8 @@ func textList(name string, v any) ([]string, error) {
 }
 
 // openAPIKeys are the settings of a driver of kind openapi.
-var openAPIKeys = []string{"kind", "spec", "overlay", "api", "rate", "bearer", "user", "password", "headers", "oauth", "ca", "cert", "key", "hosts"}
+var openAPIKeys = []string{"kind", "spec", "overlay", "api", "rate", "bearer", "user", "password", "headers", "oauth",
+	"ca", "cert", "key", "hosts"}
 
 // known is an error for a setting that nothing has use for.
 func known(what string, s value.Map, all []string) error {
@@ -181,7 +185,8 @@ func newOpenAPI(at driverSetting, s value.Map) (driver.Driver, error) {
 	d, err := openapi.New(o)
 	var unknown *openapi.UnknownSettingError
 	if errors.As(err, &unknown) {
-		return nil, known("a driver of kind openapi", value.Map{unknown.Name: nil}, slices.Concat(openAPIKeys, unknown.Known))
+		return nil, known("a driver of kind openapi", value.Map{unknown.Name: nil}, slices.Concat(openAPIKeys,
+			unknown.Known))
 	}
 	if err != nil {
 		return nil, err
@@ -322,9 +327,12 @@ func (s *Session) Medina(ctx context.Context, name string) (medina.Settings, err
 		}
 	}
 	if name != "" {
-		return medina.Settings{}, &problem.UsageError{Message: fmt.Sprintf("-driver: no driver of kind medina is called %q", name), Hint: nearest.Hint(name, s.Estate.Drivers())}
+		return medina.Settings{},
+			&problem.UsageError{Message: fmt.Sprintf("-driver: no driver of kind medina is called %q", name),
+				Hint: nearest.Hint(name, s.Estate.Drivers())}
 	}
-	return medina.Settings{}, problem.Usage("no driver of this estate is of kind medina; -api names one that runs on its own")
+	return medina.Settings{}, problem.Usage("no driver of this estate is of kind medina; -api names one that runs on " +
+		"its own")
 }
 
 // medinaSettings reads the settings of a driver of kind medina. Its token is fetched

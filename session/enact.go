@@ -33,7 +33,8 @@ type Run struct {
 // EnactOptions are those of a run with an id of its own.
 func (s *Session) EnactOptions(ctx context.Context, r Run) enact.Options {
 	return enact.Options{
-		Run: ulid.Make().String(), Command: r.Command, Reason: r.Reason, Parallel: r.Parallel, Timeout: r.Timeout, IfOneFails: r.IfOneFails, Wait: r.Wait,
+		Run: ulid.Make().String(), Command: r.Command, Reason: r.Reason, Parallel: r.Parallel, Timeout: r.Timeout,
+		IfOneFails: r.IfOneFails, Wait: r.Wait,
 		Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers,
 		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Confide: s.Secrets.Confide,
 	}
@@ -41,7 +42,8 @@ func (s *Session) EnactOptions(ctx context.Context, r Run) enact.Options {
 
 // Proposer makes proposals for a run again and again, each from what the ledgers say then.
 // Declarations are evaluated again only where they rest on what other wards publish.
-func (s *Session) Proposer(r Request, remarks func(problem.List)) func(ctx context.Context, run string) (*propose.Proposal, map[string]*ledger.State, error) {
+func (s *Session) Proposer(r Request, remarks func(problem.List)) func(ctx context.Context,
+	run string) (*propose.Proposal, map[string]*ledger.State, error) {
 	var e *Evaluation
 	return func(ctx context.Context, run string) (*propose.Proposal, map[string]*ledger.State, error) {
 		others := s.Others()
@@ -52,7 +54,8 @@ func (s *Session) Proposer(r Request, remarks func(problem.List)) func(ctx conte
 		case r.Restore > 0 && e == nil:
 			e = &Evaluation{}
 			e.Declared, err = s.recordedAt(ctx, r.Restore)
-		case r.Restore == 0 && (e == nil || slices.ContainsFunc(e.Declared.Wards, func(w *declare.Ward) bool { return len(w.Reads) > 0 })):
+		case r.Restore == 0 && (e == nil || slices.ContainsFunc(e.Declared.Wards,
+			func(w *declare.Ward) bool { return len(w.Reads) > 0 })):
 			if e, err = s.EvaluateRight(ctx, others); err == nil {
 				remarks(e.Remarks())
 			}
@@ -111,7 +114,8 @@ func (s *Session) LastChange(ctx context.Context, at why.Place, st *ledger.State
 
 // JudgeAgain judges actions in the middle of a run by the rules that were undecided about
 // them; nil where there are no rules.
-func (s *Session) JudgeAgain(ctx context.Context, p *propose.Proposal) (func(context.Context, *propose.Action, value.Map) ([]string, error), error) {
+func (s *Session) JudgeAgain(ctx context.Context, p *propose.Proposal) (func(context.Context, *propose.Action,
+	value.Map) ([]string, error), error) {
 	set, err := s.Rules(ctx)
 	if err != nil {
 		return nil, err

@@ -21,7 +21,8 @@ import (
 func (s *Session) givenInputs() ([]declare.Input, error) {
 	var out []declare.Input
 	for _, g := range s.Estate.Inputs(s.Env) {
-		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position, At: g.At})
+		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
+			Position: g.Position, At: g.At})
 	}
 	for _, pair := range os.Environ() {
 		name, v, _ := strings.Cut(pair, "=")
@@ -44,7 +45,8 @@ func (s *Session) givenInputs() ([]declare.Input, error) {
 		}
 		ward, short := value.SplitWard(name)
 		if ward != "" && !s.Estate.HasWard(ward) {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("-input %s: no ward is called %q", text, ward), Hint: nearest.Hint(ward, s.Estate.Wards)}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("-input %s: no ward is called %q", text, ward),
+				Hint: nearest.Hint(ward, s.Estate.Wards)}
 		}
 		in := declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"}
 		if ward == "" {

@@ -87,7 +87,8 @@ func toRenew(ctx context.Context, c Config, e *estate.Estate) ([]string, error) 
 		c.Env = env
 		recorded, err := recordedSecrets(ctx, c)
 		if err != nil {
-			c.Tell(fmt.Sprintf("The secrets that the ledger of %s records are not listed, because it cannot be read here: %v", env, err))
+			c.Tell(fmt.Sprintf("The secrets that the ledger of %s records are not listed, because it cannot be read "+
+				"here: %v", env, err))
 			continue
 		}
 		renew = append(renew, recorded...)
@@ -114,7 +115,8 @@ func recordedSecrets(ctx context.Context, c Config) (renew []string, err error) 
 			return nil, err
 		}
 		for address, attributes := range held {
-			renew = append(renew, fmt.Sprintf("%s %s (%s)", value.InWard(ward, address), strings.Join(attributes, ", "), s.Env))
+			renew = append(renew, fmt.Sprintf("%s %s (%s)", value.InWard(ward, address), strings.Join(attributes, ", "),
+				s.Env))
 		}
 	}
 	return renew, nil

@@ -17,7 +17,9 @@ func sealingOf(recipients []string, pin seal.Pin, writer string) string {
 	for _, r := range recipients {
 		quoted = append(quoted, fmt.Sprintf("%q", r))
 	}
-	return fmt.Sprintf("seal       = \"all\"   # every object is encrypted to these keys before it leaves this machine\nrecipients = [%s]\nestate_id  = %q\nestate_key = %q\nwriters    = [%q]   # who may write it; each run signs what it writes\n",
+	return fmt.Sprintf("seal       = \"all\"   # every object is encrypted to these keys before it leaves this "+
+		"machine\nrecipients = [%s]\nestate_id  = %q\nestate_key = %q\nwriters    = [%q]   # who may write it; each "+
+		"run signs what it writes\n",
 		strings.Join(quoted, ", "), pin.ID, pin.Digest, writer)
 }
 
@@ -35,7 +37,8 @@ func keyName(who string) string {
 func NewSealing(open func() (*home.Home, error), who string) (lines string, said string, err error) {
 	home, err := open()
 	if err != nil {
-		return "", "", fmt.Errorf("there is no place for a key: %w; -seal off does without one, and no secret can be recorded then", err)
+		return "", "", fmt.Errorf("there is no place for a key: %w; -seal off does without one, and no secret can be "+
+			"recorded then", err)
 	}
 	mine, err := home.Public()
 	if err != nil {
@@ -47,7 +50,8 @@ func NewSealing(open func() (*home.Home, error), who string) (lines string, said
 		if err != nil {
 			return "", "", err
 		}
-		mine, said = []string{made}, "made a key: "+home.IdentitiesFile()+"; keep a copy of it, without it the ledger cannot be read"
+		mine, said = []string{made},
+			"made a key: "+home.IdentitiesFile()+"; keep a copy of it, without it the ledger cannot be read"
 	}
 	mine = mine[len(mine)-1:]
 	writer, err := home.WriterPublic()

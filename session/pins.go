@@ -63,13 +63,16 @@ func (s *Session) heldToPins() error {
 		}
 		found, err := s.sincePinned(pin.Name)
 		breaks := slices.ContainsFunc(found, func(d schema.Difference) bool { return d.Breaks })
-		says := fmt.Sprintf("driver %s offers other types than %s pins (version %s, now %s)", pin.Name, estate.PinsFile, pin.Version, c.Version)
+		says := fmt.Sprintf("driver %s offers other types than %s pins (version %s, now %s)", pin.Name, estate.PinsFile,
+			pin.Version, c.Version)
 		if err == nil && !breaks && len(found) > 0 {
-			s.tell("%s, and no declaration needs a change: `kasbah types -compare %s` shows what changed, `kasbah types -pin %s` takes it over", says, pin.Name, pin.Name)
+			s.tell("%s, and no declaration needs a change: `kasbah types -compare %s` shows what changed, `kasbah "+
+				"types -pin %s` takes it over", says, pin.Name, pin.Name)
 			continue
 		}
 		e := problem.At(problem.Position{File: estate.PinsFile}, "%s", says)
-		e.Hint = fmt.Sprintf("`kasbah types -compare %s` shows what changed; `kasbah types -pin %s` takes it over", pin.Name, pin.Name)
+		e.Hint = fmt.Sprintf("`kasbah types -compare %s` shows what changed; `kasbah types -pin %s` takes it over",
+			pin.Name, pin.Name)
 		problems = append(problems, e)
 	}
 	return problems.Err()
@@ -108,7 +111,8 @@ func (s *Session) Driver(name string) (*schema.Catalog, error) {
 	if c := s.Catalogs[name]; c != nil {
 		return c, nil
 	}
-	return nil, &problem.UsageError{Message: fmt.Sprintf("the estate has no driver %q", name), Hint: nearest.Hint(name, s.Estate.Drivers())}
+	return nil, &problem.UsageError{Message: fmt.Sprintf("the estate has no driver %q", name), Hint: nearest.Hint(name,
+		s.Estate.Drivers())}
 }
 
 // Pin pins what a driver offers now, and says which files it wrote.
@@ -159,7 +163,8 @@ func (s *Session) SincePinned(name string) (*estate.DriverPin, []schema.Differen
 	}
 	found, err := s.sincePinned(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, fmt.Errorf("%s pins driver %s, and %s, which says what it was, is not there: `kasbah types -pin %s` writes it as it is now", estate.PinsFile, name, filepath.Join(pinnedFolder, name+".json"), name)
+		return nil, nil, fmt.Errorf("%s pins driver %s, and %s, which says what it was, is not there: `kasbah types "+
+			"-pin %s` writes it as it is now", estate.PinsFile, name, filepath.Join(pinnedFolder, name+".json"), name)
 	}
 	return pin, found, err
 }

@@ -91,11 +91,13 @@ func OpenProposal(ctx context.Context, c Config, path string) (*ProposalFile, *S
 		return nil, s, err
 	}
 	if f.Proposal.Estate != s.Estate.Name {
-		return nil, s, fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, f.Proposal.Estate, s.Estate.Name)
+		return nil, s, fmt.Errorf("%s was proposed for the estate %s, and this is %s", path, f.Proposal.Estate,
+			s.Estate.Name)
 	}
 	states, err := s.States(ctx)
 	if errors.Is(err, seal.ErrNoIdentity) { // of one who may see this proposal alone
-		s.tell("The ledger is sealed to others: what %s says of what is recorded, and that the estate made it, could not be checked.", path)
+		s.tell("The ledger is sealed to others: what %s says of what is recorded, and that the estate made it, could "+
+			"not be checked.", path)
 		states, err = nil, nil
 	}
 	if err != nil {
@@ -108,11 +110,13 @@ func OpenProposal(ctx context.Context, c Config, path string) (*ProposalFile, *S
 // does. states are nil for one who cannot read them.
 func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string]*ledger.State) error {
 	if s.Box != nil && f.head == nil {
-		return f.refuse(errors.New("it is not sealed, and this estate seals its proposals: it may have been made without the estate's key; propose again"))
+		return f.refuse(errors.New("it is not sealed, and this estate seals its proposals: it may have been made " +
+			"without the estate's key; propose again"))
 	}
 	if s.Box != nil && states != nil {
 		if err := s.Box.Proves(ctx, f.payload, f.head.Proof); errors.Is(err, seal.ErrForged) {
-			return f.refuse(errors.New("it was not made with the estate's current key: another person made it, or the key has changed since; propose again"))
+			return f.refuse(errors.New("it was not made with the estate's current key: another person made it, or " +
+				"the key has changed since; propose again"))
 		} else if err != nil {
 			return err
 		}
@@ -128,7 +132,8 @@ func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string
 	if err != nil {
 		return err
 	}
-	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set, Currency: s.Estate.Prices.Currency})
+	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set,
+		Currency: s.Estate.Prices.Currency})
 	var shown *propose.ShownError
 	if errors.As(err, &shown) {
 		return f.refuse(err)
@@ -143,7 +148,9 @@ func (f *ProposalFile) SameLedgers(ctx context.Context, s *Session) error {
 		err := s.Ledgers[w.Ward].Contains(ctx, w.Entry, w.Hash)
 		var other *ledger.RollbackError
 		if errors.As(err, &other) {
-			return &enact.Refused{Reasons: []string{fmt.Sprintf("%s was made from entry %d of the ledger of %s, and the ledger here has another one, or ends before it: it is another ledger, or an old copy was put back", f.Path, w.Entry, w.Ward)}}
+			return &enact.Refused{Reasons: []string{fmt.Sprintf("%s was made from entry %d of the ledger of %s, and "+
+				"the ledger here has another one, or ends before it: it is another ledger, or an old copy was put back",
+				f.Path, w.Entry, w.Ward)}}
 		}
 		if err != nil {
 			return err
@@ -207,7 +214,8 @@ func (s *Session) Keep(ctx context.Context, path string, p *propose.Proposal, mo
 			return fmt.Errorf("the proposal could not be sealed: %w", err)
 		}
 	case len(more) > 0:
-		return problem.Usage("-reader: the ledger is not sealed, so the proposal is not sealed either, and everyone can read it")
+		return problem.Usage("-reader: the ledger is not sealed, so the proposal is not sealed either, and everyone " +
+			"can read it")
 	}
 	if err := disk.Replace(path, body, 0o600); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)

@@ -93,7 +93,8 @@ func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
 }
 
 // ProposeFrom makes a proposal from an evaluation and states that are at hand.
-func (s *Session) ProposeFrom(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State, r Request) (*propose.Proposal, error) {
+func (s *Session) ProposeFrom(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State,
+	r Request) (*propose.Proposal, error) {
 	live, err := s.live(ctx, states, r)
 	if err != nil {
 		return nil, err
@@ -128,10 +129,13 @@ func (s *Session) live(ctx context.Context, states map[string]*ledger.State, r R
 }
 
 // proposeOptions gathers what a proposal is made from. e is nil where nothing was evaluated.
-func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State, live propose.Live, r Request) (propose.Options, error) {
+func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State,
+	live propose.Live, r Request) (propose.Options, error) {
 	o := propose.Options{
-		Estate: s.Estate.Name, Env: s.Env, By: s.config.Identity.Who, Program: s.config.Identity.Program, Run: r.Run, Wards: s.Wards,
-		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Approval: s.Approval, Currency: s.Estate.Prices.Currency, States: states, Catalogs: s.Catalogs, Only: r.Only, Swap: r.Swap,
+		Estate: s.Estate.Name, Env: s.Env, By: s.config.Identity.Who, Program: s.config.Identity.Program, Run: r.Run,
+		Wards:  s.Wards,
+		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Approval: s.Approval, Currency: s.Estate.Prices.Currency,
+		States: states, Catalogs: s.Catalogs, Only: r.Only, Swap: r.Swap,
 		Outside: func(ward string) (*ledger.State, error) { return others.State(ctx, ward) },
 	}
 	var err error
@@ -204,7 +208,8 @@ func (s *Session) Survey(ctx context.Context, states map[string]*ledger.State, c
 		return nil, err
 	}
 	return survey.Survey(ctx, survey.Options{
-		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set, Checked: checked,
+		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set,
+		Checked: checked,
 	})
 }
 

@@ -44,7 +44,8 @@ func (s *Session) recall(ctx context.Context, others *Others, r Request) *rememb
 		return nil
 	}
 	of := strings.Join(append([]string{s.Estate.Dir, s.Env, strconv.FormatBool(r.Offline)}, s.Wards...), "\x00")
-	m := &remembering{basis: basis, file: propose.RememberedFile{Path: filepath.Join(dir, "kasbah", "remembered", digestOf(of)), Box: s.Box}}
+	m := &remembering{basis: basis, file: propose.RememberedFile{Path: filepath.Join(dir, "kasbah", "remembered",
+		digestOf(of)), Box: s.Box}}
 	if m.was, err = m.file.Read(); err == nil && m.was != nil {
 		var same bool
 		if same, err = s.unmoved(ctx, others, m); !same {
@@ -92,7 +93,8 @@ func (s *Session) basis(ctx context.Context, others *Others) (func() (string, er
 		if err != nil {
 			return "", err
 		}
-		return digestOf(fmt.Sprintln(declared, s.config.Identity.Program, program.Size(), program.ModTime().UnixNano(), today, set.Files())), nil
+		return digestOf(fmt.Sprintln(declared, s.config.Identity.Program, program.Size(), program.ModTime().UnixNano(),
+			today, set.Files())), nil
 	}), nil
 }
 

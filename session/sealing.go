@@ -26,7 +26,8 @@ type memory struct {
 func (m *memory) Remember(name string, newest ledger.Head) error {
 	if err := m.Memory.Remember(name, newest); err != nil {
 		m.once.Do(func() {
-			m.tell("What was seen of the ledger cannot be remembered here, so an old copy would not be noticed: %v", err)
+			m.tell("What was seen of the ledger cannot be remembered here, so an old copy would not be noticed: %v",
+				err)
 		})
 	}
 	return nil
@@ -49,14 +50,16 @@ func (s *Session) newBox(set value.Map) (*seal.Box, error) {
 	at := storeSettings{s.Estate.Dir, set}
 	pin := seal.Pin{ID: at.text("estate_id"), Digest: at.text("estate_key"), Former: at.texts("former_keys")}
 	if pin.ID == "" || pin.Digest == "" {
-		return nil, wrong("seal", "`kasbah key estate` makes them", "seal = \"all\" needs estate_id and estate_key, which tell this estate's entries from forged ones")
+		return nil, wrong("seal", "`kasbah key estate` makes them", "seal = \"all\" needs estate_id and estate_key, "+
+			"which tell this estate's entries from forged ones")
 	}
 	var to []string
 	for _, recipient := range at.texts("recipients") {
 		to = append(to, estate.PublicKey(recipient))
 	}
 	if len(to) == 0 {
-		return nil, wrong("seal", "`kasbah key show` prints yours", "seal = \"all\" needs recipients: the public keys of those who may read the ledger")
+		return nil, wrong("seal", "`kasbah key show` prints yours", "seal = \"all\" needs recipients: the public "+
+			"keys of those who may read the ledger")
 	}
 	home, err := s.config.Home()
 	if err != nil {
@@ -94,7 +97,8 @@ func (s *Session) estateKey(ctx context.Context, home *home.Home, id string) (se
 			}
 		}
 	}
-	return e, fmt.Errorf("the key of this estate is not on this machine (%s), and no ledger that can be read here holds it: whoever made the estate must make the first run", home.Dir)
+	return e, fmt.Errorf("the key of this estate is not on this machine (%s), and no ledger that can be read here "+
+		"holds it: whoever made the estate must make the first run", home.Dir)
 }
 
 // Opener opens ledgers that are not to be sealed any more: kasbah.toml says seal = "off", and

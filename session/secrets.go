@@ -180,7 +180,8 @@ func (s *Session) SecretProblems(ctx context.Context, d *declare.Declared, level
 	for _, name := range s.Estate.Secrets(s.Env) {
 		if !names[name] {
 			src, _ := s.Estate.Secret(s.Env, name)
-			one := problem.At(src.Position, "nothing in this estate asks for a secret %q (given in %s)", name, estate.File)
+			one := problem.At(src.Position, "nothing in this estate asks for a secret %q (given in %s)", name,
+				estate.File)
 			one.Hint = nearest.Hint(name, value.Keys(names))
 			out = append(out, one)
 		}

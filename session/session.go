@@ -123,7 +123,8 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 
 // OpenKit is a session for a kit that stands alone: a bare estate with the simulated cloud.
 func OpenKit(ctx context.Context, c Config) (*Session, error) {
-	e, err := estate.Parse(c.Dir, []byte("estate = \"kit\"\nwards = [\"tests\"]\n[drivers.medina]\nkind = \"medina\"\napi = \"embedded\"\n[env.test]\n"))
+	e, err := estate.Parse(c.Dir, []byte("estate = \"kit\"\nwards = [\"tests\"]\n[drivers.medina]\nkind = "+
+		"\"medina\"\napi = \"embedded\"\n[env.test]\n"))
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +135,8 @@ func OpenKit(ctx context.Context, c Config) (*Session, error) {
 func newSession(e *estate.Estate, env string, c Config) *Session {
 	return &Session{
 		Estate: e, Env: env, config: c, kinds: map[string]string{},
-		Drivers: map[string]driver.Driver{}, Catalogs: map[string]*schema.Catalog{}, Ledgers: map[string]*ledger.Ledger{},
+		Drivers: map[string]driver.Driver{}, Catalogs: map[string]*schema.Catalog{},
+		Ledgers: map[string]*ledger.Ledger{},
 		Secrets: &Secrets{estate: e, env: env, home: c.Home},
 	}
 }
@@ -202,10 +204,12 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 		if len(all) == 1 {
 			return all[0], nil
 		}
-		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(all, ", -env ") + ", or KASBAH_ENV"}
+		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(all, ", -env ") +
+			", or KASBAH_ENV"}
 	}
 	if !e.HasEnvironment(name) {
-		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name), Hint: nearest.HintOr(name, all)}
+		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name),
+			Hint: nearest.HintOr(name, all)}
 	}
 	return name, nil
 }
@@ -218,7 +222,8 @@ func chooseWards(e *estate.Estate, names []string) ([]string, error) {
 	for _, n := range names {
 		n = strings.TrimSuffix(n, "/")
 		if !e.HasWard(n) {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", n), Hint: nearest.HintOr(n, e.Wards)}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", n), Hint: nearest.HintOr(n,
+				e.Wards)}
 		}
 		wanted[n] = true
 	}

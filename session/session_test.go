@@ -56,11 +56,16 @@ func TestOpen(t *testing.T) {
 		change     func(*session.Config)
 		says, hint string
 	}{
-		{"no environment", func(c *session.Config) { c.Env = "" }, "which environment?", "-env live, -env trial, or KASBAH_ENV"},
-		{"wrong environment", func(c *session.Config) { c.Env = "tral" }, `-env: no environment is called "tral"`, `did you mean "trial"?`},
-		{"wrong ward", func(c *session.Config) { c.Wards = []string{"harbour"} }, `no ward is called "harbour"`, "there is shore, isle"},
-		{"wrong setting", func(c *session.Config) { c.Given.Settings = []string{"ledger"} }, `-with must be ledger.KEY=VALUE`, ""},
-		{"wrong driver", func(c *session.Config) { c.Given.Settings = []string{"drivers.medna.pace=1"} }, `-with: no driver is called "medna"`, `did you mean "medina"?`},
+		{"no environment", func(c *session.Config) { c.Env = "" }, "which environment?",
+			"-env live, -env trial, or KASBAH_ENV"},
+		{"wrong environment", func(c *session.Config) { c.Env = "tral" }, `-env: no environment is called "tral"`,
+			`did you mean "trial"?`},
+		{"wrong ward", func(c *session.Config) { c.Wards = []string{"harbour"} }, `no ward is called "harbour"`,
+			"there is shore, isle"},
+		{"wrong setting", func(c *session.Config) { c.Given.Settings = []string{"ledger"} },
+			`-with must be ledger.KEY=VALUE`, ""},
+		{"wrong driver", func(c *session.Config) { c.Given.Settings = []string{"drivers.medna.pace=1"} },
+			`-with: no driver is called "medna"`, `did you mean "medina"?`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			with := config(dir, "trial")
@@ -85,10 +90,12 @@ func TestOpen(t *testing.T) {
 func TestSessionStays(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string]string{
-		"kasbah.toml":      coast,
-		"shore/shore.star": "depth = input(\"depth\", kind.int, default = 3)\nmedina.network(\"coast\", range = \"10.1.0.0/16\")\npublish(\"depth\", depth)\n",
-		"isle/isle.star":   "medina.bucket(\"log\", public = True)\n",
-		"rules/house.star": "rule(\"closed\", each = lambda r: \"it is open\" if r.type == \"medina.bucket\" and r.inputs.public else None, level = \"warn\")\n",
+		"kasbah.toml": coast,
+		"shore/shore.star": "depth = input(\"depth\", kind.int, default = 3)\nmedina.network(\"coast\", range = " +
+			"\"10.1.0.0/16\")\npublish(\"depth\", depth)\n",
+		"isle/isle.star": "medina.bucket(\"log\", public = True)\n",
+		"rules/house.star": "rule(\"closed\", each = lambda r: \"it is open\" if r.type == \"medina.bucket\" and " +
+			"r.inputs.public else None, level = \"warn\")\n",
 	})
 	ctx := context.Background()
 	c := config(dir, "trial")

@@ -44,7 +44,8 @@ func readSettings(e *estate.Estate, given []string) (map[string]any, error) {
 				found = found || d == parts[1]
 			}
 			if !found {
-				return nil, &problem.UsageError{Message: fmt.Sprintf("-with: no driver is called %q", parts[1]), Hint: nearest.Hint(parts[1], e.Drivers())}
+				return nil, &problem.UsageError{Message: fmt.Sprintf("-with: no driver is called %q", parts[1]),
+					Hint: nearest.Hint(parts[1], e.Drivers())}
 			}
 		}
 		out[key] = value.Typed(v)

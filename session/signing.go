@@ -48,7 +48,8 @@ func (s *Session) proposer(states map[string]*ledger.State) (*home.SigningKey, e
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	both := slices.DeleteFunc(slices.Clone(sign), func(k string) bool { return !(&ledger.Writers{Keys: write}).Lists(k) })
+	both := slices.DeleteFunc(slices.Clone(sign),
+		func(k string) bool { return !(&ledger.Writers{Keys: write}).Lists(k) })
 	if len(write) == 0 {
 		both = sign
 	}

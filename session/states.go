@@ -59,14 +59,16 @@ func (s *Session) OtherName(ctx context.Context, states map[string]*ledger.State
 	}
 	estateName, envName := s.Estate.LedgerNames(s.Env)
 	for _, at := range places {
-		if states[at.Ward] == nil || at.Estate == estateName && (at.Env == envName || s.Estate.HasEnvironment(at.Env)) || at.Estate != estateName && at.Env != envName {
+		if states[at.Ward] == nil || at.Estate == estateName &&
+			(at.Env == envName || s.Estate.HasEnvironment(at.Env)) || at.Estate != estateName && at.Env != envName {
 			continue
 		}
 		line := fmt.Sprintf("renamed_from = %q in kasbah.toml", at.Estate)
 		if at.Estate == estateName {
 			line = fmt.Sprintf("renamed_from = %q under [env.%s]", at.Env, s.Env)
 		}
-		return fmt.Sprintf("nothing is recorded under %s/%s, and the store holds a ledger of %s under %s/%s: if it was renamed, %s keeps to it", estateName, envName, at.Ward, at.Estate, at.Env, line), nil
+		return fmt.Sprintf("nothing is recorded under %s/%s, and the store holds a ledger of %s under %s/%s: if it "+
+			"was renamed, %s keeps to it", estateName, envName, at.Ward, at.Estate, at.Env, line), nil
 	}
 	return "", nil
 }
@@ -100,9 +102,11 @@ func (s *Session) forgotten(ctx context.Context) error {
 			return err
 		}
 		if len(st.Records) > 0 {
-			e := problem.At(s.Estate.At("wards"), "the ledger of %s records %d resources for ward %q, which is not listed", s.Env, len(st.Records), ward)
+			e := problem.At(s.Estate.At("wards"), "the ledger of %s records %d resources for ward %q, which is not "+
+				"listed", s.Env, len(st.Records), ward)
 			e.Ward = ward
-			e.Hint = fmt.Sprintf("list %q in wards again to keep them, or list it and `kasbah raze %s -env %s` before it goes", ward, ward, s.Env)
+			e.Hint = fmt.Sprintf("list %q in wards again to keep them, or list it and `kasbah raze %s -env %s` "+
+				"before it goes", ward, ward, s.Env)
 			return e
 		}
 	}

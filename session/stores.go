@@ -37,17 +37,22 @@ var storeKinds = []storeKind{
 	{"postgres", "in PostgreSQL", []string{"dsn", "table"}, func(s storeSettings) (store.Store, error) {
 		return postgres.Open(postgres.Settings{DSN: s.text("dsn"), Table: s.text("table")})
 	}},
-	{"etcd", "in etcd", []string{"endpoints", "user", "password", "ca", "cert", "key"}, func(s storeSettings) (store.Store, error) {
-		return etcd.Open(etcd.Settings{Endpoints: s.texts("endpoints"), User: s.text("user"), Password: s.text("password"), CA: s.path("ca", ""), Cert: s.path("cert", ""), Key: s.path("key", "")})
-	}},
-	{"s3", "in S3", []string{"endpoint", "bucket", "prefix", "region", "profile", "access_key", "secret_key", "session_token", "path_style", "ca"}, func(s storeSettings) (store.Store, error) {
+	{"etcd", "in etcd", []string{"endpoints", "user", "password", "ca", "cert", "key"},
+		func(s storeSettings) (store.Store, error) {
+			return etcd.Open(etcd.Settings{Endpoints: s.texts("endpoints"), User: s.text("user"),
+				Password: s.text("password"), CA: s.path("ca", ""), Cert: s.path("cert", ""), Key: s.path("key", "")})
+		}},
+	{"s3", "in S3", []string{"endpoint", "bucket", "prefix", "region", "profile", "access_key", "secret_key",
+		"session_token", "path_style", "ca"}, func(s storeSettings) (store.Store, error) {
 		pathStyle, err := s.yes("path_style")
 		if err != nil {
 			return nil, err
 		}
 		return s3.Open(s3.Settings{
-			Endpoint: s.text("endpoint"), Bucket: s.text("bucket"), Prefix: s.text("prefix"), Region: s.text("region"), Profile: s.text("profile"),
-			AccessKey: s.text("access_key"), SecretKey: s.text("secret_key"), SessionToken: s.text("session_token"), PathStyle: pathStyle, CA: s.path("ca", ""),
+			Endpoint: s.text("endpoint"), Bucket: s.text("bucket"), Prefix: s.text("prefix"), Region: s.text("region"),
+			Profile:   s.text("profile"),
+			AccessKey: s.text("access_key"), SecretKey: s.text("secret_key"), SessionToken: s.text("session_token"),
+			PathStyle: pathStyle, CA: s.path("ca", ""),
 		})
 	}},
 }
@@ -211,7 +216,8 @@ func (s *Session) openLedgers(ctx context.Context) (err error) {
 // outside the file.
 func (s *Session) ledgerSettings() value.Map {
 	set := s.Estate.Ledger(s.Env)
-	if to, ok := s.settings["ledger.store"]; ok && to != set["store"] { // what the file says of another kind of store says nothing here
+	// what the file says of another kind of store says nothing here
+	if to, ok := s.settings["ledger.store"]; ok && to != set["store"] {
 		for k := range set {
 			if !slices.Contains(sealKeys, k) {
 				delete(set, k)

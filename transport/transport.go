@@ -54,6 +54,7 @@ func New(o Options) (*http.Transport, error) {
 	dial := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
 	return &http.Transport{
 		Proxy: http.ProxyFromEnvironment, DialContext: dial.DialContext, TLSClientConfig: c, ForceAttemptHTTP2: true,
-		MaxIdleConnsPerHost: 16, IdleConnTimeout: 90 * time.Second, TLSHandshakeTimeout: 10 * time.Second, ExpectContinueTimeout: time.Second,
+		MaxIdleConnsPerHost: 16, IdleConnTimeout: 90 * time.Second, TLSHandshakeTimeout: 10 * time.Second,
+		ExpectContinueTimeout: time.Second,
 	}, nil
 }

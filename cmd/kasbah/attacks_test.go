@@ -33,7 +33,8 @@ func fort(t *testing.T) *program {
 	p.env = []string{"XDG_CONFIG_HOME=" + filepath.Join(p.dir, "home"), "HOME=" + filepath.Join(p.dir, "home")}
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "home"), 0o700))
 	lines := p.must("key", "estate", "-quiet")
-	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\", \"signal\"]\n[ledger]\n"+lines+"[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n[env.live]\n[env.live.drivers.medina]\npath = \"live.db\"\n")
+	p.file("kasbah.toml",
+		"estate = \"coast\"\nwards = [\"shore\", \"signal\"]\n[ledger]\n"+lines+"[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n[env.live]\n[env.live.drivers.medina]\npath = \"live.db\"\n")
 	p.file("shore/shore.star", "medina.network(\"coast\", range = \"10.1.0.0/16\")\nmedina.bucket(\"log\")\n")
 	p.file("signal/signal.star", "medina.bucket(\"lamp\")\n")
 	p.must("enact", "-yes", "-quiet", "-env", "trial")
@@ -68,7 +69,8 @@ func (p *program) entries(env, ward string) [][]byte {
 
 func (p *program) putEntry(env, ward string, seq int, body []byte) {
 	require.NoError(p.t, os.MkdirAll(p.log(env, ward), 0o755))
-	require.NoError(p.t, os.WriteFile(filepath.Join(p.log(env, ward), fmt.Sprintf("%010d", seq)), append([]byte("K"), body...), 0o600))
+	require.NoError(p.t, os.WriteFile(filepath.Join(p.log(env, ward), fmt.Sprintf("%010d", seq)),
+		append([]byte("K"), body...), 0o600))
 }
 
 // clearEntry is an entry as nobody's key has sealed it.
@@ -98,7 +100,8 @@ func (p *program) refuses(words string) {
 	p.t.Helper()
 	for _, m := range []*program{p, p.elsewhere()} {
 		before := m.store()
-		for _, args := range [][]string{{"propose"}, {"enact", "-yes"}, {"ledger", "show"}, {"ledger", "verify"}, {"survey"}, {"ledger", "reseal"}, {"ledger", "reseal", "-why", "it says so"}} {
+		for _, args := range [][]string{{"propose"}, {"enact", "-yes"}, {"ledger", "show"}, {"ledger", "verify"},
+			{"survey"}, {"ledger", "reseal"}, {"ledger", "reseal", "-why", "it says so"}} {
 			was := m.store()
 			out, code := m.run(append(args, "-env", "trial")...)
 			require.Equal(p.t, was, m.store(), "%v %v wrote: %d %s", m.env, args, code, out)
@@ -119,7 +122,8 @@ func (p *program) refuses(words string) {
 
 // store is all that is stored, as one digest.
 func (p *program) store() string {
-	out, err := exec.Command("sh", "-c", "cd "+filepath.Join(p.dir, ".kasbah", "ledger")+" && find . -type f | sort | xargs sha256sum").Output()
+	out, err := exec.Command("sh", "-c", "cd "+filepath.Join(p.dir, ".kasbah",
+		"ledger")+" && find . -type f | sort | xargs sha256sum").Output()
 	require.NoError(p.t, err)
 	return string(out)
 }
@@ -145,7 +149,8 @@ func TestLaundering(t *testing.T) {
 			last = clearEntry(t, 1+i, last, lines...)
 			p.putEntry("trial", "shore", 1+i, last)
 		}
-		p.refuses("is in clear, and kasbah.toml says|was there, and now|it is not trusted|cannot be resealed on this machine|not the one that this machine has seen")
+		p.refuses("is in clear, and kasbah.toml says|was there, and now|it is not trusted|cannot be resealed on this " +
+			"machine|not the one that this machine has seen")
 	})
 	t.Run("sealed with somebody's own key", func(t *testing.T) {
 		p := fort(t)
@@ -172,12 +177,14 @@ func TestCarriedOver(t *testing.T) {
 	p := fort(t)
 	p.must("enact", "-yes", "-quiet", "-env", "live")
 	all := p.entries("trial", "shore")
-	for name, from := range map[string][][]byte{"ward": p.entries("trial", "signal"), "environment": p.entries("live", "shore"), "estate": fort(t).entries("trial", "shore")} {
+	for name, from := range map[string][][]byte{"ward": p.entries("trial", "signal"), "environment": p.entries("live",
+		"shore"), "estate": fort(t).entries("trial", "shore")} {
 		t.Run(name, func(t *testing.T) {
 			here := *p
 			here.t = t
 			here.putEntry("trial", "shore", len(all)+1, from[len(from)-1])
-			here.refuses("it was not written with the estate's key|it is sealed to keys that are not on this machine|it says that it is entry")
+			here.refuses("it was not written with the estate's key|it is sealed to keys that are not on this " +
+				"machine|it says that it is entry")
 			require.NoError(t, os.Remove(filepath.Join(p.log("trial", "shore"), fmt.Sprintf("%010d", len(all)+1))))
 		})
 	}
@@ -188,7 +195,8 @@ func TestCarriedOver(t *testing.T) {
 // whenever it is looked at, whatever its digest says.
 func TestShownIsDone(t *testing.T) {
 	p := &program{t: t, dir: t.TempDir()}
-	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n")
+	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = "+
+		"0\n[env.trial]\n")
 	p.file("shore/shore.star", "medina.network(\"coast\", range = \"10.1.0.0/16\")\nmedina.bucket(\"log\")\n")
 	p.must("enact", "-yes", "-quiet", "-only", "medina.bucket/log")
 	p.file("shore/shore.star", "medina.network(\"coast\", range = \"10.1.0.0/16\")\n")
@@ -196,13 +204,21 @@ func TestShownIsDone(t *testing.T) {
 	body, err := os.ReadFile(filepath.Join(p.dir, "change.json"))
 	require.NoError(t, err)
 	for name, c := range map[string]struct{ from, to, says string }{
-		"another range is made":     {`"inputs":{"name":"trial-shore-coast","range":"10.1.0.0/16"}`, `"inputs":{"name":"trial-shore-coast","range":"10.66.0.0/16"}`, "range would be 10.66.0.0/16, and the file shows 10.1.0.0/16"},
-		"data is not lost":          {`"data":["shore:medina.bucket/log"]`, `"data":[]`, "the resources whose data would be lost are shore:medina.bucket/log, and the file says"},
-		"it holds no data":          {`"holds_data":true`, `"holds_data":false`, "whether it holds data differs from its type"},
-		"gone already":              {`"because":"no longer declared"`, `"because":"no longer declared, gone from the cloud already"`, `the file says "no longer declared, gone from the cloud already"`},
-		"another thing is dropped":  {`"id":"bkt-0001"`, `"id":"bkt-0666"`, "it is not recorded as the file says"},
-		"an attribute is not shown": {`,{"path":"range","was":null,"will_be":"10.1.0.0/16","fixed":true}`, ``, "range would be 10.1.0.0/16, and the file does not show it"},
-		"undone it would be as was": {`"undo":"make again, without its data"`, `"undo":"make again"`, "undoing it would be"},
+		"another range is made": {`"inputs":{"name":"trial-shore-coast","range":"10.1.0.0/16"}`,
+			`"inputs":{"name":"trial-shore-coast","range":"10.66.0.0/16"}`,
+			"range would be 10.66.0.0/16, and the file shows 10.1.0.0/16"},
+		"data is not lost": {`"data":["shore:medina.bucket/log"]`, `"data":[]`,
+			"the resources whose data would be lost are shore:medina.bucket/log, and the file says"},
+		"it holds no data": {`"holds_data":true`, `"holds_data":false`,
+			"whether it holds data differs from its type"},
+		"gone already": {`"because":"no longer declared"`,
+			`"because":"no longer declared, gone from the cloud already"`,
+			`the file says "no longer declared, gone from the cloud already"`},
+		"another thing is dropped": {`"id":"bkt-0001"`, `"id":"bkt-0666"`, "it is not recorded as the file says"},
+		"an attribute is not shown": {`,{"path":"range","was":null,"will_be":"10.1.0.0/16","fixed":true}`, ``,
+			"range would be 10.1.0.0/16, and the file does not show it"},
+		"undone it would be as was": {`"undo":"make again, without its data"`, `"undo":"make again"`,
+			"undoing it would be"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var compact bytes.Buffer
@@ -213,7 +229,8 @@ func TestShownIsDone(t *testing.T) {
 			i := strings.LastIndex(text, `,"digest":"`)
 			text = text[:i] + fmt.Sprintf(`,"digest":"%x"}`, sha256.Sum256([]byte(text[:i]+"}")))
 			p.file("forged.json", text)
-			for _, args := range [][]string{{"review", "forged.json"}, {"approve", "forged.json", "-key", "none", "-yes"}, {"enact", "forged.json", "-yes", "-allow", "data,security"}} {
+			for _, args := range [][]string{{"review", "forged.json"}, {"approve", "forged.json", "-key", "none",
+				"-yes"}, {"enact", "forged.json", "-yes", "-allow", "data,security"}} {
 				out, code := p.run(args...)
 				require.Equal(t, 5, code, "%v\n%s", args, out)
 				require.Contains(t, strings.Join(strings.Fields(out), " "), c.says, "%v", args)
@@ -226,7 +243,8 @@ func TestShownIsDone(t *testing.T) {
 
 	// in a sealed estate, and one with writers, nobody but they makes one
 	f := fort(t)
-	f.file("shore/shore.star", "medina.network(\"coast\", range = \"10.1.0.0/16\")\nmedina.bucket(\"log\")\nmedina.bucket(\"more\")\n")
+	f.file("shore/shore.star", "medina.network(\"coast\", range = "+
+		"\"10.1.0.0/16\")\nmedina.bucket(\"log\")\nmedina.bucket(\"more\")\n")
 	f.must("propose", "-env", "trial", "-o", "change.age")
 	plain := strings.ReplaceAll(string(body), "\n", "")
 	f.file("plain.json", plain)
@@ -255,7 +273,8 @@ func TestShownIsDone(t *testing.T) {
 // writes to the store. Nobody believes it.
 func TestDismissedWrites(t *testing.T) {
 	p := fort(t)
-	gone := &program{t: t, dir: p.dir, env: []string{"XDG_CONFIG_HOME=" + filepath.Join(p.dir, "gone"), "HOME=" + filepath.Join(p.dir, "gone")}}
+	gone := &program{t: t, dir: p.dir, env: []string{"XDG_CONFIG_HOME=" + filepath.Join(p.dir, "gone"),
+		"HOME=" + filepath.Join(p.dir, "gone")}}
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "gone"), 0o700))
 	reads := strings.TrimSpace(gone.must("key", "new", "-quiet"))
 	writes := strings.TrimSpace(gone.must("key", "writer", "-quiet"))
@@ -343,18 +362,23 @@ func TestStrangeWriter(t *testing.T) {
 // TestBombs: files that take all memory or time are refused in words.
 func TestBombs(t *testing.T) {
 	for name, c := range map[string]struct{ file, body, says string }{
-		"nested lists":    {"kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\nx = " + strings.Repeat("[", 500_000), "kasbah.toml:3: lists and tables are nested deeper than 100 levels"},
-		"a huge file":     {"kasbah.toml", "estate = \"coast\"\n# " + strings.Repeat("x", 5<<20), "it is larger than 4194304 bytes"},
-		"a kit's lists":   {"kits/k/kit.toml", "name = \"k\"\nversion = \"1.0.0\"\nx = " + strings.Repeat("[{a=", 200_000), "nested deeper than 100 levels"},
+		"nested lists": {"kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\nx = " + strings.Repeat("[",
+			500_000), "kasbah.toml:3: lists and tables are nested deeper than 100 levels"},
+		"a huge file": {"kasbah.toml", "estate = \"coast\"\n# " + strings.Repeat("x", 5<<20),
+			"it is larger than 4194304 bytes"},
+		"a kit's lists": {"kits/k/kit.toml", "name = \"k\"\nversion = \"1.0.0\"\nx = " + strings.Repeat("[{a=",
+			200_000), "nested deeper than 100 levels"},
 		"a kit's text":    {"kits/k/kit.star", "x = " + strings.Repeat("(", 300_000), "kit.star"},
 		"a huge kit.star": {"kits/k/kit.star", "huge", "kit.star"},
 		"a huge kit.toml": {"kits/k/kit.toml", "huge", "kit.toml is larger than"},
 		"a huge ward":     {"shore/shore.star", "huge", "shore.star"},
-		"a whole number":  {"shore/shore.star", "def _f():\n    x = 3\n    for i in range(60):\n        x = x * x\n_f()\n", "a whole number of more than 65536 bits"},
+		"a whole number": {"shore/shore.star", "def _f():\n    x = 3\n    for i in range(60):\n        x = x * " +
+			"x\n_f()\n", "a whole number of more than 65536 bits"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := &program{t: t, dir: t.TempDir()}
-			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\n[kits]\nk = \"kits/k\"\n[env.trial]\n")
+			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = "+
+				"\"medina\"\n[kits]\nk = \"kits/k\"\n[env.trial]\n")
 			p.file("kits/k/kit.toml", "name = \"k\"\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n")
 			p.file("kits/k/kit.star", "k = kit(lambda: None)\n")
 			p.file("shore/shore.star", "load(\"kit:k\", \"k\")\n")
@@ -420,7 +444,8 @@ func TestHostileTexts(t *testing.T) {
 	defer api.Close()
 	p := &program{t: t, dir: t.TempDir()}
 	p.file("beacon.json", document)
-	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.beacon]\nkind = \"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", api.URL))
+	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.beacon]\nkind = "+
+		"\"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", api.URL))
 	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\")\npublish(\"says\", west.says)\n")
 	clean := func(args ...string) string {
 		t.Helper()
@@ -437,13 +462,17 @@ func TestHostileTexts(t *testing.T) {
 		return out
 	}
 	for _, args := range [][]string{
-		{"types"}, {"types", "beacon.lamp"}, {"types", "-json"}, {"types", "-from", "beacon.json"}, {"check"}, {"propose"}, {"propose", "-json"}, {"propose", "-form", "markdown"},
-		{"enact", "-yes", "-why", hostileText}, {"propose"}, {"survey"}, {"ledger", "show"}, {"ledger", "show", "beacon.lamp/west"}, {"ledger", "log"}, {"ledger", "log", "-full"},
-		{"ledger", "log", "-json"}, {"published"}, {"why", "beacon.lamp/west"}, {"why", "beacon.lamp/west.label"}, {"map"}, {"ledger", "export"}, {},
+		{"types"}, {"types", "beacon.lamp"}, {"types", "-json"}, {"types", "-from", "beacon.json"}, {"check"},
+		{"propose"}, {"propose", "-json"}, {"propose", "-form", "markdown"},
+		{"enact", "-yes", "-why", hostileText}, {"propose"}, {"survey"}, {"ledger", "show"},
+		{"ledger", "show", "beacon.lamp/west"}, {"ledger", "log"}, {"ledger", "log", "-full"},
+		{"ledger", "log", "-json"}, {"published"}, {"why", "beacon.lamp/west"}, {"why", "beacon.lamp/west.label"},
+		{"map"}, {"ledger", "export"}, {},
 	} {
 		clean(args...)
 	}
-	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"other\", label = \"refused\")\n")
+	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"other\", label = "+
+		"\"refused\")\n")
 	require.Contains(t, clean("enact", "-yes"), "quiet")
 	p.file("shore/shore.star", "west = beacon.lamp(\"west\", label = \"west\", wrong = 1)\n")
 	clean("check")

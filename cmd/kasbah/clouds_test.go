@@ -39,7 +39,8 @@ func TestClouds(t *testing.T) {
 			}
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema, "expand": expand, "sql": runSQL, "names": setRecord},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema,
+			"expand": expand, "sql": runSQL, "names": setRecord},
 	})
 }
 
@@ -59,13 +60,15 @@ func TestForeign(t *testing.T) {
 		Dir: "testdata/foreign",
 		Setup: func(e *testscript.Env) error {
 			for k, v := range map[string]string{
-				"KASBAH_WHO": "keeper-1", "XDG_CONFIG_HOME": filepath.Join(e.WorkDir, "config"), "API": server.URL() + "/api/v1", "NAMES_KEY": servertest.NamesKey,
+				"KASBAH_WHO": "keeper-1", "XDG_CONFIG_HOME": filepath.Join(e.WorkDir, "config"), "API": server.URL() +
+					"/api/v1", "NAMES_KEY": servertest.NamesKey,
 			} {
 				e.Setenv(k, v)
 			}
 			return os.WriteFile(filepath.Join(e.WorkDir, "names.yaml"), body, 0o644)
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema, "expand": expand, "request": request},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema,
+			"expand": expand, "request": request},
 	})
 }
 
@@ -81,13 +84,15 @@ func TestFlags(t *testing.T) {
 		Dir: "testdata/flags",
 		Setup: func(e *testscript.Env) error {
 			for k, v := range map[string]string{
-				"KASBAH_WHO": "keeper-1", "XDG_CONFIG_HOME": filepath.Join(e.WorkDir, "config"), "SERVER": server.URL(), "API": server.URL() + "/api/admin", "FLAGS_KEY": servertest.FlagsKey,
+				"KASBAH_WHO": "keeper-1", "XDG_CONFIG_HOME": filepath.Join(e.WorkDir, "config"), "SERVER": server.URL(),
+				"API": server.URL() + "/api/admin", "FLAGS_KEY": servertest.FlagsKey,
 			} {
 				e.Setenv(k, v)
 			}
 			return os.WriteFile(filepath.Join(e.WorkDir, "flags.json"), body, 0o644)
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema, "expand": expand, "request": request},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "schema": matchesSchema,
+			"expand": expand, "request": request},
 	})
 }
 

@@ -45,7 +45,8 @@ func (b *tab) becomes(what string) {
 func (b *tab) goes(script, place string) {
 	b.t.Helper()
 	says[bool](b, "(() => {document.body.dataset.left = 1; "+script+"; return true})()")
-	b.becomes(fmt.Sprintf("!document.body.dataset.left && location.pathname + location.search === %q && document.readyState === 'complete'", place))
+	b.becomes(fmt.Sprintf("!document.body.dataset.left && location.pathname + location.search === %q && "+
+		"document.readyState === 'complete'", place))
 }
 
 const text = `document.querySelector("main").innerText`
@@ -60,29 +61,34 @@ func TestConsole(t *testing.T) {
 
 	b.do(chromedp.Navigate(at + "/console/"))
 	require.Contains(t, says[string](b, text), "2 machines")
-	b.goes(`document.querySelector("[name=who]").value = "keeper-2"; document.querySelector("form.who").submit()`, "/console/")
+	b.goes(`document.querySelector("[name=who]").value = "keeper-2"; document.querySelector("form.who").submit()`,
+		"/console/")
 	b.goes(`document.querySelector("header [name=q]").value = "gauge-0"; document.querySelector("form.search").submit()`, "/console/find?q=gauge-0")
 	gauge := says[string](b, `document.querySelector("#things a").getAttribute("href")`)
 	b.goes(`document.querySelector("#things a").click()`, gauge)
 	require.Contains(t, says[string](b, text), "subnet trial-shore-quay-0 (sub-", "what it uses is a link")
 	require.Contains(t, says[string](b, text), "disk trial-shore-tape-0 as machine", "and so is what uses it")
 	b.goes(`document.querySelector("h1 a.button").click()`, gauge+"/edit")
-	b.goes(`document.querySelector("[name=size]").value = "large"; document.querySelector("form.fields").submit()`, gauge+"?said=edited")
+	b.goes(`document.querySelector("[name=size]").value = "large"; document.querySelector("form.fields").submit()`,
+		gauge+"?said=edited")
 	require.Contains(t, says[string](b, text), "size: small → large")
 
 	// what is in use stays, and the page says why
 	other := strings.NewReplacer("1", "2", "2", "1").Replace(gauge)
 	b.goes(`location.href = "`+other+`"`, other)
-	says[bool](b, `(() => {window.confirm = () => true; document.querySelector("form[data-asks] button").click(); return true})()`)
+	says[bool](b,
+		`(() => {window.confirm = () => true; document.querySelector("form[data-asks] button").click(); return true})()`)
 	b.becomes(`location.search.includes("problem") && document.readyState === "complete"`)
 	require.Contains(t, says[string](b, text), "is in use by disk trial-shore-tape-1")
 	disk := says[string](b, `document.querySelector(".related a").getAttribute("href")`)
 	b.goes(`location.href = "`+disk+`"`, disk)
-	b.goes(`window.confirm = () => true; document.querySelector("form[data-asks] button").click()`, "/console/disk?said=deleted+"+strings.TrimPrefix(disk, "/console/disk/"))
+	b.goes(`window.confirm = () => true; document.querySelector("form[data-asks] button").click()`,
+		"/console/disk?said=deleted+"+strings.TrimPrefix(disk, "/console/disk/"))
 
 	// a form with a mistake says which field it is in, and keeps what was typed
 	b.goes(`location.href = "/console/bucket/new"`, "/console/bucket/new")
-	says[bool](b, `(() => {document.querySelector("[name=name]").value = "-wrong-"; document.querySelector("[name=tags]").value = "{}"; document.querySelector("form.fields").submit(); return true})()`)
+	says[bool](b,
+		`(() => {document.querySelector("[name=name]").value = "-wrong-"; document.querySelector("[name=tags]").value = "{}"; document.querySelector("form.fields").submit(); return true})()`)
 	b.becomes(`document.querySelector(".field.wrong .problem") !== null`)
 	require.Equal(t, "-wrong-", says[string](b, `document.querySelector(".field.wrong input").value`))
 	b.goes(`document.querySelector("[name=name]").value = "found-things"; document.querySelector("form.fields").submit()`, "/console/bucket/bkt-0001?said=made")
@@ -103,8 +109,10 @@ func TestConsole(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, map[string]string{"medina.machine/gauge-0": "differs, size by keeper-2", "medina.disk/tape-1": "gone"}, said)
-	require.Equal(t, []string{"error: Failed to load resource: the server responded with a status of 422 (Unprocessable Entity)"}, b.wrong, "the form with the mistake, and nothing else")
+	require.Equal(t, map[string]string{"medina.machine/gauge-0": "differs, size by keeper-2",
+		"medina.disk/tape-1": "gone"}, said)
+	require.Equal(t, []string{"error: Failed to load resource: the server responded with a status of 422 " +
+		"(Unprocessable Entity)"}, b.wrong, "the form with the mistake, and nothing else")
 }
 
 // TestConsoleWithoutScripts: forms work as they are, and only those of the console's
@@ -120,7 +128,10 @@ func TestConsoleWithoutScripts(t *testing.T) {
 		if from != "" {
 			req.Header.Set("Origin", from)
 		}
-		client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		client := &http.Client{CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return http.ErrUseLastResponse
+		}}
 		res, err := client.Do(req)
 		require.NoError(t, err)
 		defer res.Body.Close()
@@ -128,12 +139,14 @@ func TestConsoleWithoutScripts(t *testing.T) {
 		require.NoError(t, err)
 		return res.StatusCode, string(body), res.Header.Get("Location")
 	}
-	status, body, place := post("/console/bucket/new", at, url.Values{"name": {"by-hand"}, "public": {"false"}, "versions": {"true"}})
+	status, body, place := post("/console/bucket/new", at, url.Values{"name": {"by-hand"}, "public": {"false"},
+		"versions": {"true"}})
 	require.Equal(t, 303, status, body)
 	require.Equal(t, "/console/bucket/bkt-0001?said=made", place, "it knows what is still being made")
 	status, _, _ = post("/console/bucket/bkt-0001/delete", "https://elsewhere.example", nil)
 	require.Equal(t, 403, status, "another page cannot press the button")
-	status, body, _ = post("/console/network/new", at, url.Values{"name": {"<script>alert(1)</script>"}, "range": {"10.0.0.0/16"}})
+	status, body, _ = post("/console/network/new", at, url.Values{"name": {"<script>alert(1)</script>"},
+		"range": {"10.0.0.0/16"}})
 	require.Equal(t, 422, status)
 	require.NotContains(t, body, "<script>alert")
 	status, body, _ = post("/console/machine/mac-0001/edit", at, url.Values{"revision": {"7"}, "size": {"large"}})

@@ -105,14 +105,16 @@ func TestGale(t *testing.T) {
 	runs, killed, failed, asked, surveys := 0, 0, 0, 0, 0
 	for ; runs == 0 || time.Now().Before(until); runs++ {
 		n := 1 + rnd.IntN(4)
-		inputs := []string{"-input", fmt.Sprintf("n=%d", n), "-input", fmt.Sprintf("turn=%d", rnd.IntN(6)), "-input", fmt.Sprintf("span=10.%d.0.0/16", rnd.IntN(12)/11)}
+		inputs := []string{"-input", fmt.Sprintf("n=%d", n), "-input", fmt.Sprintf("turn=%d", rnd.IntN(6)), "-input",
+			fmt.Sprintf("span=10.%d.0.0/16", rnd.IntN(12)/11)}
 		run := append([]string{"enact", "-yes", "-allow", "data", "-allow", "security"}, inputs...)
 		tricks := drivertest.Tricks()
 		for _, f := range []*drivertest.Front{g.keyed, g.bare} {
 			f.Misbehave(1+rnd.IntN(12), tricks[rnd.IntN(len(tricks))])
 		}
 		g.odds(rnd.Int64N(120))
-		storm := append(slices.Clone(run), "-if-one-fails", []string{"stop", "go-on", "undo"}[rnd.IntN(3)], "-timeout", []string{"1s", "4s"}[rnd.IntN(2)], "-break-stale")
+		storm := append(slices.Clone(run), "-if-one-fails", []string{"stop", "go-on", "undo"}[rnd.IntN(3)], "-timeout",
+			[]string{"1s", "4s"}[rnd.IntN(2)], "-break-stale")
 		if rnd.IntN(2) == 0 {
 			cmd := g.command(storm...)
 			require.NoError(t, cmd.Start())
@@ -138,7 +140,8 @@ func TestGale(t *testing.T) {
 		g.holds(n)
 	}
 	require.Contains(t, g.must("ledger", "verify"), "whole")
-	t.Logf("%d rounds, %d killed, %d runs failed, %d times a person was asked, %d surveys came through", runs, killed, failed, asked, surveys)
+	t.Logf("%d rounds, %d killed, %d runs failed, %d times a person was asked, %d surveys came through", runs, killed,
+		failed, asked, surveys)
 }
 
 type gale struct {

@@ -27,7 +27,10 @@ type beacons struct {
 }
 
 func newBeacons(t *testing.T) *beacons {
-	b := &beacons{things: map[string]map[string]any{}, shown: func(l map[string]any, _ bool) map[string]any { return l }}
+	b := &beacons{things: map[string]map[string]any{}, shown: func(l map[string]any,
+		_ bool) map[string]any {
+		return l
+	}}
 	b.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
@@ -97,7 +100,8 @@ func (b *beacons) estate(t *testing.T, document string) *program {
 	p.file("beacon.json", document)
 	toml := p.read("kasbah.toml")
 	at := strings.Index(toml, "[drivers.medina]")
-	p.file("kasbah.toml", strings.Replace(toml[:at], `wards = ["shore", "signal"]`, `wards = ["beacon"]`, 1)+fmt.Sprintf("[drivers.beacon]\nkind = \"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", b.URL))
+	p.file("kasbah.toml", strings.Replace(toml[:at], `wards = ["shore", "signal"]`, `wards = ["beacon"]`,
+		1)+fmt.Sprintf("[drivers.beacon]\nkind = \"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", b.URL))
 	return p
 }
 
@@ -118,8 +122,10 @@ func TestMadeSecrets(t *testing.T) {
 				delete(out, "code") // given, and never shown
 				return out
 			}
-			p := b.estate(t, beaconDocument(`, "token": {"type": "string", "readOnly": true, "x-kasbah": {"secret": true}}, "code": {"type": "string", "writeOnly": true}`, ""))
-			p.file("beacon/beacon.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"east\", label = \"east\", code = west.token)\npublish(\"token\", west.token, secret = True)\n")
+			p := b.estate(t,
+				beaconDocument(`, "token": {"type": "string", "readOnly": true, "x-kasbah": {"secret": true}}, "code": {"type": "string", "writeOnly": true}`, ""))
+			p.file("beacon/beacon.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"east\", "+
+				"label = \"east\", code = west.token)\npublish(\"token\", west.token, secret = True)\n")
 			out := p.must("enact", "-yes")
 			require.Equal(t, "made-up-l-1", b.things["l-2"]["code"], "%s", out)
 			for range 2 {
@@ -127,10 +133,13 @@ func TestMadeSecrets(t *testing.T) {
 				require.Contains(t, out, "Nothing to do")
 				out += p.must("survey", "-exit-code")
 			}
-			p.file("beacon/beacon.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"east\", label = \"east\", code = west.token)\nbeacon.lamp(\"north\", label = \"north\", code = west.token)\npublish(\"token\", west.token, secret = True)\n")
+			p.file("beacon/beacon.star", "west = beacon.lamp(\"west\", label = \"west\")\nbeacon.lamp(\"east\", "+
+				"label = \"east\", code = west.token)\nbeacon.lamp(\"north\", label = \"north\", code = "+
+				"west.token)\npublish(\"token\", west.token, secret = True)\n")
 			out += p.must("enact", "-yes")
 			require.Equal(t, "made-up-l-1", b.things["l-3"]["code"], "a later run knows it still")
-			out += p.must("ledger", "show", "-json") + p.must("published") + p.must("ledger", "log", "-full") + p.must("propose", "-json")
+			out += p.must("ledger", "show", "-json") + p.must("published") + p.must("ledger", "log", "-full") +
+				p.must("propose", "-json")
 			require.NotContains(t, out, "made-up")
 			require.Contains(t, p.must("ledger", "show", "beacon.lamp/west"), "(secret)")
 
@@ -138,7 +147,8 @@ func TestMadeSecrets(t *testing.T) {
 			open := &program{t: t, dir: t.TempDir()}
 			open.file("beacon.json", p.read("beacon.json"))
 			open.file("beacon/beacon.star", p.read("beacon/beacon.star"))
-			open.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"beacon\"]\n[drivers.beacon]\nkind = \"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", b.URL))
+			open.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"beacon\"]\n[drivers.beacon]\nkind = "+
+				"\"openapi\"\nspec = \"beacon.json\"\napi = %q\n[env.trial]\n", b.URL))
 			before := b.made
 			out, code := open.run("enact", "-yes")
 			require.Equal(t, 5, code, out)
@@ -213,19 +223,24 @@ func TestQuietDeletion(t *testing.T) {
 
 // TestMediaTypes: things are made and edited in the media types that the document names.
 func TestMediaTypes(t *testing.T) {
-	for media, refuses := range map[string]string{"application/json": "application/merge-patch+json", "application/vnd.beacon.v2+json": "application/json", "application/merge-patch+json": "application/json"} {
+	for media, refuses := range map[string]string{"application/json": "application/merge-patch+json",
+		"application/vnd.beacon.v2+json": "application/json", "application/merge-patch+json": "application/json"} {
 		t.Run(media, func(t *testing.T) {
 			b := newBeacons(t)
 			b.habit = func(w http.ResponseWriter, r *http.Request, _ map[string]any) bool {
-				if (r.Method == "PATCH" || r.Method == "POST" && strings.Contains(media, "vnd")) && r.Header.Get("Content-Type") != media {
+				if (r.Method == "PATCH" || r.Method == "POST" && strings.Contains(media, "vnd")) &&
+					r.Header.Get("Content-Type") != media {
 					w.WriteHeader(http.StatusUnsupportedMediaType)
 					return true
 				}
 				return false
 			}
-			document := strings.Replace(beaconDocument("", ""), `"patch": {"requestBody": {"content": {"application/merge-patch+json"`, `"patch": {"requestBody": {"content": {"`+media+`"`, 1)
+			document := strings.Replace(beaconDocument("", ""),
+				`"patch": {"requestBody": {"content": {"application/merge-patch+json"`,
+				`"patch": {"requestBody": {"content": {"`+media+`"`, 1)
 			if strings.Contains(media, "vnd") {
-				document = strings.Replace(document, `"post": {"requestBody": {"content": {"application/json"`, `"post": {"requestBody": {"content": {"`+media+`"`, 1)
+				document = strings.Replace(document, `"post": {"requestBody": {"content": {"application/json"`,
+					`"post": {"requestBody": {"content": {"`+media+`"`, 1)
 			}
 			p := b.estate(t, document)
 			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"west\")\n")
@@ -235,8 +250,10 @@ func TestMediaTypes(t *testing.T) {
 			require.Equal(t, "far west", b.things["l-1"]["label"])
 
 			// an Overlay knows better
-			p.file("over.yaml", fmt.Sprintf("overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: $.components.schemas.lamp\n  update: {x-kasbah: {media: %s}}\n", refuses))
-			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "spec = \"beacon.json\"\n", "spec = \"beacon.json\"\noverlay = \"over.yaml\"\n", 1))
+			p.file("over.yaml", fmt.Sprintf("overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: "+
+				"$.components.schemas.lamp\n  update: {x-kasbah: {media: %s}}\n", refuses))
+			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "spec = \"beacon.json\"\n",
+				"spec = \"beacon.json\"\noverlay = \"over.yaml\"\n", 1))
 			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"near\")\n")
 			out, code := p.run("enact", "-yes", "-quiet")
 			require.Equal(t, 1, code)
@@ -263,9 +280,11 @@ func TestNeverShown(t *testing.T) {
 		}
 		return out
 	}
-	p := b.estate(t, beaconDocument(`, "seed": {"type": "string", "x-kasbah": {"shown": false}}, "lit_at": {"type": "string", "format": "date-time"}`, ""))
+	p := b.estate(t,
+		beaconDocument(`, "seed": {"type": "string", "x-kasbah": {"shown": false}}, "lit_at": {"type": "string", "format": "date-time"}`, ""))
 	star := func(seed, at string) {
-		p.file("beacon/beacon.star", fmt.Sprintf("beacon.lamp(\"west\", label = \"west\", seed = %q, lit_at = %q)\n", seed, at))
+		p.file("beacon/beacon.star", fmt.Sprintf("beacon.lamp(\"west\", label = \"west\", seed = %q, lit_at = %q)\n",
+			seed, at))
 	}
 	star("one", "2031-01-02T03:04:05Z")
 	p.must("enact", "-yes", "-quiet")

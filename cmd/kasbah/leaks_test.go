@@ -68,13 +68,17 @@ func TestSecretsAreNotSeen(t *testing.T) {
 	p.file("folder.py", strings.Replace(string(body), "\nfolder = Folder()\n", spy, 1))
 	temp := filepath.Join(p.dir, "temp")
 	require.NoError(t, os.MkdirAll(temp, 0o700))
-	p.env = append(p.env, "TMPDIR="+temp, "XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"), "KASBAH_SECRET_WORD="+secrets[0])
-	p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "[env.trial]\n", "[drivers.local]\nkind = \"process\"\nrun = [\"python3\", \"folder.py\"]\nfolder = \"out\"\n[env.trial]\n", 1))
-	notice := "word = input(\"word\", kind.text, secret = True)\nlocal.file(\"notice\", path = \"notice.txt\", text = \"open: \" + word)\n"
+	p.env = append(p.env, "TMPDIR="+temp, "XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"),
+		"KASBAH_SECRET_WORD="+secrets[0])
+	p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "[env.trial]\n",
+		"[drivers.local]\nkind = \"process\"\nrun = [\"python3\", \"folder.py\"]\nfolder = \"out\"\n[env.trial]\n", 1))
+	notice := "word = input(\"word\", kind.text, secret = True)\nlocal.file(\"notice\", path = \"notice.txt\", text " +
+		"= \"open: \" + word)\n"
 	p.file("shore/shore.star", notice)
 	p.env = append(p.env, "KASBAH_ENV=trial")
 
-	reader := &program{t: t, dir: p.dir, env: []string{"XDG_CONFIG_HOME=" + filepath.Join(p.dir, "second"), "HOME=" + filepath.Join(p.dir, "second")}}
+	reader := &program{t: t, dir: p.dir, env: []string{"XDG_CONFIG_HOME=" + filepath.Join(p.dir, "second"),
+		"HOME=" + filepath.Join(p.dir, "second")}}
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "second"), 0o700))
 	other := strings.TrimSpace(reader.must("key", "new", "-quiet"))
 
@@ -107,8 +111,10 @@ func TestSecretsAreNotSeen(t *testing.T) {
 	say(0, "enact", "-yes", "-verbose")
 	require.Equal(t, secrets[1], p.read("out/second.txt"))
 	for _, args := range []string{
-		"why local.file/notice", "why local.file/notice.text", "why local.file/notice.text -json", "ledger show -json", "ledger show local.file/notice", "ledger log -full", "ledger log -json",
-		"ledger export", "propose -json", "propose -full", "propose -form html", "propose -form markdown", "survey", "map", "published", "ledger verify",
+		"why local.file/notice", "why local.file/notice.text", "why local.file/notice.text -json", "ledger show -json",
+		"ledger show local.file/notice", "ledger log -full", "ledger log -json",
+		"ledger export", "propose -json", "propose -full", "propose -form html", "propose -form markdown", "survey",
+		"map", "published", "ledger verify",
 	} {
 		say(0, strings.Fields(args)...)
 	}
@@ -125,7 +131,9 @@ func TestSecretsAreNotSeen(t *testing.T) {
 		return nil
 	}))
 	for _, s := range secrets {
-		for _, form := range []string{s, url.QueryEscape(s), url.PathEscape(s), strings.Trim(string(must(json.Marshal(s))), `"`), hex.EncodeToString([]byte(s)), base64.RawStdEncoding.EncodeToString([]byte(s))[:20]} {
+		for _, form := range []string{s, url.QueryEscape(s), url.PathEscape(s),
+			strings.Trim(string(must(json.Marshal(s))), `"`), hex.EncodeToString([]byte(s)),
+			base64.RawStdEncoding.EncodeToString([]byte(s))[:20]} {
 			if at := strings.Index(everything, form); at >= 0 {
 				t.Errorf("%q is seen: %q", form, everything[max(0, at-300):min(len(everything), at+100)])
 			}
@@ -152,25 +160,34 @@ func TestProgramsGetLittle(t *testing.T) {
 	require.NoError(t, os.MkdirAll(bin, 0o755))
 	whole := must(exec.LookPath("git"))
 	for name, does := range map[string]string{"git": "exec " + whole + ` "$@"`, "word": "echo a-long-word"} {
-		p.file("bin/"+name, "#!/bin/sh\n{ echo \"-- $0 $*\"; env; } >> "+filepath.Join(p.dir, "given.txt")+"\n"+does+"\n")
+		p.file("bin/"+name, "#!/bin/sh\n{ echo \"-- $0 $*\"; env; } >> "+filepath.Join(p.dir,
+			"given.txt")+"\n"+does+"\n")
 		require.NoError(t, os.Chmod(filepath.Join(bin, name), 0o755))
 	}
 	repository := filepath.Join(p.dir, "quays")
 	p.file("quays/kit.toml", "name = \"quays\"\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n")
 	p.file("quays/kit.star", "def _quay():\n    medina.bucket(\"log\")\n\nquay = kit(_quay)\n")
-	for _, args := range [][]string{{"init", "-q"}, {"add", "."}, {"-c", "user.name=keeper-1", "-c", "user.email=keeper-1@lantern.example", "commit", "-qm", "first"}, {"tag", "v1.0.0"}} {
+	for _, args := range [][]string{{"init", "-q"}, {"add", "."}, {"-c", "user.name=keeper-1", "-c",
+		"user.email=keeper-1@lantern.example", "commit", "-qm", "first"}, {"tag", "v1.0.0"}} {
 		cmd := exec.Command(whole, args...)
 		cmd.Dir = repository
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
-	p.file("kasbah.toml", p.read("kasbah.toml")+"[kits]\nquays = { git = \"file://"+repository+"\", tag = \"v1.0.0\" }\n[env.trial.secrets]\nword = { run = [\"word\"], env = [\"WORD_FROM\"] }\n")
-	p.file("shore/shore.star", "load(\"kit:quays\", \"quay\")\nword = input(\"word\", kind.text, secret = True)\nquay(\"west\")\nmedina.machine(\"m\", subnet = medina.subnet(\"q\", network = medina.network(\"coast\", range = \"10.1.0.0/16\"), range = \"10.1.0.0/24\"), size = \"tiny\", image = \"s\", notes = word)\n")
-	p.env = append(p.env, "PATH="+bin+":"+os.Getenv("PATH"), "KASBAH_ENV=trial", "KASBAH_IDENTITY="+string(identity), "KASBAH_SECRET_OTHER=another-hidden-word", "LANTERN_TOKEN=token-of-the-coast", "WORD_FROM=the-quay")
+	p.file("kasbah.toml",
+		p.read("kasbah.toml")+"[kits]\nquays = { git = \"file://"+repository+"\", tag = \"v1.0.0\" "+
+			"}\n[env.trial.secrets]\nword = { run = [\"word\"], env = [\"WORD_FROM\"] }\n")
+	p.file("shore/shore.star", "load(\"kit:quays\", \"quay\")\nword = input(\"word\", kind.text, secret = "+
+		"True)\nquay(\"west\")\nmedina.machine(\"m\", subnet = medina.subnet(\"q\", network = "+
+		"medina.network(\"coast\", range = \"10.1.0.0/16\"), range = \"10.1.0.0/24\"), size = \"tiny\", image = "+
+		"\"s\", notes = word)\n")
+	p.env = append(p.env, "PATH="+bin+":"+os.Getenv("PATH"), "KASBAH_ENV=trial", "KASBAH_IDENTITY="+string(identity),
+		"KASBAH_SECRET_OTHER=another-hidden-word", "LANTERN_TOKEN=token-of-the-coast", "WORD_FROM=the-quay")
 	p.must("kit", "update", "-yes", "quays")
 	out := p.must("enact", "-yes", "-allow", "data")
 	for _, variable := range []string{"KASBAH_IDENTITY", "KASBAH_WRITER"} {
-		wrong := &program{t: t, dir: p.dir, env: append(slices.Clone(p.env), variable+"="+strings.Replace(string(identity), "AGE-SECRET-KEY-1", "age-secret-key-2", 1))}
+		wrong := &program{t: t, dir: p.dir, env: append(slices.Clone(p.env),
+			variable+"="+strings.Replace(string(identity), "AGE-SECRET-KEY-1", "age-secret-key-2", 1))}
 		said, code := wrong.run("enact", "-yes", "-swap", "medina.machine/m")
 		require.NotZero(t, code, said)
 		require.Contains(t, said, variable)
@@ -181,7 +198,8 @@ func TestProgramsGetLittle(t *testing.T) {
 	require.Contains(t, given, " clone --quiet")
 	require.Contains(t, given, "/bin/word ")
 	require.Contains(t, given, "WORD_FROM=the-quay")
-	require.Equal(t, strings.Count(given, "/bin/word "), strings.Count(given, "WORD_FROM"), "the program alone for which it is named")
+	require.Equal(t, strings.Count(given, "/bin/word "), strings.Count(given, "WORD_FROM"),
+		"the program alone for which it is named")
 	for _, no := range []string{"KASBAH_", "AGE-SECRET-KEY", "another-hidden-word", "token-of-the-coast"} {
 		require.NotContains(t, given, no)
 	}
@@ -279,10 +297,12 @@ func TestProxies(t *testing.T) {
 			}))
 			defer proxy.Close()
 			p := b.estate(t, beaconDocument("", ""))
-			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), fmt.Sprintf("api = %q\n", b.URL), fmt.Sprintf("api = %q\nbearer = { env = \"LANTERN_TOKEN\" }\n", c.api), 1))
+			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), fmt.Sprintf("api = %q\n", b.URL),
+				fmt.Sprintf("api = %q\nbearer = { env = \"LANTERN_TOKEN\" }\n", c.api), 1))
 			west := "beacon.lamp(\"west\", label = \"west\")\n"
 			p.file("beacon/beacon.star", west)
-			p.env = append(p.env, "LANTERN_TOKEN="+token, "HTTP_PROXY="+proxy.URL, "HTTPS_PROXY="+proxy.URL, "KASBAH_ENV=trial")
+			p.env = append(p.env, "LANTERN_TOKEN="+token, "HTTP_PROXY="+proxy.URL, "HTTPS_PROXY="+proxy.URL,
+				"KASBAH_ENV=trial")
 			tries := [][]string{{"enact", "-yes", "-timeout", "3s"}}
 			if !strings.HasPrefix(c.api, "https") {
 				p.must(tries[0]...) // one that passes things on is in nobody's way
@@ -297,7 +317,8 @@ func TestProxies(t *testing.T) {
 			for _, args := range tries {
 				out, code := p.run(args...)
 				t.Logf("%v: %d\n%s", args, code, out)
-				require.Equal(t, args[0] == "survey", code == 0, "%v\n%s", args, out) // which says that it could not look
+				// which says that it could not look
+				require.Equal(t, args[0] == "survey", code == 0, "%v\n%s", args, out)
 				require.Contains(t, strings.Join(strings.Fields(out), " "), c.says)
 				require.NotContains(t, out, token)
 				require.NotContains(t, out, "gone from the cloud")

@@ -135,7 +135,8 @@ type program struct {
 
 func newProgram(t *testing.T, pace string, machines int) *program {
 	p := &program{t: t, dir: t.TempDir()}
-	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = %s\n[env.trial.inputs]\nn = %d\n", pace, machines))
+	p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = "+
+		"\"medina\"\npace = %s\n[env.trial.inputs]\nn = %d\n", pace, machines))
 	p.file("shore/shore.star", `
 n = input("n", kind.int)
 image = input("image", default = "stone-1")
@@ -157,7 +158,8 @@ func (p *program) file(name, body string) {
 func (p *program) command(args ...string) *exec.Cmd {
 	cmd := exec.Command("kasbah", args...)
 	cmd.Dir = p.dir
-	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "NO_COLOR=1", "XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"))...)
+	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "NO_COLOR=1",
+		"XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"))...)
 	return cmd
 }
 
@@ -204,7 +206,8 @@ func TestKill(t *testing.T) {
 	for i := range 40 {
 		// every fourth round swaps all machines, new ones first; every eighth
 		// swaps the network and all on it, old ones first; disks come and go
-		cmd := p.command("enact", "-yes", "-allow", "data", "-break-stale", "-input", fmt.Sprintf("image=stone-%d", i/4),
+		cmd := p.command("enact", "-yes", "-allow", "data", "-break-stale", "-input", fmt.Sprintf("image=stone-%d",
+			i/4),
 			"-input", fmt.Sprintf("span=10.%d.0.0/16", i/8), "-input", fmt.Sprintf("n=%d", 22+4*(i%3)))
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
@@ -226,7 +229,8 @@ func TestKill(t *testing.T) {
 	require.GreaterOrEqual(t, killed, 10)
 	last := []string{"-input", "image=stone-last", "-input", "span=10.99.0.0/16", "-input", "n=30"}
 	p.must(append([]string{"enact", "-yes", "-allow", "data", "-break-stale"}, last...)...)
-	require.Contains(t, p.must(append([]string{"propose", "-exit-code"}, last...)...), "all 65 resources are as declared")
+	require.Contains(t, p.must(append([]string{"propose", "-exit-code"}, last...)...),
+		"all 65 resources are as declared")
 	verify := p.must("ledger", "verify")
 	require.Contains(t, verify, "whole")
 	require.NotContains(t, verify, "ignored")
@@ -270,7 +274,8 @@ func TestMedinaOnItsOwn(t *testing.T) {
 	p.must(append([]string{"enact", "-yes"}, let...)...)
 	require.NoFileExists(t, filepath.Join(p.dir, ".kasbah", "medina.db"), "nothing is embedded")
 	tokens := func(args ...string) (string, int) {
-		return p.run(append([]string{"medina", "tokens", "-api", url, "-token", told["token in"], "-ca", told["certificate"]}, args...)...)
+		return p.run(append([]string{"medina", "tokens", "-api", url, "-token", told["token in"], "-ca",
+			told["certificate"]}, args...)...)
 	}
 	made, code := tokens("-new", "gauger", "-rights", "read", "-json")
 	require.Zero(t, code, made)
@@ -282,7 +287,8 @@ func TestMedinaOnItsOwn(t *testing.T) {
 	require.Contains(t, p.must(append([]string{"propose"}, gauger...)...), "Nothing to do")
 	readOnly, code := p.run(append([]string{"enact", "-yes", "-input", "n=3"}, gauger...)...)
 	require.Equal(t, 1, code)
-	require.Contains(t, strings.Join(strings.Fields(readOnly), " "), "token gauger may read, and this needs the right to write")
+	require.Contains(t, strings.Join(strings.Fields(readOnly), " "),
+		"token gauger may read, and this needs the right to write")
 	list, _ := tokens()
 	require.Contains(t, list, "gauger  read")
 	require.NotContains(t, list, doc.Items[0].Token)

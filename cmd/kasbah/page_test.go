@@ -46,8 +46,10 @@ func browser(t *testing.T) *tab {
 	if err != nil {
 		t.Skip("there is no chromium here")
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.UserDataDir(t.TempDir()))
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.UserDataDir(t.TempDir()))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -97,7 +99,8 @@ const (
 // find types into the search field and waits for the answer to all of it.
 func (b *tab) find(words string) {
 	b.do(chromedp.SendKeys("#find", words))
-	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](fmt.Sprintf(`document.getElementById("hits").dataset.words === %q`, words)))
+	_, err := chromedp.Run(b.ctx,
+		chromedp.Poll[bool](fmt.Sprintf(`document.getElementById("hits").dataset.words === %q`, words)))
 	require.NoError(b.t, err)
 }
 
@@ -112,12 +115,14 @@ func TestProposalPage(t *testing.T) {
 				t.Skip("a large page takes seconds")
 			}
 			p := &program{t: t, dir: t.TempDir()}
-			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n")
+			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = "+
+				"\"medina\"\npace = 0\n[env.trial]\n")
 			p.file("shore/shore.star", oddCoast)
 			if n == 5 { // edits and what is unaffected, against a real ledger
 				p.must("enact", "-yes", "-quiet", "-input", "n=7")
 			}
-			html := p.must("propose", "-offline", "-form", "html", "-input", fmt.Sprintf("n=%d", max(n, 7)), "-input", "mark=three")
+			html := p.must("propose", "-offline", "-form", "html", "-input", fmt.Sprintf("n=%d", max(n, 7)), "-input",
+				"mark=three")
 			file := filepath.Join(t.TempDir(), "page.html")
 			require.NoError(t, os.WriteFile(file, []byte(html), 0o600))
 			began := time.Now()
@@ -136,10 +141,13 @@ func TestProposalPage(t *testing.T) {
 				require.Equal(t, "1 of 5 shown, 0 that stay as they are", says[string](b, hits))
 				b.do(chromedp.Click(`button[data-kind="edit"]`))
 				require.Zero(t, says[int](b, countShown))
-				b.do(chromedp.Click(`button[data-kind="edit"]`), chromedp.SendKeys("#find", kb.Escape), chromedp.Click("#same summary"))
+				b.do(chromedp.Click(`button[data-kind="edit"]`), chromedp.SendKeys("#find", kb.Escape),
+					chromedp.Click("#same summary"))
 				require.Equal(t, 5, says[int](b, countShown))
-				require.Equal(t, "medina.bucket/log-3\nmedina.network/coast", says[string](b, `document.querySelector("#same pre").textContent`))
-				require.Contains(t, says[string](b, `document.querySelector("main").textContent`), "<script>hurt()</script>&lt;three")
+				require.Equal(t, "medina.bucket/log-3\nmedina.network/coast",
+					says[string](b, `document.querySelector("#same pre").textContent`))
+				require.Contains(t, says[string](b, `document.querySelector("main").textContent`),
+					"<script>hurt()</script>&lt;three")
 			} else {
 				require.Positive(t, shown)
 				require.Less(t, shown, n/2)
@@ -151,7 +159,8 @@ func TestProposalPage(t *testing.T) {
 			b.mu.Lock()
 			defer b.mu.Unlock()
 			require.Empty(t, b.wrong)
-			t.Logf("%d actions: %d KB, loaded in %v, found in %v, typing and all", n, len(html)>>10, loaded.Round(time.Millisecond), found.Round(time.Millisecond))
+			t.Logf("%d actions: %d KB, loaded in %v, found in %v, typing and all", n, len(html)>>10,
+				loaded.Round(time.Millisecond), found.Round(time.Millisecond))
 		})
 	}
 }

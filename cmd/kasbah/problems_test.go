@@ -57,7 +57,9 @@ medina.record("b", kind = "A", values = ["10.0.0.1"],
     machine = lamp) # here`},
 		{says: "is in north-1, and the disk in north-2", star: lens + `medina.disk("tape", zone = "north-2", gigabytes = 5,
     machine = lamp) # here`},
-		{says: "a balancer for tls needs a certificate to show", star: lens + `medina.balancer("lens", subnet = quay, machines = [lamp], protocol = "tls", port = 443) # here`},
+		{says: "a balancer for tls needs a certificate to show",
+			star: lens +
+				`medina.balancer("lens", subnet = quay, machines = [lamp], protocol = "tls", port = 443) # here`},
 		{says: "stands there twice", star: lens + `medina.balancer("lens", subnet = quay, port = 443,
     machines = [lamp, lamp]) # here`},
 		{says: "and the balancer in", star: lens + `far = medina.network("far", range = "10.30.0.0/16")
@@ -67,7 +69,8 @@ medina.balancer("lens", port = 443, subnet = medina.subnet("reef", network = far
     gigabytes = 5) # here`},
 		{says: "an alarm watches one thing, and this one a machine as well", star: lens + `medina.alarm("lamp", machine = lamp, measures = "load", above = 3.0, topic = medina.topic("all"),
     queue = medina.queue("waves")) # here`},
-		{says: "an alarm watches a machine, a queue or a database", star: `medina.alarm("lamp", measures = "load", above = 3.0, topic = medina.topic("all")) # here`},
+		{says: "an alarm watches a machine, a queue or a database",
+			star: `medina.alarm("lamp", measures = "load", above = 3.0, topic = medina.topic("all")) # here`},
 		{says: "a machine has no waiting; it has load, memory", star: lens + `medina.alarm("lamp", machine = lamp, above = 3.0, topic = medina.topic("all"),
     measures = "waiting") # here`},
 		{says: `"now and then" is not a schedule`, star: `medina.job("sweep", image = "broom-1", command = ["sweep"],
@@ -80,7 +83,8 @@ medina.topic("all",
     queues = [waves, waves]) # here`},
 		{says: "in the order of that key", star: `medina.table("tides", key = "day",
     order = "day") # here`},
-		{says: "a database cannot go back from tabular-17 to tabular-15", first: quay + `medina.database("tides", subnet = quay, size = "small", gigabytes = 5, password = input("word", kind.text, secret = True))`,
+		{says: "a database cannot go back from tabular-17 to tabular-15", first: quay +
+			`medina.database("tides", subnet = quay, size = "small", gigabytes = 5, password = input("word", kind.text, secret = True))`,
 			star: quay + `medina.database("tides", subnet = quay, size = "small", gigabytes = 5, password = input("word", kind.text, secret = True),
     engine = "tabular-15") # here`},
 		{says: "is switched off", star: `off = medina.key("off", enabled = False)
@@ -101,12 +105,14 @@ medina.queue("waves") # here`},
 		t.Run(strings.ReplaceAll(c.says, "/", "_"), func(t *testing.T) {
 			t.Parallel()
 			p := newProgram(t, "0", 0)
-			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[ledger]\nseal = \"off\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\nquota = { disk = 7 }\n[env.trial]\n")
+			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[ledger]\nseal = "+
+				"\"off\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\nquota = { disk = 7 }\n[env.trial]\n")
 			if strings.Contains(c.star, `"word"`) { // a secret wants a sealed ledger
 				p.env = []string{"XDG_CONFIG_HOME=" + p.dir + "/config"}
 				p.file("word.txt", "seven-seas-are-hidden")
 				lines := p.must("key", "estate", "-quiet")
-				p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[ledger]\n"+lines+"[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial.secrets]\nword = { file = \"word.txt\" }\n")
+				p.file("kasbah.toml",
+					"estate = \"coast\"\nwards = [\"shore\"]\n[ledger]\n"+lines+"[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial.secrets]\nword = { file = \"word.txt\" }\n")
 			}
 			enact := []string{"enact", "-yes", "-allow", "security", "-allow", "data"}
 			if c.first != "" {
@@ -125,9 +131,11 @@ medina.queue("waves") # here`},
 			line := 1 + strings.Count(c.star[:strings.Index(c.star, "# here")], "\n")
 			told := strings.Join(strings.Fields(out), " ")
 			if !faulty {
-				require.Regexp(t, fmt.Sprintf(`Refused: shore/shore\.star:%d: medina\.[a-z]+/[a-z0-9-]+: the cloud would refuse it: (\S+: )?[^:]{0,60}%s`, line, regexp.QuoteMeta(c.says)), strings.Join(strings.Fields(early), " "))
+				require.Regexp(t,
+					fmt.Sprintf(`Refused: shore/shore\.star:%d: medina\.[a-z]+/[a-z0-9-]+: the cloud would refuse it: (\S+: )?[^:]{0,60}%s`, line, regexp.QuoteMeta(c.says)), strings.Join(strings.Fields(early), " "))
 			}
-			require.Regexp(t, fmt.Sprintf(`shore/shore\.star:%d:\d+: medina\.[a-z]+/[a-z0-9-]+: (\S+: )?[^:]{0,60}%s`, line, regexp.QuoteMeta(c.says)), told)
+			require.Regexp(t, fmt.Sprintf(`shore/shore\.star:%d:\d+: medina\.[a-z]+/[a-z0-9-]+: (\S+: )?[^:]{0,60}%s`,
+				line, regexp.QuoteMeta(c.says)), told)
 		})
 	}
 }

@@ -18,13 +18,18 @@ const notAgain = "they were not evaluated again"
 // remembered, made from everything that declarations can be made from.
 func coastOfMany(t *testing.T) *program {
 	p := &program{t: t, dir: t.TempDir()}
-	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\", \"signal\", \"chronicle\"]\nprices = \"prices.json\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[kits]\nlamp = \"kits/lamp\"\n[env.trial.inputs]\nn = 520\nsize = \"small\"\n")
+	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\", \"signal\", \"chronicle\"]\nprices = "+
+		"\"prices.json\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[kits]\nlamp = "+
+		"\"kits/lamp\"\n[env.trial.inputs]\nn = 520\nsize = \"small\"\n")
 	p.file("prices.json", `{"medina.machine": {"month": 4}}`)
 	p.file("common/tags.star", "owner = \"keepers\"\n")
 	p.file("shore/notes.txt", "mind the tide\n")
 	p.file("kits/lamp/kit.toml", "name = \"lamp\"\nversion = \"1\"\nhelp = \"a lamp\"\ndrivers = [\"medina\"]\n")
-	p.file("kits/lamp/kit.star", "def _lamp(quay):\n    return medina.machine(\"lamp\", subnet = quay, size = \"tiny\", image = \"stone-1\")\nlamp = kit(_lamp, inputs = {\"quay\": kind.text}, help = \"a lamp\")\n")
-	p.file("rules/calm.star", "def _calm(r):\n    return \"too large\" if r.type == \"medina.machine\" and r.inputs.size == \"large\" else None\nrule(\"calm\", each = _calm, at = [\"declared\", \"proposed\"], level = \"warn\")\n")
+	p.file("kits/lamp/kit.star", "def _lamp(quay):\n    return medina.machine(\"lamp\", subnet = quay, size = "+
+		"\"tiny\", image = \"stone-1\")\nlamp = kit(_lamp, inputs = {\"quay\": kind.text}, help = \"a lamp\")\n")
+	p.file("rules/calm.star", "def _calm(r):\n    return \"too large\" if r.type == \"medina.machine\" and "+
+		"r.inputs.size == \"large\" else None\nrule(\"calm\", each = _calm, at = [\"declared\", \"proposed\"], level "+
+		"= \"warn\")\n")
 	p.file("shore/shore.star", `load("/common/tags.star", "owner")
 load("kit:lamp", "lamp")
 n = input("n", kind.int)
@@ -37,7 +42,8 @@ lamp("west", quay = quay.id)
 publish("word", "calm")
 publish("quay", quay.id)
 `)
-	p.file("signal/signal.star", "medina.bucket(\"log\", name = \"log-\" + published(\"shore\", \"word\"), tags = {\"quay\": published(\"shore\", \"quay\")})\n")
+	p.file("signal/signal.star", "medina.bucket(\"log\", name = \"log-\" + published(\"shore\", \"word\"), tags = "+
+		"{\"quay\": published(\"shore\", \"quay\")})\n")
 	p.file("chronicle/chronicle.star", "medina.bucket(\"book\", name = \"book\")\npublish(\"page\", \"one\")\n")
 	return p
 }
@@ -82,7 +88,8 @@ func TestRemembered(t *testing.T) {
 		{"a kit", change("kits/lamp/kit.star", "tiny", "medium")},
 		{"a kit's version", change("kits/lamp/kit.toml", "version = \"1\"", "version = \"2\"")},
 		{"a published value", change("shore/shore.star", "\"calm\"", "\"rough\"")},
-		{"a resource", change("signal/signal.star", "\nmedina.bucket", "\nmedina.network(\"far\", range = \"10.9.0.0/16\")\nmedina.bucket")},
+		{"a resource", change("signal/signal.star", "\nmedina.bucket",
+			"\nmedina.network(\"far\", range = \"10.9.0.0/16\")\nmedina.bucket")},
 		{"an input of the estate", change("kasbah.toml", "n = 520", "n = 519")},
 		{"a rule", change("rules/calm.star", "\"large\"", "\"tiny\"")},
 		{"prices", change("prices.json", "4", "5")},
@@ -95,7 +102,8 @@ func TestRemembered(t *testing.T) {
 		{"a hand edit", func() { p.must("medina", "edit", "machine", "trial-shore-gauge", "size=tiny") }},
 		{"what only the cloud decides", func() {
 			quay := p.ids("medina", "list", "subnet", "-json")[0]
-			p.must("medina", "create", "machine", "name=stray", "subnet="+quay, "size=tiny", "image=stone-1") // fewer addresses are free
+			// fewer addresses are free
+			p.must("medina", "create", "machine", "name=stray", "subnet="+quay, "size=tiny", "image=stone-1")
 		}},
 		{"something gone", func() { p.must("medina", "delete", "record", "n7.shore.lantern-coast.example") }},
 		{"a run", func() { p.run(append([]string{"enact", "-yes", "-quiet", "-allow", "data"}, flags...)...) }},
@@ -143,7 +151,8 @@ func TestRemembered(t *testing.T) {
 			for len(is) > 0 && len(should) > 0 && is[0] == should[0] {
 				is, should = is[1:], should[1:]
 			}
-			require.True(t, len(is)+len(should) == 0, "%d: after %s: %v: says %q, and made anew %q", i, touch.name, which, is[:min(len(is), 3)], should[:min(len(should), 3)])
+			require.True(t, len(is)+len(should) == 0, "%d: after %s: %v: says %q, and made anew %q", i, touch.name,
+				which, is[:min(len(is), 3)], should[:min(len(should), 3)])
 		}
 	}
 	t.Logf("%d of %d proposals rested on what was remembered", told, of)

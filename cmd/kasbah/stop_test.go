@@ -46,7 +46,8 @@ func TestTwoAtOnce(t *testing.T) {
 	require.NoError(t, first.Process.Signal(syscall.SIGSTOP))
 	out, code := p.run("enact", "-yes")
 	require.Equal(t, 4, code, out)
-	for _, want := range []string{"refused: shore (trial) is locked", "keeper-1 on ", "kasbah enact -yes, since ", " of 17 done", "-wait 10m", "kasbah lock break "} {
+	for _, want := range []string{"refused: shore (trial) is locked", "keeper-1 on ", "kasbah enact -yes, since ",
+		" of 17 done", "-wait 10m", "kasbah lock break "} {
 		require.Contains(t, out, want)
 	}
 	require.NotContains(t, out, "no longer runs", "a program that stands still is not dead")
@@ -58,7 +59,8 @@ func TestTwoAtOnce(t *testing.T) {
 	second.Stdout, second.Stderr = &said, &said
 	require.NoError(t, second.Start())
 	t.Cleanup(func() { _ = second.Process.Kill() })
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "waiting for keeper-1") }, 30*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "waiting for keeper-1") },
+		30*time.Second, 5*time.Millisecond)
 	require.NoError(t, first.Process.Signal(syscall.SIGCONT))
 	require.NoError(t, first.Wait())
 	require.NoError(t, second.Wait(), said.String())
@@ -75,7 +77,8 @@ func TestPausedWriter(t *testing.T) {
 	first.Stdout, first.Stderr = &said, &said
 	require.NoError(t, first.Start())
 	t.Cleanup(func() { _ = first.Process.Kill() })
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "2 of 17") }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "2 of 17") }, 20*time.Second,
+		time.Millisecond)
 	require.NoError(t, first.Process.Signal(syscall.SIGSTOP))
 	p.must("lock", "break", p.holder(), "-why", "it stands still")
 	before, entries := strings.Count(p.must("medina", "events"), "\n"), p.must("ledger", "verify")

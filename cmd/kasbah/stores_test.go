@@ -31,7 +31,8 @@ func TestStores(t *testing.T) {
 			return map[string]string{"STORE": "etcd", "ENDPOINTS": servertest.Etcd(t).URL()}
 		},
 		"s3": func(t *testing.T) map[string]string {
-			return map[string]string{"STORE": "s3", "ENDPOINT": servertest.S3(t).URL(), "BUCKET": servertest.Bucket, "ACCESS_KEY": servertest.AccessKey, "SECRET_KEY": servertest.SecretKey}
+			return map[string]string{"STORE": "s3", "ENDPOINT": servertest.S3(t).URL(), "BUCKET": servertest.Bucket,
+				"ACCESS_KEY": servertest.AccessKey, "SECRET_KEY": servertest.SecretKey}
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -45,7 +46,8 @@ func TestStores(t *testing.T) {
 					}
 					return nil
 				},
-				Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "await": await, "signal": signals, "schema": matchesSchema},
+				Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "await": await,
+					"signal": signals, "schema": matchesSchema},
 			})
 		})
 	}
@@ -96,7 +98,8 @@ func TestTour(t *testing.T) {
 	runs := 1
 	for i, to := range [][]string{
 		{"store=postgres", "dsn=" + pg.DSN("postgres")},
-		{"store=s3", "endpoint=" + s3.URL(), "bucket=" + servertest.Bucket, "access_key=" + servertest.AccessKey, "secret_key=" + servertest.SecretKey},
+		{"store=s3", "endpoint=" + s3.URL(), "bucket=" + servertest.Bucket, "access_key=" + servertest.AccessKey,
+			"secret_key=" + servertest.SecretKey},
 		{"store=etcd", "endpoints=" + etcd.URL()},
 		{"store=file", "path=home/ledger"},
 	} {

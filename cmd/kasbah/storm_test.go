@@ -42,8 +42,10 @@ func TestStorm(t *testing.T) {
 	for ; time.Now().Before(until); rounds++ {
 		// the storm: faults of any kind at any call, so many and no more
 		for range 1 + rnd.IntN(4) {
-			fault := []string{"medina", "faults", of("refuse", "delay", "drop-before", "drop-after", "half", "throttle"),
-				"-after", fmt.Sprint(rnd.IntN(12)), "-times", fmt.Sprint(1 + rnd.IntN(4)), "-for", of("1ms", "20ms", "400ms")}
+			fault := []string{"medina", "faults", of("refuse", "delay", "drop-before", "drop-after", "half",
+				"throttle"),
+				"-after", fmt.Sprint(rnd.IntN(12)), "-times", fmt.Sprint(1 + rnd.IntN(4)), "-for",
+				of("1ms", "20ms", "400ms")}
 			if rnd.IntN(2) == 0 {
 				fault = append(fault, "-on", of("create", "edit", "delete", "read", "list"))
 			}
@@ -54,7 +56,8 @@ func TestStorm(t *testing.T) {
 			met++
 		}
 		n := 3 + rnd.IntN(6)
-		inputs := []string{"-input", fmt.Sprintf("image=stone-%d", rnd.IntN(3)), "-input", fmt.Sprintf("n=%d", n), "-input", fmt.Sprintf("span=10.%d.0.0/16", rnd.IntN(10)/9)}
+		inputs := []string{"-input", fmt.Sprintf("image=stone-%d", rnd.IntN(3)), "-input", fmt.Sprintf("n=%d", n),
+			"-input", fmt.Sprintf("span=10.%d.0.0/16", rnd.IntN(10)/9)}
 		enact := append([]string{"enact", "-yes", "-allow", "data", "-allow", "security"}, inputs...)
 		storm := append(enact, "-if-one-fails", of("stop", "go-on", "undo"), "-timeout", of("300ms", "5s"))
 		if out, code := p.run(storm...); code != 0 {
@@ -62,7 +65,8 @@ func TestStorm(t *testing.T) {
 			failed++
 		}
 		// nobody else touched anything: a survey finds no drift, or fails in words
-		p.must("medina", "faults", of("refuse", "drop-before", "drop-after", "half", "throttle"), "-on", "list", "-times", fmt.Sprint(1+rnd.IntN(6)), "-for", "10ms")
+		p.must("medina", "faults", of("refuse", "drop-before", "drop-after", "half", "throttle"), "-on", "list",
+			"-times", fmt.Sprint(1+rnd.IntN(6)), "-for", "10ms")
 		if out, code := p.run("survey", "-exit-code"); code == 0 {
 			surveys++
 		} else {
@@ -80,11 +84,13 @@ func TestStorm(t *testing.T) {
 		p.must("survey", "-exit-code")
 		held := p.ids("medina", "list", "-json")
 		require.Len(t, held, 5+2*n)
-		require.ElementsMatch(t, held, p.ids("ledger", "show", "-json"), "what is there is what is recorded, once each\n%s", strings.Join(storm, " "))
+		require.ElementsMatch(t, held, p.ids("ledger", "show", "-json"),
+			"what is there is what is recorded, once each\n%s", strings.Join(storm, " "))
 	}
 	verify := p.must("ledger", "verify")
 	require.Contains(t, verify, "whole")
-	t.Logf("%d rounds, %d faults asked for, %d runs failed, %d surveys came through; %s", rounds, met, failed, surveys, verify)
+	t.Logf("%d rounds, %d faults asked for, %d runs failed, %d surveys came through; %s", rounds, met, failed, surveys,
+		verify)
 }
 
 // ids are the ids of all things that a command's JSON holds.

@@ -17,7 +17,8 @@ func TestExamples(t *testing.T) {
 	p.file("signals.yaml", drivertest.SignalsDocument)
 	p.file("signals.overlay.yaml", drivertest.SignalsOverlay)
 	settings := "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\n" +
-		"[drivers.signals]\nkind = \"openapi\"\nspec = \"signals.yaml\"\noverlay = \"signals.overlay.yaml\"\napi = \"http://127.0.0.1:1\"\n[env.trial]\n"
+		"[drivers.signals]\nkind = \"openapi\"\nspec = \"signals.yaml\"\noverlay = \"signals.overlay.yaml\"\napi = " +
+		"\"http://127.0.0.1:1\"\n[env.trial]\n"
 	p.file("kasbah.toml", settings)
 	p.file("shore/shore.star", "")
 	var doc struct {
@@ -43,7 +44,8 @@ func TestExamples(t *testing.T) {
 func TestByteOrderMark(t *testing.T) {
 	const mark = "\ufeff"
 	p := &program{t: t, dir: t.TempDir()}
-	p.file("kasbah.toml", mark+"estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\n[env.trial]\n")
+	p.file("kasbah.toml", mark+"estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = "+
+		"\"medina\"\n[env.trial]\n")
 	p.file("shore/shore.star", mark+"x = input(\"x\", kind.int)\nmedina.bucket(\"b\", size = x)\n")
 	p.file("in.json", mark+`{"x": 1}`)
 	p.file("in.toml", mark+"x = 1\n")
@@ -59,7 +61,8 @@ func TestByteOrderMark(t *testing.T) {
 // their ids, and the reason that was given stands beside them.
 func TestLogOfRuns(t *testing.T) {
 	p := &program{t: t, dir: t.TempDir()}
-	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"a\", \"b\"]\n[ledger]\nseal = \"off\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n")
+	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"a\", \"b\"]\n[ledger]\nseal = "+
+		"\"off\"\n[drivers.medina]\nkind = \"medina\"\npace = 0\n[env.trial]\n")
 	var ids []string
 	for i, why := range []string{"first light", ""} {
 		p.file("a/a.star", fmt.Sprintf("medina.topic(\"t%d\")\n", i))

@@ -38,7 +38,8 @@ func TestTogether(t *testing.T) {
 	})
 	t.Run("etcd", func(t *testing.T) { together(t, few, "STORE=etcd", "ENDPOINTS="+servertest.Etcd(t).URL()) })
 	t.Run("s3", func(t *testing.T) {
-		together(t, few, "STORE=s3", "ENDPOINT="+servertest.S3(t).URL(), "BUCKET="+servertest.Bucket, "ACCESS_KEY="+servertest.AccessKey, "SECRET_KEY="+servertest.SecretKey)
+		together(t, few, "STORE=s3", "ENDPOINT="+servertest.S3(t).URL(), "BUCKET="+servertest.Bucket,
+			"ACCESS_KEY="+servertest.AccessKey, "SECRET_KEY="+servertest.SecretKey)
 	})
 }
 
@@ -47,7 +48,8 @@ func together(t *testing.T, people int, settings ...string) {
 	for _, s := range settings {
 		p.env = append(p.env, "KASBAH_WITH_LEDGER_"+s)
 	}
-	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = 0.05\n[env.trial]\n")
+	p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\npace = "+
+		"0.05\n[env.trial]\n")
 	p.file("shore/shore.star", `
 turn = input("turn", default = "none")
 quay = medina.subnet("quay", network = medina.network("coast", range = "10.20.0.0/16"), range = "10.20.1.0/24")
@@ -61,9 +63,11 @@ publish("quay", quay.id)
 	outputs := make([]string, people)
 	for i := range people {
 		turn := fmt.Sprintf("t%d", i)
-		args := []string{"enact", "-yes", "-wait", "5m", "-input", "turn=" + turn, "-only", "medina.machine/gauge-" + turn}
+		args := []string{"enact", "-yes", "-wait", "5m", "-input", "turn=" + turn, "-only", "medina.machine/gauge-" +
+			turn}
 		if i%2 == 1 { // all of these write the beacon
-			args = []string{"enact", "-yes", "-wait", "5m", "-input", "turn=" + turn, "-only", "medina.bucket/beacon", "-only", "medina.bucket/readings-" + turn}
+			args = []string{"enact", "-yes", "-wait", "5m", "-input", "turn=" + turn, "-only", "medina.bucket/beacon",
+				"-only", "medina.bucket/readings-" + turn}
 		}
 		group.Go(func() {
 			var code int
@@ -136,8 +140,10 @@ func TestOtherContainer(t *testing.T) {
 		holder, onlooker []string
 		dead             bool
 	}{
-		{"inside, seen from outside", []string{"unshare", "--pid", "--fork", "--mount-proc", "--kill-child"}, nil, false},
-		{"outside, seen from inside", nil, []string{"unshare", "--pid", "--fork", "--mount-proc", "--kill-child"}, false},
+		{"inside, seen from outside", []string{"unshare", "--pid", "--fork", "--mount-proc", "--kill-child"}, nil,
+			false},
+		{"outside, seen from inside", nil, []string{"unshare", "--pid", "--fork", "--mount-proc", "--kill-child"},
+			false},
 		{"both outside", nil, nil, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -39,7 +39,8 @@ func TestKeys(t *testing.T) {
 			require.NoError(t, err)
 			asked := 0
 			for _, block := range []*pem.Block{open, locked, {Type: "PRIVATE KEY", Bytes: pkcs8}} {
-				s, err := Private(pem.EncodeToMemory(block), func() ([]byte, error) { asked++; return []byte("low tide"), nil })
+				s, err := Private(pem.EncodeToMemory(block),
+					func() ([]byte, error) { asked++; return []byte("low tide"), nil })
 				require.NoError(t, err)
 				e := Wrap([]byte(`{"format":"x"}`))
 				added, err := e.Sign(s)
@@ -65,7 +66,10 @@ func TestKeys(t *testing.T) {
 				require.Equal(t, Signed{Strangers: []string{Fingerprint(s.PublicKey())}}, got)
 			}
 			require.Equal(t, 1, asked, "only the one that is protected asks")
-			_, err = Private(pem.EncodeToMemory(locked), func() ([]byte, error) { return nil, errors.New("nobody is there") })
+			_, err = Private(pem.EncodeToMemory(locked), func() ([]byte, error) {
+				return nil,
+					errors.New("nobody is there")
+			})
 			require.ErrorContains(t, err, "nobody is there")
 			_, err = Private(pem.EncodeToMemory(locked), func() ([]byte, error) { return []byte("high tide"), nil })
 			require.Error(t, err)
@@ -82,12 +86,14 @@ func TestPublic(t *testing.T) {
 	pkix, err := x509.MarshalPKIXPublicKey(public)
 	require.NoError(t, err)
 	line := string(ssh.MarshalAuthorizedKey(k))
-	for _, s := range []string{line, line[:len(line)-1] + " keeper@tower", "ed25519 " + base64.StdEncoding.EncodeToString(public), "ed25519 " + base64.StdEncoding.EncodeToString(pkix)} {
+	for _, s := range []string{line, line[:len(line)-1] + " keeper@tower",
+		"ed25519 " + base64.StdEncoding.EncodeToString(public), "ed25519 " + base64.StdEncoding.EncodeToString(pkix)} {
 		got, err := Public(s)
 		require.NoError(t, err, s)
 		require.Equal(t, Fingerprint(k), Fingerprint(got))
 	}
-	for _, s := range []string{"", "ed25519", "ed25519 AAAA", "ed25519 not base64!", "ssh-ed25519 AAAA", line + line, "ssh-rsa what"} {
+	for _, s := range []string{"", "ed25519", "ed25519 AAAA", "ed25519 not base64!", "ssh-ed25519 AAAA", line + line,
+		"ssh-rsa what"} {
 		_, err := Public(s)
 		require.Error(t, err, s)
 	}
@@ -121,9 +127,12 @@ func TestPolicy(t *testing.T) {
 	require.Empty(t, some.Asks(map[string]bool{"new": true, "edit": true}))
 	at := time.Date(2031, 1, 2, 3, 4, 5, 0, time.UTC)
 	require.Equal(t, at.Add(90*time.Minute), some.Ends(at))
-	require.Equal(t, every.Digest(), read(value.Map{"valid": "4320m", "signatures": int64(1)}).Digest(), "one time is one time")
+	require.Equal(t, every.Digest(), read(value.Map{"valid": "4320m", "signatures": int64(1)}).Digest(),
+		"one time is one time")
 	seen := map[string]bool{every.Digest(): true, some.Digest(): true}
-	for _, p := range []*Policy{{Signatures: 2, Keys: every.Keys, Valid: "72h"}, {Signatures: 1, Keys: every.Keys, Valid: "71h"}, {Signatures: 1, Keys: map[string]string{"keeper-2": line}, Valid: "72h"}, {Signatures: 1, Keys: every.Keys, For: []string{"new"}, Valid: "72h"}} {
+	for _, p := range []*Policy{{Signatures: 2, Keys: every.Keys, Valid: "72h"}, {Signatures: 1, Keys: every.Keys,
+		Valid: "71h"}, {Signatures: 1, Keys: map[string]string{"keeper-2": line}, Valid: "72h"},
+		{Signatures: 1, Keys: every.Keys, For: []string{"new"}, Valid: "72h"}} {
 		require.False(t, seen[p.Digest()], "%+v", p)
 		seen[p.Digest()] = true
 	}

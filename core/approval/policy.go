@@ -27,7 +27,8 @@ type Policy struct {
 	Signatures int               `json:"signatures"`
 	Keys       map[string]string `json:"keys"`          // who -> public key, as Public reads it
 	For        []string          `json:"for,omitempty"` // some of reasons; every change when empty
-	Valid      string            `json:"valid"`         // how long after its making a proposal may be begun, as time.ParseDuration reads it
+	// how long after its making a proposal may be begun, as time.ParseDuration reads it
+	Valid string `json:"valid"`
 }
 
 // reasons are what a policy can ask for signatures for, apart from every
@@ -77,7 +78,8 @@ func Read(m value.Map) (*Policy, error) {
 				for _, x := range v {
 					s, _ := x.(string)
 					if !slices.Contains(reasons, s) {
-						wrong("for", nearest.Hint(s, reasons), "for: %s is none of %s", value.Plain(x), strings.Join(reasons, ", "))
+						wrong("for", nearest.Hint(s, reasons), "for: %s is none of %s", value.Plain(x),
+							strings.Join(reasons, ", "))
 					}
 					p.For = append(p.For, s)
 				}
@@ -107,7 +109,8 @@ func Read(m value.Map) (*Policy, error) {
 		}
 		wrong(k, "", "%s = %s: %s", k, value.Plain(m[k]), map[string]string{
 			"signatures": "must be a whole number of at least 1", "valid": `must be a time such as "72h"`,
-			"for": `must be a list such as ["drop", "data"]; leave it out for every change`, "keys": "must be a table of names and public keys"}[k])
+			"for":  `must be a list such as ["drop", "data"]; leave it out for every change`,
+			"keys": "must be a table of names and public keys"}[k])
 	}
 	if len(errs) == 0 && len(p.Keys) < p.Signatures {
 		wrong("keys", "", "%d signatures are asked for, and %d keys are listed", p.Signatures, len(p.Keys))
@@ -132,7 +135,8 @@ func (p *Policy) Digest() string {
 	if p == nil {
 		return ""
 	}
-	return fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%d %q %q %q", p.Signatures, p.Keys, p.For, p.Valid))) // maps are printed in order
+	// maps are printed in order
+	return fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%d %q %q %q", p.Signatures, p.Keys, p.For, p.Valid)))
 }
 
 // Asks lists why a proposal needs signatures, given what it does and touches:

@@ -21,7 +21,8 @@ type Envelope struct{ dsse.Envelope }
 
 // Wrap puts a proposal's bytes into an envelope without signatures.
 func Wrap(payload []byte) *Envelope {
-	return &Envelope{dsse.Envelope{PayloadType: payloadType, Payload: base64.StdEncoding.EncodeToString(payload), Signatures: []dsse.Signature{}}}
+	return &Envelope{dsse.Envelope{PayloadType: payloadType, Payload: base64.StdEncoding.EncodeToString(payload),
+		Signatures: []dsse.Signature{}}}
 }
 
 // Open reads an envelope. ok is false when body is no envelope at all. What

@@ -13,7 +13,8 @@ import (
 // not leave one of them out. Whoever adds a field decides here where it belongs.
 func TestBasisKnowsEveryOption(t *testing.T) {
 	digested := []string{"Estate", "Env", "Wards", "Catalogs", "Kinds", "Kits", "Inputs"}
-	elsewhere := []string{"Published", "Overrun"} // what other wards publish is held against their ledgers; an overrun is an end
+	// what other wards publish is held against their ledgers; an overrun is an end
+	elsewhere := []string{"Published", "Overrun"}
 	var fields []string
 	for i, of := 0, reflect.TypeFor[declare.Options](); i < of.NumField(); i++ {
 		fields = append(fields, of.Field(i).Name)

@@ -38,6 +38,7 @@ func BenchmarkEvaluate(b *testing.B) {
 	run("kits", map[string]string{"kits/station/kit.star": station, "shore/shore.star": loop}, 100_001)
 	bare := "def machine(name, subnet, size, image, notes):\n    return (name, subnet, size, image, notes)\n" +
 		"for i in range(1000):\n    quay = cidr.slice(\"10.0.0.0/8\", 24, i)\n    for j in range(99):\n" +
-		"        machine(\"gauge-%d\" % j, subnet = quay, size = \"small\", image = \"stone-1\", notes = \"http://%s/readings\" % quay)\n"
+		"        machine(\"gauge-%d\" % j, subnet = quay, size = \"small\", image = \"stone-1\", notes = " +
+		"\"http://%s/readings\" % quay)\n"
 	run("interpreter", map[string]string{"shore/shore.star": bare}, 0)
 }

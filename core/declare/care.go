@@ -24,18 +24,24 @@ func (c *careValue) Freeze()               {}
 func (c *careValue) Truth() starlark.Bool  { return true }
 func (c *careValue) Hash() (uint32, error) { return 0, errors.New("a care cannot be a key") }
 
-func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var after, leave *starlark.List
 	var excuse *starlark.Dict
 	var guard bool
 	var swap, timeout, atDrop, renamedFrom string
-	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?", &swap, "excuse?", &excuse, "timeout?", &timeout, "at_drop?", &atDrop, "renamed_from?", &renamedFrom); err != nil {
+	if err := starlark.UnpackArgs("care", args, kwargs, "after?", &after, "guard?", &guard, "leave?", &leave, "swap?",
+		&swap, "excuse?", &excuse, "timeout?", &timeout, "at_drop?", &atDrop, "renamed_from?",
+		&renamedFrom); err != nil {
 		return nil, err
 	}
 	c := Care{Guard: guard, Swap: swap, RenamedFrom: renamedFrom}
 	if renamedFrom != "" {
-		if ward, short := value.SplitWard(renamedFrom); short == "" || strings.ContainsAny(renamedFrom, " \t\n*") || ward != "" && !ev.o.Estate.HasWard(ward) {
-			return nil, fmt.Errorf("care: renamed_from is %q, and must be a former address such as \"medina.machine/gauge\" or \"WARD:medina.machine/gauge\", or the former name of an instance", renamedFrom)
+		if ward, short := value.SplitWard(renamedFrom); short == "" || strings.ContainsAny(renamedFrom, " \t\n*") ||
+			ward != "" && !ev.o.Estate.HasWard(ward) {
+			return nil, fmt.Errorf("care: renamed_from is %q, and must be a former address such as "+
+				"\"medina.machine/gauge\" or \"WARD:medina.machine/gauge\", or the former name of an instance",
+				renamedFrom)
 		}
 	}
 	if swap != "" && swap != "create-first" && swap != "drop-first" {
@@ -65,13 +71,15 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			}
 			c.After = append(c.After, a)
 		default:
-			return nil, fmt.Errorf("care: after takes handles and addresses; item %d is %s", i, schema.WithArticle(v.Type()))
+			return nil, fmt.Errorf("care: after takes handles and addresses; item %d is %s", i,
+				schema.WithArticle(v.Type()))
 		}
 	}
 	for i := 0; leave != nil && i < leave.Len(); i++ {
 		s, ok := leave.Index(i).(starlark.String)
 		if !ok {
-			return nil, fmt.Errorf("care: leave takes attribute paths; item %d is %s", i, schema.WithArticle(leave.Index(i).Type()))
+			return nil, fmt.Errorf("care: leave takes attribute paths; item %d is %s", i,
+				schema.WithArticle(leave.Index(i).Type()))
 		}
 		p, err := value.ParsePath(string(s))
 		if err != nil || len(p) == 0 {
@@ -85,7 +93,8 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			text, ok2 := item[1].(starlark.String)
 			m := excuseForm().FindStringSubmatch(string(text))
 			if !ok1 || !ok2 || m == nil {
-				return nil, fmt.Errorf("care: excuse must be {\"RULE\": \"reason, until 2026-12-31\"}, not %s: %s", item[0], item[1])
+				return nil, fmt.Errorf("care: excuse must be {\"RULE\": \"reason, until 2026-12-31\"}, not %s: %s",
+					item[0], item[1])
 			}
 			if _, err := time.Parse(time.DateOnly, m[2]); err != nil {
 				return nil, fmt.Errorf("care: the excuse for %s ends on %q, which is not a date", rule, m[2])

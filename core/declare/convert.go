@@ -168,10 +168,12 @@ type thing struct {
 func (c converter) handle(t thing, attr *schema.Attribute) (any, *unfit) {
 	full := t.driver + "." + t.typ.Name
 	if attr == nil || attr.Refers == "" {
-		return nil, unfitting(" must be a value, not the handle of %s: write one of its attributes, such as .%s", t.short, t.typ.ID)
+		return nil, unfitting(" must be a value, not the handle of %s: write one of its attributes, such as .%s",
+			t.short, t.typ.ID)
 	}
 	if t.typ.Name != attr.Refers || t.driver != c.driver {
-		return nil, unfitting(" must be %s.%s, not the handle of %s, %s", schema.WithArticle(c.driver), attr.Refers, t.short, schema.WithArticle(full))
+		return nil, unfitting(" must be %s.%s, not the handle of %s, %s", schema.WithArticle(c.driver), attr.Refers,
+			t.short, schema.WithArticle(full))
 	}
 	return value.NewRef(t.address, value.Key(t.typ.ID)), nil
 }
@@ -184,7 +186,8 @@ func (c converter) pending(p *pending, attr *schema.Attribute) (any, *unfit) {
 		return p.p, nil
 	}
 	if attr.Refers != "" && p.of != nil && p.attr.Name == p.of.ID && p.of.Name != attr.Refers {
-		return nil, unfitting(" must be the id of %s.%s, not the id of %s, %s", schema.WithArticle(c.driver), attr.Refers, p.p.Ref.Address, schema.WithArticle(p.of.Name))
+		return nil, unfitting(" must be the id of %s.%s, not the id of %s, %s", schema.WithArticle(c.driver),
+			attr.Refers, p.p.Ref.Address, schema.WithArticle(p.of.Name))
 	}
 	if k := p.kind(); p.p.Ref != nil && k != schema.Any && attr.Kind != schema.Any && !fits(k, attr.Kind) {
 		return nil, unfitting(" wants a %s, and %s is %s", attr.Kind, p.p, schema.WithArticle(string(k)))

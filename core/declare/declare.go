@@ -247,7 +247,8 @@ func sameNames(d *Declared) problem.List {
 		if first := seen[key]; first != nil {
 			pos, via := r.Position()
 			other, _ := first.Position()
-			p := problem.At(pos, "the name pattern gives it the name %q, as it does %s (%s)", r.MadeName, first.Full(), other.Short())
+			p := problem.At(pos, "the name pattern gives it the name %q, as it does %s (%s)", r.MadeName, first.Full(),
+				other.Short())
 			p.Ward, p.Address, p.Via = r.Ward, r.Address, via
 			p.Hint = "give one of them a name = \"…\", or widen names in kasbah.toml"
 			out = append(out, p)
@@ -292,7 +293,8 @@ func stillDeclared(d *Declared) problem.List {
 			p := problem.At(pos, "renamed_from names %s, which is declared still", former)
 			if first != nil {
 				at, _ := first.Position()
-				p.Message = fmt.Sprintf("renamed_from names %s, as it does for %s (%s)", former, first.Full(), at.Short())
+				p.Message = fmt.Sprintf("renamed_from names %s, as it does for %s (%s)", former, first.Full(),
+					at.Short())
 			}
 			p.Ward, p.Address, p.Path, p.Via = r.Ward, r.Address, "care.renamed_from", via
 			out = append(out, p)

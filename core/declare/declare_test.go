@@ -54,9 +54,11 @@ func evaluate(t testing.TB, files map[string]string, inputs ...declare.Input) (*
 	require.NoError(t, err)
 	var all []declare.Input
 	for _, g := range e.Inputs("trial") {
-		all = append(all, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position})
+		all = append(all, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
+			Position: g.Position})
 	}
-	return declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs(t), Inputs: append(all, inputs...)})
+	return declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards,
+		Catalogs: catalogs(t), Inputs: append(all, inputs...)})
 }
 
 func star(t testing.TB, body string, inputs ...declare.Input) (*declare.Declared, problem.List) {
@@ -129,15 +131,24 @@ func TestPendingSurvives(t *testing.T) {
 // error at its own column that names the value.
 func TestPendingRefuses(t *testing.T) {
 	for _, expression := range []string{
-		`1 if §gate else 2`, `§gate and 1`, `§gate or 1`, `not §gate`, `gate §== "x"`, `"x" §!= gate`, `gate §== None`, `gate §== coast.id`,
-		`[gate] §== ["x"]`, `{"a": gate} §== {"a": "x"}`, `(1, gate) §< (1, "x")`, `gate §< "x"`, `"x" §in gate`, `gate §in ["x"]`, `"x" §in ["y", gate]`,
-		`gate not §in "abc"`, `len§(gate)`, `[x for x in §gate]`, `sorted§([gate, "x"])`, `max§("a", gate)`, `min§([gate])`, `any§([gate])`, `all§([gate, True])`,
-		`bool§(gate)`, `gate §- 1`, `gate §* 2`, `2 §* gate`, `§-gate`, `gate §// 2`, `gate §+ 1`, `"%d" §% gate`, `"%r" §% gate`, `"%s" §% [gate]`, `gate §% 3`,
-		`"{!r}".format§(gate)`, `"{}".format§([gate])`, `gate§.upper()`, `gate§.split(".")`, `gate§.startswith("1")`, `"abc".startswith§(gate)`,
-		`"abc".replace§("a", gate)`, `gate§.replace("a", "b")`, `gate§.format("x")`, `gate§.join(["a"])`, `"a".join§(gate)`, `{gate§: 1}`, `{"a": 1}§[gate]`,
-		`type§(gate)`, `repr§(gate)`, `repr§([gate])`, `int§(gate)`, `gate§[0]`, `gate[1:2]`, `["a"].index§(gate)`, `[gate].index§("a")`, `list§(gate)`, `tuple§(gate)`,
-		`dict§(gate)`, `set§([gate])`, `zip§(gate, [1])`, `enumerate§(gate)`, `reversed§(gate)`, `range§(gate)`, `hash§(gate)`, `"a" if [1 for _ in [1] if §gate] else 1`,
-		`[gate].count`, `json.decode§(gate)`, `hasattr§(gate, "x")`, `(lambda: gate §== 1)()`, `medina.network§(gate, range = "10.0.0.0/8")`,
+		`1 if §gate else 2`, `§gate and 1`, `§gate or 1`, `not §gate`, `gate §== "x"`, `"x" §!= gate`, `gate §== None`,
+		`gate §== coast.id`,
+		`[gate] §== ["x"]`, `{"a": gate} §== {"a": "x"}`, `(1, gate) §< (1, "x")`, `gate §< "x"`, `"x" §in gate`,
+		`gate §in ["x"]`, `"x" §in ["y", gate]`,
+		`gate not §in "abc"`, `len§(gate)`, `[x for x in §gate]`, `sorted§([gate, "x"])`, `max§("a", gate)`,
+		`min§([gate])`, `any§([gate])`, `all§([gate, True])`,
+		`bool§(gate)`, `gate §- 1`, `gate §* 2`, `2 §* gate`, `§-gate`, `gate §// 2`, `gate §+ 1`, `"%d" §% gate`,
+		`"%r" §% gate`, `"%s" §% [gate]`, `gate §% 3`,
+		`"{!r}".format§(gate)`, `"{}".format§([gate])`, `gate§.upper()`, `gate§.split(".")`, `gate§.startswith("1")`,
+		`"abc".startswith§(gate)`,
+		`"abc".replace§("a", gate)`, `gate§.replace("a", "b")`, `gate§.format("x")`, `gate§.join(["a"])`,
+		`"a".join§(gate)`, `{gate§: 1}`, `{"a": 1}§[gate]`,
+		`type§(gate)`, `repr§(gate)`, `repr§([gate])`, `int§(gate)`, `gate§[0]`, `gate[1:2]`, `["a"].index§(gate)`,
+		`[gate].index§("a")`, `list§(gate)`, `tuple§(gate)`,
+		`dict§(gate)`, `set§([gate])`, `zip§(gate, [1])`, `enumerate§(gate)`, `reversed§(gate)`, `range§(gate)`,
+		`hash§(gate)`, `"a" if [1 for _ in [1] if §gate] else 1`,
+		`[gate].count`, `json.decode§(gate)`, `hasattr§(gate, "x")`, `(lambda: gate §== 1)()`,
+		`medina.network§(gate, range = "10.0.0.0/8")`,
 		`getattr§(gate, "upper")`, `"%s" §% coast`, `str§(coast)`, `"x" §+ coast.free`,
 	} {
 		plain := strings.ReplaceAll(expression, "§", "")
@@ -199,11 +210,13 @@ func TestStatements(t *testing.T) {
 // first, also through functions, ** and loops.
 func TestPositions(t *testing.T) {
 	for _, c := range []struct{ body, at, words string }{
-		{"medina.machine(\n  \"m\",\n  size =\n    \"smal\")", "4:5", `size: "smal" is not one of tiny, small, medium, large`},
+		{"medina.machine(\n  \"m\",\n  size =\n    \"smal\")", "4:5",
+			`size: "smal" is not one of tiny, small, medium, large`},
 		{"medina.network(\"n\", rnge = \"10.0.0.0/8\")", "1:28", `a network has no attribute "rnge"`},
 		{"medina.network(\"n\")", "1:1", "range is required and missing"},
 		{"medina.network(\"n\", range = 5)", "1:29", "range must be a text, not a whole number"},
-		{"medina.network(\"n\", range = \"10.0.0.1/8\")", "1:29", "has bits set beyond its prefix; the range is 10.0.0.0/8"},
+		{"medina.network(\"n\", range = \"10.0.0.1/8\")", "1:29",
+			"has bits set beyond its prefix; the range is 10.0.0.0/8"},
 		{"medina.network(\"n\", range = \"10.0.0.0/8\", gateway = \"x\")", "1:53", "gateway is decided by the cloud"},
 		{"medina.network(\"n\", range = \"10.0.0.0/8\", tags = {\"a\": 1})", "1:50", "tags.a must be a text"},
 		{"medina.bucket(\"b\", public = 1)", "1:29", "public must be True or False"},
@@ -223,19 +236,25 @@ func TestPositions(t *testing.T) {
 		{"medina.disk(\"a b\", gigabytes = 1)", "1:12", "without spaces"},
 		{"\nmedina.disk(\"ä\xff\", gigabytes = 1)", "2:15", "the file holds bytes that are not UTF-8"},
 		{"medina.disk(gigabytes = 1)", "1:12", "takes one name"},
-		{"medina.disk(\"d\", gigabytes = 1)\nmedina.disk(\"d\", gigabytes = 1)", "2:1", "is declared twice; the first is at shore/shore.star:1:1"},
+		{"medina.disk(\"d\", gigabytes = 1)\nmedina.disk(\"d\", gigabytes = 1)", "2:1",
+			"is declared twice; the first is at shore/shore.star:1:1"},
 		{"medina.disk(\"d\", gigabytes = 1, **{\"gigabytes\": 2})", "1:30", "gigabytes is given twice"},
-		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nmedina.machine(\"m\", subnet = n, size = \"tiny\", image = \"x\")", "2:30", "subnet must be a medina.subnet, not the handle of medina.network/n"},
-		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nmedina.machine(\"m\", subnet = n.id, size = \"tiny\", image = \"x\")", "2:30", "must be the id of a medina.subnet"},
-		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nmedina.bucket(\"b\", name = n)", "2:27", "not the handle of medina.network/n: write one of its attributes"},
-		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nn.gatway", "2:2", `has no attribute "gatway"; did you mean "gateway"?`},
+		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nmedina.machine(\"m\", subnet = n, size = \"tiny\", " +
+			"image = \"x\")", "2:30", "subnet must be a medina.subnet, not the handle of medina.network/n"},
+		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nmedina.machine(\"m\", subnet = n.id, size = \"tiny\", " +
+			"image = \"x\")", "2:30", "must be the id of a medina.subnet"},
+		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nmedina.bucket(\"b\", name = n)", "2:27",
+			"not the handle of medina.network/n: write one of its attributes"},
+		{"n = medina.network(\"n\", range = \"10.0.0.0/8\")\nn.gatway", "2:2",
+			`has no attribute "gatway"; did you mean "gateway"?`},
 		{"medina.bukket(\"b\")", "1:7", `did you mean "bucket"?`},
 		{"medna.bucket(\"b\")", "1:1", "undefined: medna"},
 		{"medina.bucket(\"b\"", "2:1", "got end of file"},
 		{"def f():\n    return f()\nf()", "2:12", "called recursively"},
 		{"care(swap = \"sideways\")", "1:5", "must be \"create-first\" or \"drop-first\""},
 		{"care(renamed_from = \"x y\")", "1:5", "must be a former address"},
-		{"medina.bucket(\"b\", care = care(after = [\"medina.bucket/none\"]))", "1:27", "after names medina.bucket/none, which nothing declares"},
+		{"medina.bucket(\"b\", care = care(after = [\"medina.bucket/none\"]))", "1:27",
+			"after names medina.bucket/none, which nothing declares"},
 		{"medina.bucket(\"b\", name = \"same\")\nmedina.bucket(\"c\", care = 1)", "2:27", "care must be care(…)"},
 		{"published(\"signal\", \"x\")", "1:10", "no ward is called \"signal\""},
 		{"published(\"shore\", \"x\")", "1:10", "ward shore reads itself"},
@@ -266,8 +285,10 @@ func TestPositions(t *testing.T) {
 // TestAllTogether: one check reports everything it can.
 func TestAllTogether(t *testing.T) {
 	_, problems := evaluate(t, map[string]string{
-		"a.star": "medina.disk(\"d\", gigabytes = 0, size = 1)\nmedina.disk(\"e\")\nfail(\"enough\")\nmedina.disk(\"f\")\n",
-		"b.star": "input(\"one\")\ninput(\"two\", kind.int, help = \"a number\")\nfor x in input(\"three\"):\n    pass\n",
+		"a.star": "medina.disk(\"d\", gigabytes = 0, size = " +
+			"1)\nmedina.disk(\"e\")\nfail(\"enough\")\nmedina.disk(\"f\")\n",
+		"b.star": "input(\"one\")\ninput(\"two\", kind.int, help = \"a number\")\nfor x in input(\"three\"):\n    " +
+			"pass\n",
 	}, declare.Input{Name: "for", Raw: "4", IsRaw: true, Source: "-input"})
 	var said []string
 	for _, p := range problems {
@@ -314,7 +335,8 @@ func TestInputs(t *testing.T) {
 		{`input("x", kind.list(kind.int))`, []declare.Input{in("x", "[1, 2]")}, []any{int64(1), int64(2)}, ""},
 		{`input("x", kind.list(kind.int))`, []declare.Input{in("x", `[1, "b"]`)}, nil, "x[1] must be a whole number"},
 		{`input("x", kind.map(kind.int))`, []declare.Input{in("x", "{a = 1}")}, value.Map{"a": int64(1)}, ""},
-		{`input("x", kind.record({"a": kind.int, "b": kind.text}))`, []declare.Input{in("x", `{a = 1, b = "c"}`)}, value.Map{"a": int64(1), "b": "c"}, ""},
+		{`input("x", kind.record({"a": kind.int, "b": kind.text}))`, []declare.Input{in("x", `{a = 1, b = "c"}`)},
+			value.Map{"a": int64(1), "b": "c"}, ""},
 		{`input("x", kind.record({"a": kind.int}))`, []declare.Input{in("x", `{b = 1}`)}, nil, `x has no field "b"`},
 		{`input("x", one_of = ["a", "b"])`, []declare.Input{in("x", "c")}, nil, `"c" is not one of a, b`},
 		{`input("x", kind.text, min_length = 2)`, []declare.Input{in("x", "a")}, nil, "at least 2"},
@@ -322,22 +344,31 @@ func TestInputs(t *testing.T) {
 		{`input("x", kind.text, matches = "^a")`, []declare.Input{in("x", "b")}, nil, "does not match ^a"},
 		{`input("x", default = 7)`, nil, int64(7), ""},
 		{`input("x", kind.int, default = "a")`, nil, nil, "the default of input x must be a whole number"},
-		{`input("x", default = 7)`, []declare.Input{{Name: "x", Value: int64(1), Source: "kasbah.toml [inputs]"}, {Ward: "shore", Name: "x", Value: int64(2), Source: "kasbah.toml"}, in("x", "3")}, int64(3), ""},
-		{`input("x", default = 7)`, []declare.Input{in("y", "3"), in("x", "2")}, nil, `no input in this estate is called "y"`},
+		{`input("x", default = 7)`, []declare.Input{{Name: "x", Value: int64(1), Source: "kasbah.toml [inputs]"},
+			{Ward: "shore", Name: "x", Value: int64(2), Source: "kasbah.toml"}, in("x", "3")}, int64(3), ""},
+		{`input("x", default = 7)`, []declare.Input{in("y", "3"), in("x", "2")}, nil,
+			`no input in this estate is called "y"`},
 		{`input("x", secret = True)`, nil, nil, "publish it with secret = True"},
 		{`input("x", kind.number, min = 0.5, max = 2)`, []declare.Input{in("x", "0.25")}, nil, "0.25 is less than 0.5"},
 		{`input("x", kind.number, min = 0.5, max = 2)`, []declare.Input{in("x", "3")}, nil, "3 is more than 2"},
-		{`input("x", kind.list(kind.text), min_length = 1)`, []declare.Input{in("x", "[]")}, nil, "x has 0 items, and at least 1 are wanted"},
-		{`input("x", kind.map(kind.int), max_length = 1)`, []declare.Input{in("x", "{a = 1, b = 2}")}, nil, "x has 2 keys, and at most 1 are allowed"},
+		{`input("x", kind.list(kind.text), min_length = 1)`, []declare.Input{in("x", "[]")}, nil,
+			"x has 0 items, and at least 1 are wanted"},
+		{`input("x", kind.map(kind.int), max_length = 1)`, []declare.Input{in("x", "{a = 1, b = 2}")}, nil,
+			"x has 2 keys, and at most 1 are allowed"},
 		{`input("x", kind.map(kind.int(min = 1)))`, []declare.Input{in("x", "{a = 0}")}, nil, "x.a: 0 is less than 1"},
-		{`input("x", kind.list(kind.text(matches = "^a")))`, []declare.Input{in("x", `["b"]`)}, nil, `x[0]: "b" does not match ^a`},
+		{`input("x", kind.list(kind.text(matches = "^a")))`, []declare.Input{in("x", `["b"]`)}, nil,
+			`x[0]: "b" does not match ^a`},
 		{`input("x", kind.int(min = 1, default = 4))`, nil, int64(4), ""},
 		{`input("x", kind.int(min = 1, default = 4), default = 5)`, nil, int64(5), ""},
-		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`, []declare.Input{in("x", "{a = 1}")}, value.Map{"a": int64(1), "b": "c"}, ""},
-		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`, []declare.Input{in("x", "{b = 'd'}")}, nil, "x.a is required and missing"},
-		{`input("x", kind.list(kind.record({"a": kind.int(default = 2)})))`, []declare.Input{in("x", "[{}]")}, []any{value.Map{"a": int64(2)}}, ""},
+		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`, []declare.Input{in("x", "{a = 1}")},
+			value.Map{"a": int64(1), "b": "c"}, ""},
+		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`,
+			[]declare.Input{in("x", "{b = 'd'}")}, nil, "x.a is required and missing"},
+		{`input("x", kind.list(kind.record({"a": kind.int(default = 2)})))`, []declare.Input{in("x", "[{}]")},
+			[]any{value.Map{"a": int64(2)}}, ""},
 		{`input("x", kind.any)`, []declare.Input{in("x", "{a = [1]}")}, value.Map{"a": []any{int64(1)}}, ""},
-		{`input("x", kind.text, one_of = ["a"], default = "b")`, nil, nil, `the default of input x: "b" is not one of a`},
+		{`input("x", kind.text, one_of = ["a"], default = "b")`, nil, nil,
+			`the default of input x: "b" is not one of a`},
 		{`input("x", kind.text, min = 1)`, nil, nil, "min is for numbers, and the kind is text"},
 		{`input("x", kind.int, matches = "a")`, nil, nil, "matches is for texts, and the kind is int"},
 		{`input("x", kind.int, min_length = 1)`, nil, nil, "min_length and max_length are for texts, lists and maps"},
@@ -360,7 +391,8 @@ func TestInputs(t *testing.T) {
 		require.NoError(t, problems.Err(), c.declaration)
 		require.Equal(t, c.want, d.Wards[0].Published["v"].Value, c.declaration)
 	}
-	d, problems := star(t, `publish("v", input("x"))`, declare.Input{Name: "x", Value: int64(1), Source: "one"}, declare.Input{Name: "x", Value: int64(2), Source: "two"})
+	d, problems := star(t, `publish("v", input("x"))`, declare.Input{Name: "x", Value: int64(1), Source: "one"},
+		declare.Input{Name: "x", Value: int64(2), Source: "two"})
 	require.NoError(t, problems.Err())
 	require.Equal(t, "two", d.Wards[0].Taken["x"].Source)
 	require.Equal(t, []string{"one"}, d.Wards[0].Taken["x"].Beaten)
@@ -382,24 +414,28 @@ func TestNames(t *testing.T) {
 	toml = strings.Replace(toml, `["shore"]`, `["shore", "signal"]`, 1)
 	one := "medina.network(\"n\", range = \"10.0.0.0/8\")\n"
 	_, problems = evaluate(t, map[string]string{"kasbah.toml": toml, "a.star": one, "signal/b.star": one})
-	require.ErrorContains(t, problems.Err(), `the name pattern gives it the name "n", as it does shore:medina.network/n (shore/a.star:1)`)
+	require.ErrorContains(t, problems.Err(),
+		`the name pattern gives it the name "n", as it does shore:medina.network/n (shore/a.star:1)`)
 }
 
 // TestLibrary: load, file, cidr and the names of where we are.
 func TestLibrary(t *testing.T) {
 	d, problems := evaluate(t, map[string]string{
-		"a.star":    "load(\"tags.star\", \"TAGS\", \"shout\")\nmedina.bucket(\"b\", tags = TAGS)\npublish(\"s\", shout(env + \".\" + ward + \".\" + estate))\n",
+		"a.star": "load(\"tags.star\", \"TAGS\", \"shout\")\nmedina.bucket(\"b\", tags = TAGS)\npublish(\"s\", " +
+			"shout(env + \".\" + ward + \".\" + estate))\n",
 		"tags.star": "TAGS = {\"owner\": \"keepers\"}\ndef shout(s):\n    return s.upper()\n",
 		"c.star":    "f = file(\"page.html\")\npublish(\"f\", [f.text, f.sha256[:8], f.size, f.media_type])\n",
 		"page.html": "<p>hello</p>",
-		"d.star": "publish(\"c\", [cidr.slice(\"10.20.0.0/16\", 24, 5), cidr.slice(\"fd00::/8\", 64, 3), cidr.host(\"10.0.0.0/30\", 2), cidr.host(\"fd00::/64\", 258)])\n" +
+		"d.star": "publish(\"c\", [cidr.slice(\"10.20.0.0/16\", 24, 5), cidr.slice(\"fd00::/8\", 64, 3), " +
+			"cidr.host(\"10.0.0.0/30\", 2), cidr.host(\"fd00::/64\", 258)])\n" +
 			"publish(\"m\", [math.floor(2.5), json.decode(\"[1]\"), len(struct(a = [1]).a)])\n",
 		"sub/ignored.star": "fail(\"subfolders are not read\")\n",
 	})
 	require.NoError(t, problems.Err())
 	p := d.Wards[0].Published
 	require.Equal(t, "TRIAL.SHORE.LANTERN-COAST", p["s"].Value)
-	require.Equal(t, []any{"<p>hello</p>", "4b10a1b7", int64(12), "text/html; charset=utf-8"}[0], p["f"].Value.([]any)[0])
+	require.Equal(t, []any{"<p>hello</p>", "4b10a1b7", int64(12), "text/html; charset=utf-8"}[0],
+		p["f"].Value.([]any)[0])
 	require.Equal(t, int64(12), p["f"].Value.([]any)[2])
 	require.Equal(t, "text/html; charset=utf-8", p["f"].Value.([]any)[3])
 	require.Equal(t, []any{"10.20.5.0/24", "fd00:0:0:3::/64", "10.0.0.2", "fd00::102"}, p["c"].Value)
@@ -439,7 +475,8 @@ func TestWatchdog(t *testing.T) {
 	_, problems := evaluate(t, map[string]string{"kasbah.toml": limits, "a.star": loop})
 	require.ErrorContains(t, problems.Err(), "the ward takes more than 1 s")
 	hoard := "def f():\n    x = []\n    for i in range(1000):\n        x.append(\"%d\" % i * 1000000)\nf()\n"
-	patient := strings.Replace(limits, "seconds = 1\n", "seconds = 300\n", 1) // memory ends it, however slow the machine
+	// memory ends it, however slow the machine
+	patient := strings.Replace(limits, "seconds = 1\n", "seconds = 300\n", 1)
 	_, problems = evaluate(t, map[string]string{"kasbah.toml": patient, "a.star": hoard})
 	require.ErrorContains(t, problems.Err(), "bytes of memory")
 
@@ -462,11 +499,13 @@ func TestOutside(t *testing.T) {
 	estateDir := filepath.Join(dir, "estate")
 	require.NoError(t, os.MkdirAll(filepath.Join(estateDir, "shore"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(estateDir, "kasbah.toml"), []byte(config), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(estateDir, "shore", "a.star"), []byte("publish(\"x\", file(\"link.txt\").text)\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(estateDir, "shore", "a.star"),
+		[]byte("publish(\"x\", file(\"link.txt\").text)\n"), 0o644))
 	require.NoError(t, os.Symlink(secret, filepath.Join(estateDir, "shore", "link.txt")))
 	e, err := estate.Load(estateDir)
 	require.NoError(t, err)
-	_, problems := declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs(t)})
+	_, problems := declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards,
+		Catalogs: catalogs(t)})
 	require.NotZero(t, problems.Wrong())
 	require.NotContains(t, problems.Error(), "hidden words")
 }
@@ -474,7 +513,10 @@ func TestOutside(t *testing.T) {
 // FuzzStar: no text of a ward makes the program panic, and a wrong one has a
 // position.
 func FuzzStar(f *testing.F) {
-	for _, s := range []string{coast, "x = 1 if coast.id else 2", "medina.disk(\"d\", **{\"a\": [1, {}]})", "for a, b in {1: 2}.items(): x = a % b", "care(leave = [\"a[\"])", "input(\"a\", kind.list(kind.map(kind.int)), default = [{}])", "a.b.c += 1", "(lambda *a, **k: k)(1, b = 2)", "[x for y in [[1]] for x in y if not x or x and x in y]"} {
+	for _, s := range []string{coast, "x = 1 if coast.id else 2", "medina.disk(\"d\", **{\"a\": [1, {}]})",
+		"for a, b in {1: 2}.items(): x = a % b", "care(leave = [\"a[\"])",
+		"input(\"a\", kind.list(kind.map(kind.int)), default = [{}])", "a.b.c += 1", "(lambda *a, **k: k)(1, b = 2)",
+		"[x for y in [[1]] for x in y if not x or x and x in y]"} {
 		f.Add(s)
 	}
 	all := catalogs(f)
@@ -485,7 +527,8 @@ func FuzzStar(f *testing.F) {
 		e, err := estate.Parse(dir, []byte(toml))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "shore", "a.star"), []byte(coast+body), 0o644))
-		_, problems := declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: all})
+		_, problems := declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards,
+			Catalogs: all})
 		for _, p := range problems {
 			require.NotEmpty(t, p.Position.File)
 		}

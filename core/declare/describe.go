@@ -123,11 +123,13 @@ func TestKit(ctx context.Context, o Options, k *Kit) (KitTests, problem.List) {
 			return out, append(problems, wrong...)
 		}
 		t := &kitTest{ev: ev, out: &out}
-		for name, f := range map[string]builtin{"expect": t.expect, "absent": t.absent, "equal": t.equal, "refused": t.refused} {
+		for name, f := range map[string]builtin{"expect": t.expect, "absent": t.absent, "equal": t.equal,
+			"refused": t.refused} {
 			ev.names[name] = starlark.NewBuiltin(name, f)
 		}
 		stop := ev.watch(ctx)
-		src := source{kind: wardFile, name: path.Join(kitTests, e.Name()), path: path.Join(kitTests, e.Name()), root: k.Root}
+		src := source{kind: wardFile, name: path.Join(kitTests, e.Name()), path: path.Join(kitTests, e.Name()),
+			root: k.Root}
 		if _, err := ev.file(src); err != nil && len(ev.problems) == 0 {
 			ev.problems.Add(err)
 		}
@@ -152,14 +154,16 @@ func (t *kitTest) note(thread *starlark.Thread, wrong string) (starlark.Value, e
 	return starlark.None, nil
 }
 
-func (t *kitTest) expect(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (t *kitTest) expect(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var address string
 	if err := starlark.UnpackPositionalArgs("expect", args, nil, 1, &address); err != nil {
 		return nil, err
 	}
 	r := t.ev.declared[address]
 	if r == nil {
-		return t.note(thread, withHint(fmt.Errorf("nothing is declared at %s", address), "there is "+strings.Join(value.Keys(t.ev.declared), ", ")).Error())
+		return t.note(thread, withHint(fmt.Errorf("nothing is declared at %s", address),
+			"there is "+strings.Join(value.Keys(t.ev.declared), ", ")).Error())
 	}
 	for _, kv := range kwargs {
 		code := string(kv[0].(starlark.String))
@@ -173,18 +177,21 @@ func (t *kitTest) expect(thread *starlark.Thread, _ *starlark.Builtin, args star
 		if attr == nil {
 			return nil, fmt.Errorf("%s has no attribute %q", schema.WithArticle(r.FullType()), code)
 		}
-		want, err := converter{levels: t.ev.limits.Levels, attr: attr, driver: r.Driver}.value(kv[1], attr, value.Path{value.Key(name)})
+		want, err := converter{levels: t.ev.limits.Levels, attr: attr, driver: r.Driver}.value(kv[1], attr,
+			value.Path{value.Key(name)})
 		if err != nil {
 			return nil, err
 		}
 		if got := r.Inputs[name]; !value.Equal(got, want) {
-			return t.note(thread, fmt.Sprintf("%s %s should be %s, and is %s", address, name, value.Plain(want), value.Plain(got)))
+			return t.note(thread, fmt.Sprintf("%s %s should be %s, and is %s", address, name, value.Plain(want),
+				value.Plain(got)))
 		}
 	}
 	return t.note(thread, "")
 }
 
-func (t *kitTest) absent(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (t *kitTest) absent(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var address string
 	if err := starlark.UnpackPositionalArgs("absent", args, kwargs, 1, &address); err != nil {
 		return nil, err
@@ -195,7 +202,8 @@ func (t *kitTest) absent(thread *starlark.Thread, _ *starlark.Builtin, args star
 	return t.note(thread, "")
 }
 
-func (t *kitTest) equal(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (t *kitTest) equal(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var a, b starlark.Value
 	if err := starlark.UnpackPositionalArgs("equal", args, kwargs, 2, &a, &b); err != nil {
 		return nil, err
@@ -215,7 +223,8 @@ func (t *kitTest) equal(thread *starlark.Thread, _ *starlark.Builtin, args starl
 	return t.note(thread, "")
 }
 
-func (t *kitTest) refused(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (t *kitTest) refused(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var fn starlark.Callable
 	var words string
 	if err := starlark.UnpackPositionalArgs("refused", args, kwargs, 2, &fn, &words); err != nil {

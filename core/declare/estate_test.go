@@ -27,14 +27,16 @@ func options(t testing.TB, dir, env string, wards ...string) declare.Options {
 	}
 	opener, err := kits.New(dir)
 	require.NoError(t, err)
-	o := declare.Options{Estate: e, Env: env, Wards: wards, Catalogs: catalogs(t), Kits: opener.Open(context.Background(), e.Kits(env)), Kinds: map[string]string{}}
+	o := declare.Options{Estate: e, Env: env, Wards: wards, Catalogs: catalogs(t),
+		Kits: opener.Open(context.Background(), e.Kits(env)), Kinds: map[string]string{}}
 	t.Cleanup(func() { kits.Close(o.Kits) })
 	for _, name := range e.Drivers() {
 		o.Kinds[name], _ = e.Driver(name, env)["kind"].(string)
 		o.Catalogs[name] = o.Catalogs["medina"]
 	}
 	for _, g := range e.Inputs(env) {
-		o.Inputs = append(o.Inputs, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source, Position: g.Position})
+		o.Inputs = append(o.Inputs, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
+			Position: g.Position})
 	}
 	return o
 }
@@ -43,7 +45,8 @@ func options(t testing.TB, dir, env string, wards ...string) declare.Options {
 // without one, with every folder below kits as a kit.
 func written(t testing.TB, files map[string]string) string {
 	dir := t.TempDir()
-	toml := "estate = \"lantern-coast\"\nwards = [WARDS]\n[drivers.medina]\nkind = \"medina\"\n[drivers.north]\nkind = \"medina\"\n[env.trial.inputs]\n[kits]\n"
+	toml := "estate = \"lantern-coast\"\nwards = [WARDS]\n[drivers.medina]\nkind = \"medina\"\n[drivers.north]\nkind " +
+		"= \"medina\"\n[env.trial.inputs]\n[kits]\n"
 	wards := map[string]bool{}
 	for name, body := range files {
 		path := filepath.Join(dir, name)
@@ -54,7 +57,8 @@ func written(t testing.TB, files map[string]string) string {
 		case parts[0] == "kits" && parts[2] == "kit.star":
 			toml += fmt.Sprintf("%s = \"kits/%s\"\n", parts[1], parts[1])
 			if files["kits/"+parts[1]+"/kit.toml"] == "" {
-				require.NoError(t, os.WriteFile(filepath.Join(dir, "kits", parts[1], "kit.toml"), []byte(fmt.Sprintf("name = %q\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n", parts[1])), 0o644))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "kits", parts[1], "kit.toml"),
+					[]byte(fmt.Sprintf("name = %q\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n", parts[1])), 0o644))
 			}
 		case len(parts) == 2 && parts[0] != "common":
 			wards[parts[0]] = true
@@ -65,7 +69,8 @@ func written(t testing.TB, files map[string]string) string {
 		names = append(names, fmt.Sprintf("%q", w))
 	}
 	if files["kasbah.toml"] == "" {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "kasbah.toml"), []byte(strings.Replace(toml, "WARDS", strings.Join(names, ", "), 1)), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "kasbah.toml"),
+			[]byte(strings.Replace(toml, "WARDS", strings.Join(names, ", "), 1)), 0o644))
 	}
 	return dir
 }
@@ -101,18 +106,21 @@ publish("way", way)
 `}
 	names := []string{"one", "two", "three", "four", "five"}
 	for i, name := range names {
-		body := fmt.Sprintf("def _%s(subnet, gateway, size):\n    return %s(%q, subnet = subnet, gateway = gateway, size = size)\n", name, next(names, i), string(rune('b'+i)))
+		body := fmt.Sprintf("def _%s(subnet, gateway, size):\n    return %s(%q, subnet = subnet, gateway = gateway, "+
+			"size = size)\n", name, next(names, i), string(rune('b'+i)))
 		head := fmt.Sprintf("load(\"kit:%s\", %q)\n", next(names, i), next(names, i))
 		if i == len(names)-1 {
 			head, body = "", "def _five(subnet, gateway, size):\n"+innermost
 		}
 		files["kits/"+name+"/kit.star"] = head + body + fmt.Sprintf(
-			"%s = kit(_%s, inputs = {\"subnet\": kind.handle(\"medina.subnet\"), \"gateway\": kind.text, \"size\": kind.text(default = \"small\")})\n", name, name)
+			"%s = kit(_%s, inputs = {\"subnet\": kind.handle(\"medina.subnet\"), \"gateway\": kind.text, \"size\": "+
+				"kind.text(default = \"small\")})\n", name, name)
 		kitsOf := ""
 		if head != "" {
 			kitsOf = fmt.Sprintf("kits = [%q]\n", next(names, i))
 		}
-		files["kits/"+name+"/kit.toml"] = fmt.Sprintf("name = %q\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n%s", name, kitsOf)
+		files["kits/"+name+"/kit.toml"] = fmt.Sprintf("name = %q\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n%s",
+			name, kitsOf)
 	}
 	return files
 }
@@ -126,12 +134,14 @@ func TestNestOfKits(t *testing.T) {
 	require.Empty(t, problems.Wrong(), full(problems))
 	m := d.Find("shore:a/b/c/d/e/medina.machine/gate")
 	require.NotNil(t, m)
-	require.Equal(t, "via {medina.subnet/quay gateway}", m.Inputs["notes"].(*value.Pending).String(), "the pending value came through all levels")
+	require.Equal(t, "via {medina.subnet/quay gateway}", m.Inputs["notes"].(*value.Pending).String(),
+		"the pending value came through all levels")
 	require.Equal(t, "from a/b/c/d/e/medina.machine/gate address", value.Plain(d.Wards[0].Published["way"].Value))
 	require.Equal(t, "trial-shore-a-b-c-d-e-gate", m.MadeName)
 	pos, via := m.Position()
 	require.Equal(t, "shore/shore.star:4", pos.Short())
-	require.Equal(t, []string{"by kit:one/kit.star:3", "by kit:two/kit.star:3", "by kit:three/kit.star:3", "by kit:four/kit.star:3", "by kit:five/kit.star:2"}, via)
+	require.Equal(t, []string{"by kit:one/kit.star:3", "by kit:two/kit.star:3", "by kit:three/kit.star:3",
+		"by kit:four/kit.star:3", "by kit:five/kit.star:2"}, via)
 	var names []string
 	for _, in := range m.Within {
 		names = append(names, in.Name+" of "+in.Kit)
@@ -139,22 +149,30 @@ func TestNestOfKits(t *testing.T) {
 	require.Equal(t, "a of one, b of two, c of three, d of four, e of five", strings.Join(names, ", "))
 
 	// what is wrong inside shows the kit's line and the caller's
-	_, problems = evaluated(t, nest("    return medina.machine(\"gate\", subnet = subnet, size = \"smal\", image = \"stone-1\")\n"))
+	_, problems = evaluated(t, nest("    return medina.machine(\"gate\", subnet = subnet, size = \"smal\", image = "+
+		"\"stone-1\")\n"))
 	text := full(problems)
-	require.Contains(t, text, `kit:five/kit.star:2:59: a/b/c/d/e/medina.machine/gate: size: "smal" is not one of tiny, small, medium, large by shore/shore.star:4 by kit:one/kit.star:3`)
+	require.Contains(t, text,
+		`kit:five/kit.star:2:59: a/b/c/d/e/medina.machine/gate: size: "smal" is not one of tiny, small, medium, large by shore/shore.star:4 by kit:one/kit.star:3`)
 	require.Contains(t, text, `did you mean "small"?`)
-	_, problems = evaluated(t, nest("    return medina.machine(\"gate\", subnet = subnet, sise = size, size = size, image = \"stone-1\")\n"))
-	require.Contains(t, full(problems), `kit:five/kit.star:2:59: a/b/c/d/e/medina.machine/gate: a machine has no attribute "sise" by shore/shore.star:4`, "a wrong name is wrong where it is written")
+	_, problems = evaluated(t, nest("    return medina.machine(\"gate\", subnet = subnet, sise = size, size = size, "+
+		"image = \"stone-1\")\n"))
+	require.Contains(t, full(problems),
+		`kit:five/kit.star:2:59: a/b/c/d/e/medina.machine/gate: a machine has no attribute "sise" by shore/shore.star:4`, "a wrong name is wrong where it is written")
 	_, problems = evaluated(t, nest("    return 1 // 0\n"))
 	text = full(problems)
 	require.Contains(t, text, "kit:five/kit.star:2:14: floored division by zero by kit:four/kit.star:3")
 	require.Contains(t, text, "by shore/shore.star:4")
 	_, problems = evaluated(t, nest("    return 1 if gateway else 2\n"))
-	require.Contains(t, full(problems), "kit:five/kit.star:2:17: a condition must look at medina.subnet/quay gateway, which is not known yet")
+	require.Contains(t, full(problems), "kit:five/kit.star:2:17: a condition must look at medina.subnet/quay "+
+		"gateway, which is not known yet")
 	files := nest("    return medina.machine(\"gate\", subnet = subnet, size = size, image = \"stone-1\")\n")
-	files["shore/shore.star"] = strings.Replace(files["shore/shore.star"], "gateway = quay.gateway)", "gateway = quay.gateway, size = \"hugh\")", 1)
+	files["shore/shore.star"] = strings.Replace(files["shore/shore.star"], "gateway = quay.gateway)",
+		"gateway = quay.gateway, size = \"hugh\")", 1)
 	_, problems = evaluated(t, files)
-	require.Contains(t, full(problems), `shore/shore.star:4:62: a/b/c/d/e/medina.machine/gate: size: "hugh" is not one of`, "at the outermost line that wrote it")
+	require.Contains(t, full(problems),
+		`shore/shore.star:4:62: a/b/c/d/e/medina.machine/gate: size: "hugh" is not one of`,
+		"at the outermost line that wrote it")
 }
 
 const gate = `def _gate(subnet, size, tags, many):
@@ -167,29 +185,37 @@ gate = kit(_gate, inputs = {
 }, help = "a gate")
 `
 
-const quay = "load(\"kit:gate\", \"gate\")\ncoast = medina.network(\"coast\", range = \"10.0.0.0/16\")\nquay = medina.subnet(\"quay\", network = coast, range = \"10.0.0.0/24\")\n"
+const quay = "load(\"kit:gate\", \"gate\")\ncoast = medina.network(\"coast\", range = \"10.0.0.0/16\")\nquay = " +
+	"medina.subnet(\"quay\", network = coast, range = \"10.0.0.0/24\")\n"
 
 func TestKitInputs(t *testing.T) {
 	for _, c := range []struct{ call, wants string }{
 		{`gate("west", subnet = quay, many = 2)`, ""},
 		{`gate("west", subnet = quay, size = None, tags = {"a": "b"})`, ""},
 		{`gate("west")`, "4:1: kit gate west: subnet is required and missing"},
-		{`gate("west", subnet = coast)`, "4:23: kit gate west: subnet must be the handle of a medina.subnet, not that of a medina.network"},
+		{`gate("west", subnet = coast)`, "4:23: kit gate west: subnet must be the handle of a medina.subnet, not " +
+			"that of a medina.network"},
 		{`gate("west", subnet = quay.id)`, "subnet must be the handle of a medina.subnet, not a pending"},
 		{`gate("west", subnet = quay, many = 4, size = "big")`, "4:36: kit gate west: many: 4 is more than 3"},
-		{`gate("west", subnet = quay, many = 4, size = "big")`, "4:46: kit gate west: size: \"big\" is not one of tiny, small"},
-		{`gate("west", subnet = quay, man = 1)`, "4:35: kit gate west: it has no input \"man\" of kit:gate/kit.star:1 | did you mean \"many\"?"},
+		{`gate("west", subnet = quay, many = 4, size = "big")`, "4:46: kit gate west: size: \"big\" is not one of " +
+			"tiny, small"},
+		{`gate("west", subnet = quay, man = 1)`, "4:35: kit gate west: it has no input \"man\" of " +
+			"kit:gate/kit.star:1 | did you mean \"many\"?"},
 		{`gate("west", subnet = quay, tags = {"a": 1})`, "tags.a must be a text, not a whole number"},
 		{`gate(subnet = quay)`, "kit gate takes one name for the instance"},
 		{`gate("West", subnet = quay)`, "cannot name an instance"},
 		{`gate(quay.gateway, subnet = quay)`, "an instance's name must look at medina.subnet/quay gateway"},
-		{"gate(\"west\", subnet = quay)\ngate(\"west\", subnet = quay)", "5:5: the instance west is opened twice; the first is at shore/shore.star:4:1"},
-		{`gate("west", subnet = quay, drivers = {"medina": north})`, "must be the handle of a north.subnet, not that of a medina.subnet"},
-		{`gate("west", subnet = quay, drivers = {"moon": north})`, "4:39: kit gate west: driver north is of kind medina, not moon"},
+		{"gate(\"west\", subnet = quay)\ngate(\"west\", subnet = quay)",
+			"5:5: the instance west is opened twice; the first is at shore/shore.star:4:1"},
+		{`gate("west", subnet = quay, drivers = {"medina": north})`, "must be the handle of a north.subnet, not that " +
+			"of a medina.subnet"},
+		{`gate("west", subnet = quay, drivers = {"moon": north})`, "4:39: kit gate west: driver north is of kind " +
+			"medina, not moon"},
 		{`gate("west", subnet = quay, care = 1)`, "care must be care(…), not a value of type int"},
 		{"[gate(\"w-%d\" % i, subnet = quay, many = i) for i in [1, 5]]", "many: 5 is more than 3 (with i = 5)"},
 	} {
-		d, problems := evaluated(t, map[string]string{"kits/gate/kit.star": gate, "shore/shore.star": quay + c.call + "\n"})
+		d, problems := evaluated(t, map[string]string{"kits/gate/kit.star": gate, "shore/shore.star": quay + c.call +
+			"\n"})
 		if c.wants == "" {
 			require.Empty(t, problems.Wrong(), c.call+"\n"+full(problems))
 			require.NotNil(t, d.Find("shore:west/medina.machine/gate-0"))
@@ -230,10 +256,12 @@ func TestKitRules(t *testing.T) {
 // and so do the kits inside.
 func TestKitDriver(t *testing.T) {
 	d, problems := evaluated(t, map[string]string{
-		"kits/pair/kit.star":  "load(\"kit:lamp\", \"lamp\")\ndef _pair():\n    lamp(\"left\")\n    lamp(\"right\", care = care(guard = True))\npair = kit(_pair)\n",
-		"kits/pair/kit.toml":  "name = \"pair\"\nversion = \"2.0.0\"\ndrivers = [\"medina\"]\nkits = [\"lamp\"]\n",
-		"kits/lamp/kit.star":  "def _lamp():\n    medina.bucket(\"b\")\nlamp = kit(_lamp)\n",
-		"shore/shore.star":    "load(\"kit:pair\", \"pair\")\npair(\"home\")\npair(\"away\", drivers = {\"medina\": north}, care = care(excuse = {\"tidy\": \"new, until 2031-01-01\"}))\n",
+		"kits/pair/kit.star": "load(\"kit:lamp\", \"lamp\")\ndef _pair():\n    lamp(\"left\")\n    lamp(\"right\", " +
+			"care = care(guard = True))\npair = kit(_pair)\n",
+		"kits/pair/kit.toml": "name = \"pair\"\nversion = \"2.0.0\"\ndrivers = [\"medina\"]\nkits = [\"lamp\"]\n",
+		"kits/lamp/kit.star": "def _lamp():\n    medina.bucket(\"b\")\nlamp = kit(_lamp)\n",
+		"shore/shore.star": "load(\"kit:pair\", \"pair\")\npair(\"home\")\npair(\"away\", drivers = {\"medina\": " +
+			"north}, care = care(excuse = {\"tidy\": \"new, until 2031-01-01\"}))\n",
 		"common/not-read.txt": "",
 	})
 	require.Empty(t, problems.Wrong(), full(problems))
@@ -241,13 +269,17 @@ func TestKitDriver(t *testing.T) {
 	for _, r := range d.Resources {
 		all = append(all, fmt.Sprintf("%s %v %v", r.Address, r.Care.Guard, len(r.Care.Excuse)))
 	}
-	require.Equal(t, []string{"home/left/medina.bucket/b false 0", "home/right/medina.bucket/b true 0", "away/left/north.bucket/b false 1", "away/right/north.bucket/b true 1"}, all)
+	require.Equal(t, []string{"home/left/medina.bucket/b false 0", "home/right/medina.bucket/b true 0",
+		"away/left/north.bucket/b false 1", "away/right/north.bucket/b true 1"}, all)
 }
 
 func TestWardsReadEachOther(t *testing.T) {
 	files := map[string]string{
-		"signal/signal.star": "ids = published(\"shore\", \"quays\")\nmedina.machine(\"m\", subnet = ids[\"west\"][0], size = \"tiny\", image = \"s\", notes = published(\"shore\", \"plain\")[\"a\"])\n",
-		"shore/shore.star":   "coast = medina.network(\"coast\", range = \"10.0.0.0/16\")\nquay = medina.subnet(\"q\", network = coast, range = \"10.0.0.0/24\")\npublish(\"quays\", {\"west\": [quay.id]})\npublish(\"plain\", {\"a\": \"b\"})\n",
+		"signal/signal.star": "ids = published(\"shore\", \"quays\")\nmedina.machine(\"m\", subnet = " +
+			"ids[\"west\"][0], size = \"tiny\", image = \"s\", notes = published(\"shore\", \"plain\")[\"a\"])\n",
+		"shore/shore.star": "coast = medina.network(\"coast\", range = \"10.0.0.0/16\")\nquay = " +
+			"medina.subnet(\"q\", network = coast, range = \"10.0.0.0/24\")\npublish(\"quays\", {\"west\": " +
+			"[quay.id]})\npublish(\"plain\", {\"a\": \"b\"})\n",
 	}
 	d, problems := evaluated(t, files)
 	require.Empty(t, problems.Wrong(), full(problems))
@@ -255,23 +287,30 @@ func TestWardsReadEachOther(t *testing.T) {
 	require.Equal(t, "from shore:medina.subnet/q id", value.PlainIn("signal", m.Inputs["subnet"]))
 	require.Equal(t, "b", m.Inputs["notes"])
 	require.Equal(t, "shore:medina.subnet/q", m.Needs[0].Address)
-	require.Equal(t, []string{"shore quays", "shore plain"}, []string{d.Wards[1].Reads[0].String(), d.Wards[1].Reads[1].String()})
+	require.Equal(t, []string{"shore quays", "shore plain"}, []string{d.Wards[1].Reads[0].String(),
+		d.Wards[1].Reads[1].String()})
 
 	// alone, the same declaration over what the ledger has: same meaning
 	o := options(t, written(t, files), "trial", "signal")
 	o.Published = func(string) (value.Map, error) {
-		return value.Map{"quays": value.Map{"west": []any{value.NewRef("shore:medina.subnet/q", value.Key("id"))}}, "plain": value.Map{"a": "b"}}, nil
+		return value.Map{"quays": value.Map{"west": []any{value.NewRef("shore:medina.subnet/q", value.Key("id"))}},
+			"plain": value.Map{"a": "b"}}, nil
 	}
 	alone, problems := declare.Evaluate(context.Background(), o)
 	require.Empty(t, problems.Wrong(), full(problems))
 	require.True(t, value.Equal(m.Inputs, alone.Resources[0].Inputs))
 
 	for _, c := range []struct{ shore, signal, wants string }{
-		{"published(\"signal\", \"b\")\npublish(\"a\", 1)\n", "published(\"shore\", \"a\")\npublish(\"b\", 1)\n", "wards read each other: shore reads signal b (shore/shore.star:1), signal reads shore a (signal/signal.star:1)"},
-		{"publish(\"quays\", 1)\n", "published(\"shore\", \"quay\")\n", "ward shore publishes no \"quay\"; did you mean \"quays\"?"},
+		{"published(\"signal\", \"b\")\npublish(\"a\", 1)\n", "published(\"shore\", \"a\")\npublish(\"b\", 1)\n",
+			"wards read each other: shore reads signal b (shore/shore.star:1), signal reads shore a " +
+				"(signal/signal.star:1)"},
+		{"publish(\"quays\", 1)\n", "published(\"shore\", \"quay\")\n",
+			"ward shore publishes no \"quay\"; did you mean \"quays\"?"},
 		{"", "published(\"sure\", \"quay\")\n", "no ward is called \"sure\"; did you mean \"shore\"?"},
 		{"x = 1 // 0\n", "published(\"shore\", \"quay\")\n", "shore/shore.star:1:7: floored division by zero"},
-		{"publish(\"n\", medina.network(\"n\", range = \"10.0.0.0/16\").id)\n", "medina.machine(\"m\", subnet = published(\"shore\", \"n\"), size = \"tiny\", image = \"s\")\n", "subnet must be the id of a medina.subnet, not the id of shore:medina.network/n, a network"},
+		{"publish(\"n\", medina.network(\"n\", range = \"10.0.0.0/16\").id)\n",
+			"medina.machine(\"m\", subnet = published(\"shore\", \"n\"), size = \"tiny\", image = \"s\")\n",
+			"subnet must be the id of a medina.subnet, not the id of shore:medina.network/n, a network"},
 	} {
 		_, problems := evaluated(t, map[string]string{"shore/shore.star": c.shore, "signal/signal.star": c.signal})
 		require.Contains(t, full(problems), c.wants)
@@ -280,22 +319,27 @@ func TestWardsReadEachOther(t *testing.T) {
 
 func TestCommonFiles(t *testing.T) {
 	for body, wants := range map[string]string{
-		"def f():\n    return medina.bucket(\"b\")\n":                "",
-		"medina.bucket(\"b\")\ndef f():\n    pass\n":                 "common/x.star defines functions and values; it declares no resource while it is loaded",
-		"def f():\n    input(\"x\")\n":                               "input is for the files of wards; common/x.star is shared by them",
+		"def f():\n    return medina.bucket(\"b\")\n": "",
+		"medina.bucket(\"b\")\ndef f():\n    pass\n": "common/x.star defines functions and values; " +
+			"it declares no resource while it is loaded",
+		"def f():\n    input(\"x\")\n": "input is for the files of wards; " +
+			"common/x.star is shared by them",
 		"def f():\n    publish(\"x\", 1)\n":                          "publish is for the files of wards",
 		"y = medina.bucket.find(name = \"b\")\ndef f():\n    pass\n": "it looks nothing up while it is loaded",
 		"L = [1]\ndef f():\n    L.append(2)\n":                       "cannot append to frozen list",
 	} {
-		_, problems := evaluated(t, map[string]string{"common/x.star": body, "shore/shore.star": "load(\"/common/x.star\", \"f\")\nf()\n"})
+		_, problems := evaluated(t, map[string]string{"common/x.star": body,
+			"shore/shore.star": "load(\"/common/x.star\", \"f\")\nf()\n"})
 		if wants == "" {
 			require.Empty(t, problems.Wrong(), full(problems))
 		} else {
 			require.Contains(t, full(problems), wants)
 		}
 	}
-	_, problems := evaluated(t, map[string]string{"signal/x.star": "y = 1\n", "shore/shore.star": "load(\"/signal/x.star\", \"y\")\n"})
-	require.Contains(t, full(problems), "signal/x.star belongs to the ward signal: its values are read by published(\"signal\", …)")
+	_, problems := evaluated(t, map[string]string{"signal/x.star": "y = 1\n",
+		"shore/shore.star": "load(\"/signal/x.star\", \"y\")\n"})
+	require.Contains(t, full(problems), "signal/x.star belongs to the ward signal: its values are read by "+
+		"published(\"signal\", …)")
 	_, problems = evaluated(t, map[string]string{"shore/shore.star": "load(\"/../x.star\", \"y\")\n"})
 	require.Contains(t, full(problems), "x.star: no such file")
 }
@@ -311,10 +355,12 @@ medina.bucket("b", tags = {"w": "x" + word})
 `})
 	require.Empty(t, problems.Wrong(), full(problems))
 	q := d.Find("shore:medina.subnet/quay")
-	require.Equal(t, "from find(medina.network name old, range 10.0.0.0/16) id", value.PlainIn("shore", q.Inputs["network"]))
+	require.Equal(t, "from find(medina.network name old, range 10.0.0.0/16) id", value.PlainIn("shore",
+		q.Inputs["network"]))
 	require.Empty(t, q.Needs, "a thing that is found is not a resource")
 	m := d.Find("shore:medina.machine/m")
-	require.Equal(t, []declare.Need{{Address: "shore:medina.subnet/quay", Why: "subnet"}}, m.Needs, "what a look-up is found by is needed")
+	require.Equal(t, []declare.Need{{Address: "shore:medina.subnet/quay", Why: "subnet"}}, m.Needs,
+		"what a look-up is found by is needed")
 	require.True(t, value.IsSecret(m.Inputs["notes"]))
 	require.True(t, value.IsSecret(d.Find("shore:medina.bucket/b").Inputs["tags"]))
 	require.Len(t, d.Finds, 2)
@@ -324,9 +370,10 @@ medina.bucket("b", tags = {"w": "x" + word})
 	require.True(t, value.IsSecret(again), "secrecy is kept through JSON")
 
 	for body, wants := range map[string]string{
-		"publish(\"t\", secret(\"t\"))":                      "holds a secret: publish it with secret = True",
-		"publish(\"t\", \"clear\", secret = True)":           "is written in the code",
-		"x = secret(\"t\") == \"a\"":                         "must look at secret(t), which is not known yet: it is a secret",
+		"publish(\"t\", secret(\"t\"))":            "holds a secret: publish it with secret = True",
+		"publish(\"t\", \"clear\", secret = True)": "is written in the code",
+		"x = secret(\"t\") == \"a\"": "must look at secret(t), which is not known yet: it is " +
+			"a secret",
 		"x = input(\"t\", secret = True, default = \"a\")":   "a secret input has no default",
 		"x = input(\"t\", kind.int, secret = True)":          "a secret input is a text",
 		"x = secret(\"No\")":                                 "is not a valid name for a secret",
@@ -393,9 +440,12 @@ func known(t *testing.T, o *declare.Origin, of string) {
 func FuzzKitCode(f *testing.F) {
 	f.Add(gate)
 	f.Add("gate = kit(lambda a = 1: gate(\"b\"), inputs = {\"a\": kind.list(kind.map(kind.int(min = 2)))})\n")
-	f.Add("def g(x):\n    return medina.network.find(name = x).id + secret(\"a\")\ngate = kit(g, inputs = {\"x\": kind.record({\"a\": kind.any})})\n")
+	f.Add("def g(x):\n    return medina.network.find(name = x).id + secret(\"a\")\ngate = kit(g, inputs = {\"x\": " +
+		"kind.record({\"a\": kind.any})})\n")
 	f.Fuzz(func(t *testing.T, body string) {
-		_, problems := evaluated(t, map[string]string{"kits/gate/kit.star": body, "shore/shore.star": "load(\"kit:gate\", \"gate\")\nx = gate(\"w\", x = {\"a\": 1}, subnet = 5, many = \"a\" * 10)\npublish(\"x\", x)\n"})
+		_, problems := evaluated(t, map[string]string{"kits/gate/kit.star": body,
+			"shore/shore.star": "load(\"kit:gate\", \"gate\")\nx = gate(\"w\", x = {\"a\": 1}, subnet = 5, many = " +
+				"\"a\" * 10)\npublish(\"x\", x)\n"})
 		for _, p := range problems {
 			require.NotContains(t, p.Message, "panic")
 		}

@@ -43,7 +43,8 @@ type turn struct {
 }
 
 func newEvaluation(ctx context.Context, o Options, root *os.Root) *evaluation {
-	return &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*turn{}, waits: map[string]Read{}, finds: map[string]*Find{}}
+	return &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*turn{}, waits: map[string]Read{},
+		finds: map[string]*Find{}}
 }
 
 // Evaluate evaluates the wards. The problems hold everything found, in the
@@ -154,7 +155,8 @@ func (s *evaluation) together(ward string) bool {
 }
 
 // published is the built-in of that name: a value that another ward offers.
-func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var ward, name string
 	if err := starlark.UnpackArgs("published", args, kwargs, "ward", &ward, "name", &name); err != nil {
 		return nil, err
@@ -191,7 +193,8 @@ func (ev *evaluator) offered(read Read) (any, error) {
 		}
 		v, ok := all[read.Name]
 		if !ok {
-			err := fmt.Errorf("ward %s has published no %q in %s yet: enact %s first, or take both wards together", read.Ward, read.Name, s.o.Env, read.Ward)
+			err := fmt.Errorf("ward %s has published no %q in %s yet: enact %s first, or take both wards together",
+				read.Ward, read.Name, s.o.Env, read.Ward)
 			return nil, withHint(err, nearest.Hint(read.Name, value.Keys(all)))
 		}
 		return v, nil
@@ -212,7 +215,8 @@ func (ev *evaluator) offered(read Read) (any, error) {
 	case other.problems.Wrong() > 0:
 		return nil, errSeen
 	}
-	return nil, withHint(fmt.Errorf("ward %s publishes no %q", read.Ward, read.Name), nearest.Hint(read.Name, value.Keys(other.out.Published)))
+	return nil, withHint(fmt.Errorf("ward %s publishes no %q", read.Ward, read.Name), nearest.Hint(read.Name,
+		value.Keys(other.out.Published)))
 }
 
 // wait notes that a ward is about to wait for another one. It is an error, which

@@ -171,7 +171,8 @@ func (ev *evaluator) thread(name string) *starlark.Thread {
 	thread := &starlark.Thread{
 		Name: name,
 		Print: func(t *starlark.Thread, msg string) {
-			ev.problems = append(ev.problems, &problem.Problem{Level: problem.Note, Ward: ev.out.Name, Position: position(t.CallFrame(1).Pos), Message: msg})
+			ev.problems = append(ev.problems, &problem.Problem{Level: problem.Note, Ward: ev.out.Name,
+				Position: position(t.CallFrame(1).Pos), Message: msg})
 		},
 	}
 	thread.SetMaxExecutionSteps(ev.steps)
@@ -300,7 +301,8 @@ func (ev *evaluator) watch(ctx context.Context) (stop func()) {
 			reason := ""
 			switch {
 			case heap > ev.limits.HeapBytes:
-				reason = fmt.Sprintf("%s more than %d bytes of memory", map[bool]string{false: "the ward takes", true: "the wards evaluated with it take"}[len(ev.o.Wards) > 1], ev.limits.HeapBytes)
+				reason = fmt.Sprintf("%s more than %d bytes of memory", map[bool]string{false: "the ward takes",
+					true: "the wards evaluated with it take"}[len(ev.o.Wards) > 1], ev.limits.HeapBytes)
 			case errors.Is(ctx.Err(), context.DeadlineExceeded):
 				reason = fmt.Sprintf("the ward takes more than %d s", ev.limits.Seconds)
 			case ctx.Err() != nil:

@@ -142,7 +142,8 @@ func (w *why) parts(s spot, out *Origin) {
 		inner := s
 		switch n := n.(type) {
 		case *syntax.Ident:
-			if bound[n.Name] || told[n.Name] || w.index.known[n.Name] && !saying[n.Name] && w.index.assigns[s.file][n.Name] == nil {
+			if bound[n.Name] || told[n.Name] || w.index.known[n.Name] && !saying[n.Name] &&
+				w.index.assigns[s.file][n.Name] == nil {
 				return false
 			}
 			told[n.Name] = true
@@ -226,7 +227,8 @@ func (w *why) call(s spot, e *syntax.CallExpr) *Origin {
 		return nil
 	}
 	out := &Origin{Kind: FromFunction, What: w.text(s), Position: pos}
-	out.From = append(out.From, &Origin{Kind: FromFunction, What: "the function " + id.Name, Position: position(def.Def)})
+	out.From = append(out.From, &Origin{Kind: FromFunction, What: "the function " + id.Name,
+		Position: position(def.Def)})
 	w.parts(s, out)
 	return out
 }
@@ -287,7 +289,8 @@ func (w *why) name(s spot, id *syntax.Ident) *Origin {
 	if s.site != nil {
 		for i := len(s.site.over) - 1; i >= 0; i-- {
 			if l := s.site.over[i]; l.binds(id.Name) {
-				out.Kind, out.What, out.Position = FromLoop, fmt.Sprintf("%s, each of %s", id.Name, w.text(spot{expr: l.in, file: s.file})), position(syntax.Start(l.in))
+				out.Kind, out.What, out.Position = FromLoop, fmt.Sprintf("%s, each of %s", id.Name,
+					w.text(spot{expr: l.in, file: s.file})), position(syntax.Start(l.in))
 				out.From = []*Origin{w.explain(spot{expr: l.in, file: s.file, site: s.site.before(i), depth: s.depth})}
 				return flat(out)
 			}
@@ -319,14 +322,16 @@ func (w *why) name(s spot, id *syntax.Ident) *Origin {
 	}
 	for _, v := range w.index.variables[s.file] { // of loops at top level
 		if v.binds(id.Name) {
-			out.Kind, out.What, out.Position = FromLoop, fmt.Sprintf("%s, each of %s", id.Name, w.text(spot{expr: v.in, file: s.file})), position(syntax.Start(v.in))
+			out.Kind, out.What, out.Position = FromLoop, fmt.Sprintf("%s, each of %s", id.Name,
+				w.text(spot{expr: v.in, file: s.file})), position(syntax.Start(v.in))
 			out.From = []*Origin{w.explain(spot{expr: v.in, file: s.file})}
 			return flat(out)
 		}
 	}
 	switch id.Name {
 	case "env", "ward", "estate":
-		out.Kind, out.What = FromLanguage, fmt.Sprintf("%s, %q here", id.Name, map[string]string{"env": w.d.Env, "ward": w.r.Ward, "estate": w.r.index.estate}[id.Name])
+		out.Kind, out.What = FromLanguage, fmt.Sprintf("%s, %q here", id.Name, map[string]string{"env": w.d.Env,
+			"ward": w.r.Ward, "estate": w.r.index.estate}[id.Name])
 	case "True", "False", "None":
 		out.Kind = FromLiteral
 	default:
@@ -356,7 +361,8 @@ func (w *why) parameter(s spot, in *function, name string, i int) *Origin {
 		if caller != nil {
 			for j, a := range caller.args {
 				if a.stars == 0 && (a.name == name || a.name == "" && j == i && !w.r.trace[depth].opens) {
-					return handed(name, w.explain(spot{a.expr, caller.file, caller, depth}), position(syntax.Start(a.expr)))
+					return handed(name, w.explain(spot{a.expr, caller.file, caller, depth}),
+						position(syntax.Start(a.expr)))
 				}
 			}
 			if at, ok := w.find(depth, name); ok {
@@ -365,12 +371,14 @@ func (w *why) parameter(s spot, in *function, name string, i int) *Origin {
 		}
 		if w.r.trace[depth].opens {
 			if def, file := w.index.kitDefault(s.file, in.name, name); def != nil {
-				return &Origin{Kind: FromDefault, What: fmt.Sprintf("%s = %s, the default of the kit's input", name, w.text(spot{expr: def, file: file})), Position: position(syntax.Start(def))}
+				return &Origin{Kind: FromDefault, What: fmt.Sprintf("%s = %s, the default of the kit's input", name,
+					w.text(spot{expr: def, file: file})), Position: position(syntax.Start(def))}
 			}
 		}
 	}
 	if def := in.values[name]; def != nil {
-		return &Origin{Kind: FromDefault, What: fmt.Sprintf("%s = %s, its default", name, w.text(spot{expr: def, file: s.file})), Position: position(syntax.Start(def))}
+		return &Origin{Kind: FromDefault, What: fmt.Sprintf("%s = %s, its default", name,
+			w.text(spot{expr: def, file: s.file})), Position: position(syntax.Start(def))}
 	}
 	return &Origin{Kind: FromArgument, What: name, Position: position(syntax.Start(s.expr))}
 }
@@ -437,7 +445,8 @@ func (ix *index) pristine() *index {
 	out := newIndex()
 	out.whole = true
 	out.estate, out.pattern, out.names, out.drivers, out.known = ix.estate, ix.pattern, ix.names, ix.drivers, ix.known
-	out.defs, out.variables, out.kitCalls = map[string]map[string]*syntax.DefStmt{}, map[string][]loop{}, map[string][]*syntax.CallExpr{}
+	out.defs, out.variables, out.kitCalls = map[string]map[string]*syntax.DefStmt{}, map[string][]loop{},
+		map[string][]*syntax.CallExpr{}
 	for path, body := range ix.bodies {
 		f, err := fileOptions.Parse(path, body, 0)
 		if err == nil { // it was parsed before

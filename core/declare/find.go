@@ -30,7 +30,8 @@ type Find struct {
 func (f *Find) FullType() string { return f.Driver + "." + f.Type.Name }
 
 // find is `DRIVER.TYPE.find(attribute = value, …)`.
-func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	ev := t.d.ev
 	if what, ok := thread.Local(definesOnly).(string); ok {
 		return nil, fmt.Errorf("%s defines functions and values; it looks nothing up while it is loaded", what)
@@ -46,13 +47,15 @@ func (t *declarer) find(thread *starlark.Thread, _ *starlark.Builtin, args starl
 		name, known := t.code[code]
 		if !known {
 			names := value.Keys(t.code)
-			return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(t.full), code), nearest.Hint(code, names))
+			return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(t.full), code),
+				nearest.Hint(code, names))
 		}
 		attr := t.typ.Attribute(name)
 		if attr.Secret {
 			return nil, fmt.Errorf("%s cannot be found by %s, which is secret", schema.WithArticle(t.full), name)
 		}
-		v, err := converter{levels: ev.limits.Levels, attr: attr, driver: t.d.name}.value(kv[1], attr, value.Path{value.Key(name)})
+		v, err := converter{levels: ev.limits.Levels, attr: attr, driver: t.d.name}.value(kv[1], attr,
+			value.Path{value.Key(name)})
 		if err != nil {
 			return nil, err
 		}
@@ -121,7 +124,9 @@ func (f *found) AttrNames() []string { return value.Keys(f.t.code) }
 func (f *found) Attr(code string) (starlark.Value, error) {
 	name, ok := f.t.code[code]
 	if !ok {
-		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(f.FullType()), code), nearest.Hint(code, f.AttrNames()))
+		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(f.FullType()), code),
+			nearest.Hint(code, f.AttrNames()))
 	}
-	return f.ev.reference(f.Address, f.Find.Type, f.Find.Type.Attribute(name), "it is looked up when a proposal is made"), nil
+	return f.ev.reference(f.Address, f.Find.Type, f.Find.Type.Attribute(name),
+		"it is looked up when a proposal is made"), nil
 }

@@ -28,7 +28,8 @@ type driver struct {
 func (ev *evaluator) newDriver(name string, c *schema.Catalog) *driver {
 	d := &driver{ev: ev, name: name, catalog: c, types: map[string]*declarer{}}
 	for _, n := range c.Names() {
-		t := &declarer{d: d, typ: c.Types[n], full: name + "." + c.Types[n].Name, code: map[string]string{}, star: map[string]string{}}
+		t := &declarer{d: d, typ: c.Types[n], full: name + "." + c.Types[n].Name, code: map[string]string{},
+			star: map[string]string{}}
 		for _, a := range t.typ.Attributes {
 			code := Identifier(a.Name)
 			t.code[code] = a.Name
@@ -85,13 +86,15 @@ func (t *declarer) Attr(name string) (starlark.Value, error) {
 
 // CallInternal declares a resource. Mistakes in attributes are noted and do
 // not stop the file; without a usable name there is nothing to go on with.
-func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
+	error) {
 	ev := t.d.ev
 	if what, ok := thread.Local(definesOnly).(string); ok {
 		return nil, fmt.Errorf("%s defines functions and values; it declares no resource while it is loaded", what)
 	}
 	if len(args) != 1 {
-		return nil, fmt.Errorf("%s takes one name and then attribute = value; it got %d values without a name", t.full, len(args))
+		return nil, fmt.Errorf("%s takes one name and then attribute = value; it got %d values without a name", t.full,
+			len(args))
 	}
 	name, ok := args[0].(starlark.String)
 	if p, isPending := args[0].(*pending); isPending {
@@ -106,7 +109,8 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	in := ev.scope()
 	full := ev.out.Name + ":" + in.path + t.full + "/" + string(name)
 	r := &Resource{
-		Ward: ev.out.Name, Address: full[len(ev.out.Name)+1:], full: full, Driver: t.d.name, Type: t.typ, fullType: t.full, Name: string(name),
+		Ward: ev.out.Name, Address: full[len(ev.out.Name)+1:], full: full, Driver: t.d.name, Type: t.typ,
+		fullType: t.full, Name: string(name),
 		Within: in.within, Care: in.care, index: ev.index, trace: traceOf(thread), star: t.star,
 	}
 	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make([]givenValue, 0, len(kwargs))}
@@ -144,7 +148,8 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	for _, a := range t.typ.Attributes {
 		if a.Secret && !a.Output && checked[a.Name] != nil && !value.IsPending(checked[a.Name]) {
 			pos, via := r.At(a.Name)
-			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and is written in the code", "write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
+			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and is written in the code",
+				"write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
 		}
 	}
 	if _, given := checked["name"]; !given && t.typ.NamedByPattern() {
@@ -210,7 +215,8 @@ func (ev *evaluator) cannotCopy(thread *starlark.Thread, r *Resource) {
 }
 
 // fault notes something wrong with a declaration.
-func (ev *evaluator) fault(thread *starlark.Thread, r *Resource, pos problem.Position, path, msg, hint string) *problem.Problem {
+func (ev *evaluator) fault(thread *starlark.Thread, r *Resource, pos problem.Position, path, msg,
+	hint string) *problem.Problem {
 	p := ev.wrong(pos, "%s%s", msg, ev.index.loopValues(thread))
 	p.Address, p.Path, p.Hint = r.Address, path, hint
 	_, p.Via = r.Position()

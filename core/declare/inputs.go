@@ -19,14 +19,17 @@ import (
 var inputForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_]*$`) })
 
 // input is the built-in of that name: a value from outside.
-func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var name, help, matches string
 	var kind starlark.Value = starlark.None
 	var def, oneOf, lo, hi starlark.Value
 	var secret bool
 	minLength, maxLength := -1, -1
-	if err := starlark.UnpackArgs("input", args, kwargs, "name", &name, "kind?", &kind, "default?", &def, "help?", &help, "secret?", &secret,
-		"one_of?", &oneOf, "min?", &lo, "max?", &hi, "min_length?", &minLength, "max_length?", &maxLength, "matches?", &matches); err != nil {
+	if err := starlark.UnpackArgs("input", args, kwargs, "name", &name, "kind?", &kind, "default?", &def, "help?",
+		&help, "secret?", &secret,
+		"one_of?", &oneOf, "min?", &lo, "max?", &hi, "min_length?", &minLength, "max_length?", &maxLength, "matches?",
+		&matches); err != nil {
 		return nil, err
 	}
 	if !inputForm().MatchString(name) {
@@ -68,7 +71,8 @@ func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args st
 		return nil, err
 	}
 	if !ok {
-		return &pending{ev: ev, p: value.NewRef("input/" + name), attr: attr, why: "no value was given", missing: true}, nil
+		return &pending{ev: ev, p: value.NewRef("input/" + name), attr: attr, why: "no value was given", missing: true},
+			nil
 	}
 	taken.Value = v
 	out, err := ev.fromValue(v)
@@ -87,7 +91,8 @@ func (ev *evaluator) chosen(t *Taken, a *schema.Attribute, def starlark.Value) (
 	if len(list) == 0 {
 		if def == nil {
 			p := ev.wrong(t.Position, "input %s has no value", t.Name)
-			p.Hint = fmt.Sprintf("give %s in kasbah.toml under [env.%s.inputs], or -input %s=…", t.Name, ev.o.Env, t.Name)
+			p.Hint = fmt.Sprintf("give %s in kasbah.toml under [env.%s.inputs], or -input %s=…", t.Name, ev.o.Env,
+				t.Name)
 			if t.Help != "" {
 				p.Hint += " (" + t.Help + ")"
 			}
@@ -181,11 +186,13 @@ func notTaken(in Input, names []string) *problem.Problem {
 }
 
 // publish is the built-in of that name.
-func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) publish(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var name, help string
 	var v starlark.Value
 	var secret bool
-	if err := starlark.UnpackArgs("publish", args, kwargs, "name", &name, "value", &v, "help?", &help, "secret?", &secret); err != nil {
+	if err := starlark.UnpackArgs("publish", args, kwargs, "name", &name, "value", &v, "help?", &help, "secret?",
+		&secret); err != nil {
 		return nil, err
 	}
 	if !inputForm().MatchString(name) {

@@ -33,7 +33,8 @@ func (k *kindValue) Truth() starlark.Bool  { return true }
 func (k *kindValue) Hash() (uint32, error) { return 0, errors.New("a kind cannot be a key") }
 
 // CallInternal narrows the kind by constraints.
-func (k *kindValue) CallInternal(_ *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (k *kindValue) CallInternal(_ *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
+	error) {
 	if len(args) > 0 {
 		return nil, fmt.Errorf("%s takes constraints by name, such as default = …", k.Name())
 	}
@@ -45,7 +46,8 @@ func (k *kindValue) narrowed(kwargs []starlark.Tuple) (*kindValue, error) {
 	b := bounds{minLength: -1, maxLength: -1}
 	out := &kindValue{attr: &attr, def: k.def}
 	if err := starlark.UnpackArgs(k.Name(), nil, kwargs, "default?", &out.def, "help?", &attr.Help, "one_of?", &b.oneOf,
-		"min?", &b.lo, "max?", &b.hi, "min_length?", &b.minLength, "max_length?", &b.maxLength, "matches?", &attr.Pattern); err != nil {
+		"min?", &b.lo, "max?", &b.hi, "min_length?", &b.minLength, "max_length?", &b.maxLength, "matches?",
+		&attr.Pattern); err != nil {
 		return nil, err
 	}
 	if out.def != nil {
@@ -91,7 +93,8 @@ func kinds() *starlarkstruct.Module {
 	}
 	// of makes a kind from one argument, and narrows it by the rest
 	of := func(name string, f func(arg starlark.Value) (*schema.Attribute, error)) *starlark.Builtin {
-		return starlark.NewBuiltin("kind."+name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+		return starlark.NewBuiltin("kind."+name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+			kwargs []starlark.Tuple) (starlark.Value, error) {
 			if len(args) != 1 {
 				return nil, fmt.Errorf("kind.%s takes one value before its constraints; it got %d", name, len(args))
 			}
@@ -112,8 +115,10 @@ func kinds() *starlarkstruct.Module {
 		})
 	}
 	return &starlarkstruct.Module{Name: "kind", Members: starlark.StringDict{
-		"text": one(schema.Text, ""), "int": one(schema.Int, ""), "number": one(schema.Number, ""), "bool": one(schema.Bool, ""),
-		"cidr": one(schema.Text, "cidr"), "duration": one(schema.Text, schema.FormatTimespan), "any": one(schema.Any, ""),
+		"text": one(schema.Text, ""), "int": one(schema.Int, ""), "number": one(schema.Number, ""),
+		"bool": one(schema.Bool, ""),
+		"cidr": one(schema.Text, "cidr"), "duration": one(schema.Text, schema.FormatTimespan), "any": one(schema.Any,
+			""),
 		"list": nested("list", schema.List), "map": nested("map", schema.MapOf), "record": of("record", recordKind),
 		"handle": of("handle", func(arg starlark.Value) (*schema.Attribute, error) {
 			s, ok := arg.(starlark.String)
@@ -183,7 +188,8 @@ func (b bounds) set(a *schema.Attribute, levels int) error {
 	if b.minLength >= 0 || b.maxLength >= 0 {
 		switch a.Kind {
 		case schema.Int, schema.Number, schema.Bool, handleKind:
-			return fmt.Errorf("min_length and max_length are for texts, lists and maps, and the kind is %s", kindName(a))
+			return fmt.Errorf("min_length and max_length are for texts, lists and maps, and the kind is %s",
+				kindName(a))
 		}
 	}
 	if b.minLength >= 0 {

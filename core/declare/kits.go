@@ -80,7 +80,8 @@ func (d *kitDriver) AttrNames() []string {
 func (d *kitDriver) Attr(name string) (starlark.Value, error) {
 	is := d.ev.driver(d.name)
 	if is == nil {
-		return nil, fmt.Errorf("the estate has no driver called %s: hand the instance one with drivers = {%q: …}", d.name, d.name)
+		return nil, fmt.Errorf("the estate has no driver called %s: hand the instance one with drivers = {%q: …}",
+			d.name, d.name)
 	}
 	return is.Attr(name)
 }
@@ -116,11 +117,13 @@ func (k *kitValue) Name() string {
 }
 
 // kit is the built-in of that name.
-func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var fn *starlark.Function
 	var inputs *starlark.Dict
 	k := &kitValue{ev: ev}
-	if err := starlark.UnpackArgs("kit", args, kwargs, "function", &fn, "inputs?", &inputs, "help?", &k.help); err != nil {
+	if err := starlark.UnpackArgs("kit", args, kwargs, "function", &fn, "inputs?", &inputs, "help?",
+		&k.help); err != nil {
 		return nil, err
 	}
 	k.fn = fn
@@ -137,7 +140,8 @@ func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args star
 			name, ok1 := item[0].(starlark.String)
 			kv, ok2 := item[1].(*kindValue)
 			if !ok1 || !ok2 {
-				return nil, fmt.Errorf("kit: inputs must be a map of names to kinds; %s is %s", item[0], schema.WithArticle(item[1].Type()))
+				return nil, fmt.Errorf("kit: inputs must be a map of names to kinds; %s is %s", item[0],
+					schema.WithArticle(item[1].Type()))
 			}
 			def, takes := params[string(name)]
 			if !takes {
@@ -162,7 +166,8 @@ func (ev *evaluator) kit(thread *starlark.Thread, _ *starlark.Builtin, args star
 	}
 	for _, in := range k.inputs {
 		if in.attr.Name == "drivers" || in.attr.Name == "care" {
-			return nil, fmt.Errorf("kit: no input can be called %s: every instance takes %s", in.attr.Name, in.attr.Name)
+			return nil, fmt.Errorf("kit: no input can be called %s: every instance takes %s", in.attr.Name,
+				in.attr.Name)
 		}
 	}
 	k.kit = ev.kitOf(fn.Position().Filename())
@@ -184,10 +189,12 @@ var instanceForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustComp
 // CallInternal opens an instance: everything that is declared during the call
 // is addressed below its name. All that is wrong with the inputs is reported
 // together.
-func (k *kitValue) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (k *kitValue) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
+	error) {
 	ev := k.ev
 	if len(args) != 1 {
-		return nil, fmt.Errorf("%s takes one name for the instance and then input = value; it got %d values without a name", k, len(args))
+		return nil, fmt.Errorf("%s takes one name for the instance and then input = value; it got %d values without "+
+			"a name", k, len(args))
 	}
 	if p, ok := args[0].(*pending); ok {
 		return nil, p.cannot("an instance's name")
@@ -207,7 +214,8 @@ func (k *kitValue) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		return nil, fmt.Errorf("the instance %s%s is opened twice; the first is at %s", out.path, in.Name, first)
 	}
 	out.opened[in.Name] = in.Position
-	s := &scope{path: out.path + in.Name + "/", opened: map[string]problem.Position{}, drivers: out.drivers, care: out.care}
+	s := &scope{path: out.path + in.Name + "/", opened: map[string]problem.Position{}, drivers: out.drivers,
+		care: out.care}
 	s.within = append(out.within[:len(out.within):len(out.within)], in)
 	given, err := k.take(thread, s, kwargs)
 	if err != nil {
@@ -227,7 +235,8 @@ func (k *kitValue) take(thread *starlark.Thread, s *scope, kwargs []starlark.Tup
 	fault := func(arg, hint, format string, args ...any) {
 		wrong++
 		pos, via := ev.index.argument(tr, arg)
-		p := ev.wrong(pos, "%s %s: %s%s", k, s.path[:len(s.path)-1], fmt.Sprintf(format, args...), ev.index.loopValues(thread))
+		p := ev.wrong(pos, "%s %s: %s%s", k, s.path[:len(s.path)-1], fmt.Sprintf(format, args...),
+			ev.index.loopValues(thread))
 		p.Hint, p.Via = hint, via
 		if k.kit != nil {
 			p.Via = append(p.Via, "of "+position(k.fn.Position()).Short())
@@ -257,7 +266,8 @@ func (k *kitValue) take(thread *starlark.Thread, s *scope, kwargs []starlark.Tup
 	if k.kit != nil {
 		for _, kind := range k.kit.Drivers {
 			if d := ev.driver(kind); d == nil || ev.o.Kinds[d.name] != kind {
-				fault("drivers", "hand it one with drivers = {\""+kind+"\": …}", "it needs a driver of kind %s, and the estate has none", kind)
+				fault("drivers", "hand it one with drivers = {\""+kind+"\": …}",
+					"it needs a driver of kind %s, and the estate has none", kind)
 			}
 		}
 	}
@@ -321,7 +331,8 @@ func (s *scope) give(ev *evaluator, v starlark.Value) error {
 			is = ev.driver(inner.name)
 		}
 		if !ok || is == nil {
-			return fmt.Errorf("drivers must be a map of kinds to drivers; %s is %s", item[0], schema.WithArticle(item[1].Type()))
+			return fmt.Errorf("drivers must be a map of kinds to drivers; %s is %s", item[0],
+				schema.WithArticle(item[1].Type()))
 		}
 		if ev.o.Kinds[is.name] != string(kind) {
 			return fmt.Errorf("driver %s is of kind %s, not %s", is.name, ev.o.Kinds[is.name], string(kind))
@@ -359,10 +370,12 @@ func (k *kitValue) fits(v starlark.Value, a *schema.Attribute, path value.Path) 
 		case *found:
 			full = h.FullType()
 		default:
-			return fault("%s must be the handle of %s, not %s", path, schema.WithArticle(a.Refers), schema.WithArticle(v.Type()))
+			return fault("%s must be the handle of %s, not %s", path, schema.WithArticle(a.Refers),
+				schema.WithArticle(v.Type()))
 		}
 		if want := k.means(a.Refers); full != want {
-			return fault("%s must be the handle of %s, not that of %s", path, schema.WithArticle(want), schema.WithArticle(full))
+			return fault("%s must be the handle of %s, not that of %s", path, schema.WithArticle(want),
+				schema.WithArticle(full))
 		}
 	case schema.List:
 		list, ok := v.(starlark.Indexable)

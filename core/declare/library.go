@@ -36,7 +36,8 @@ func (ev *evaluator) predeclare() error {
 	env["ward"] = starlark.String(ev.out.Name)
 	for name, c := range ev.o.Catalogs {
 		if _, taken := env[Identifier(name)]; taken {
-			return problem.At(ev.o.Estate.At("drivers."+name), "driver %q has a name that the language uses: call it something else", name)
+			return problem.At(ev.o.Estate.At("drivers."+name), "driver %q has a name that the language uses: call it "+
+				"something else", name)
 		}
 		ev.drivers[name] = ev.newDriver(name, c)
 		env[Identifier(name)] = ev.drivers[name]
@@ -91,11 +92,13 @@ func (ev *evaluator) predeclared(src source) starlark.StringDict {
 	}
 	env := maps.Clone(ev.names)
 	refuse := func(name, why string) {
-		env[name] = starlark.NewBuiltin(name, func(*starlark.Thread, *starlark.Builtin, starlark.Tuple, []starlark.Tuple) (starlark.Value, error) {
+		env[name] = starlark.NewBuiltin(name, func(*starlark.Thread, *starlark.Builtin, starlark.Tuple,
+			[]starlark.Tuple) (starlark.Value, error) {
 			return nil, errors.New(why)
 		})
 	}
-	env["file"] = starlark.NewBuiltin("file", ev.fileFrom(source{root: src.root, name: path.Dir(src.name), path: where}))
+	env["file"] = starlark.NewBuiltin("file", ev.fileFrom(source{root: src.root, name: path.Dir(src.name),
+		path: where}))
 	if src.kind == commonFile {
 		for _, name := range []string{"input", "publish", "published"} {
 			refuse(name, fmt.Sprintf("%s is for the files of wards; %s is shared by them", name, src.name))
@@ -118,13 +121,15 @@ func (ev *evaluator) predeclared(src source) starlark.StringDict {
 // wrapUniverse puts a look at the arguments before the interpreter's own
 // functions, so that none misreads a pending value.
 func (ev *evaluator) wrapUniverse(env starlark.StringDict) {
-	for _, name := range []string{"len", "type", "int", "float", "repr", "hash", "ord", "chr", "list", "tuple", "set", "enumerate", "zip",
+	for _, name := range []string{"len", "type", "int", "float", "repr", "hash", "ord", "chr", "list", "tuple", "set",
+		"enumerate", "zip",
 		"reversed", "dict", "abs", "bool", "min", "max", "sorted", "any", "all", "hasattr", "dir", "bytes"} {
 		inner, ok := starlark.Universe[name].(*starlark.Builtin)
 		if !ok {
 			continue
 		}
-		env[name] = starlark.NewBuiltin(name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+		env[name] = starlark.NewBuiltin(name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+			kwargs []starlark.Tuple) (starlark.Value, error) {
 			for _, a := range args {
 				if p, ok := a.(*pending); ok {
 					return nil, p.cannot(name)
@@ -139,7 +144,8 @@ func (ev *evaluator) wrapUniverse(env starlark.StringDict) {
 			return starlark.Call(t, inner, args, kwargs)
 		})
 	}
-	env["getattr"] = starlark.NewBuiltin("getattr", func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+	env["getattr"] = starlark.NewBuiltin("getattr", func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+		kwargs []starlark.Tuple) (starlark.Value, error) {
 		if len(args) >= 2 {
 			if name, ok := args[1].(starlark.String); ok && looking[string(name)] {
 				return ev.getattr(args[0], string(name))
@@ -147,7 +153,8 @@ func (ev *evaluator) wrapUniverse(env starlark.StringDict) {
 		}
 		return starlark.Call(t, starlark.Universe["getattr"], args, kwargs)
 	})
-	env["range"] = starlark.NewBuiltin("range", func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+	env["range"] = starlark.NewBuiltin("range", func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+		kwargs []starlark.Tuple) (starlark.Value, error) {
 		for _, a := range args {
 			if p, ok := a.(*pending); ok {
 				return nil, p.cannot("range")
@@ -197,7 +204,8 @@ func (ev *evaluator) undefinedHint(file, msg string) string {
 	}
 	for driver := range ev.drivers {
 		if strings.HasPrefix(file, kitPrefix) && Identifier(driver) == name {
-			return fmt.Sprintf("a kit's code knows the kinds of drivers that its kit.toml names: drivers = [%q]", ev.o.Kinds[driver])
+			return fmt.Sprintf("a kit's code knows the kinds of drivers that its kit.toml names: drivers = [%q]",
+				ev.o.Kinds[driver])
 		}
 	}
 	var known []string
@@ -212,7 +220,8 @@ func (ev *evaluator) undefinedHint(file, msg string) string {
 
 // jsonDecode is json.decode with its depth and size held against the limits
 // before anything is built.
-func (ev *evaluator) jsonDecode(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) jsonDecode(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	if len(args) > 0 {
 		if p, ok := args[0].(*pending); ok {
 			return nil, p.cannot("json.decode")
@@ -251,7 +260,8 @@ func depth(s string) int {
 
 // fileFrom is file(path): a file of the folder dir.
 func (ev *evaluator) fileFrom(dir source) builtin {
-	return func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+	return func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
+		error) {
 		var name string
 		if err := starlark.UnpackPositionalArgs("file", args, kwargs, 1, &name); err != nil {
 			return nil, err
@@ -330,7 +340,8 @@ func offset(a netip.Addr, n uint64, shift uint) (netip.Addr, bool) {
 }
 
 // cidrSlice is cidr.slice(range, prefix, n): the n-th range of that prefix.
-func cidrSlice(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func cidrSlice(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
+	error) {
 	var s string
 	var bits, n int
 	if err := starlark.UnpackArgs("cidr.slice", args, kwargs, "range", &s, "prefix", &bits, "n", &n); err != nil {
@@ -355,7 +366,8 @@ func cidrSlice(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwa
 }
 
 // cidrHost is cidr.host(range, n): the n-th address of a range.
-func cidrHost(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func cidrHost(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
+	error) {
 	var s string
 	var n int
 	if err := starlark.UnpackArgs("cidr.host", args, kwargs, "range", &s, "n", &n); err != nil {

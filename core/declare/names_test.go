@@ -24,7 +24,8 @@ func odd() map[string]*schema.Catalog {
 		{Name: "2nd", Kind: schema.Text},
 		{Name: "parent", Kind: schema.Text, Refers: "route-map"},
 		{Name: "also", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text, Refers: "route-map"}},
-		{Name: "spec", Kind: schema.Record, Fields: []*schema.Attribute{{Name: "host", Kind: schema.Text, Output: true}, {Name: "port", Kind: schema.Int}}},
+		{Name: "spec", Kind: schema.Record, Fields: []*schema.Attribute{{Name: "host", Kind: schema.Text, Output: true},
+			{Name: "port", Kind: schema.Int}}},
 		{Name: "id", Kind: schema.Text, Output: true},
 		{Name: "if", Kind: schema.Int, Output: true},
 	}}
@@ -36,7 +37,8 @@ func oddStar(t *testing.T, body string) (*declare.Declared, problem.List) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "shore"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "shore", "a.star"), []byte(body), 0o644))
-	e, err := estate.Parse(dir, []byte("estate = \"x\"\nwards = [\"shore\"]\n[drivers.odd-cloud]\nkind = \"x\"\n[env.t]\n"))
+	e, err := estate.Parse(dir, []byte("estate = \"x\"\nwards = [\"shore\"]\n[drivers.odd-cloud]\nkind = "+
+		"\"x\"\n[env.t]\n"))
 	require.NoError(t, err)
 	return declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "t", Wards: e.Wards, Catalogs: odd()})
 }
@@ -57,17 +59,22 @@ publish("x", [a.if_, b.max_hops, b.from_])
 	require.True(t, value.Equal(also[0], also[1]), "a handle in a list is its id")
 	list := d.Wards[0].Published["x"].Value.([]any)
 	require.Equal(t, "odd-cloud.route-map/a if", list[0].(*value.Pending).String())
-	require.Equal(t, "odd-cloud.route-map/b max-hops", list[1].(*value.Pending).String(), "what was left out is pending")
+	require.Equal(t, "odd-cloud.route-map/b max-hops", list[1].(*value.Pending).String(),
+		"what was left out is pending")
 	require.Equal(t, "x", list[2])
 
 	for body, want := range map[string]string{
-		`odd_cloud.route_map("a", from_ = 5)`:                           "shore/a.star:1:34: odd-cloud.route-map/a: from must be a text, not a whole number",
-		`odd_cloud.route_map("a", from_ = "x", max_hops = "y")`:         "shore/a.star:1:50: odd-cloud.route-map/a: max-hops must be a whole number, not a text",
-		`odd_cloud.route_map("a", from_ = "x", spec = {"host": "y"})`:   "",
-		`odd_cloud.route_map("a", from_ = "x", spec = {"prot": 1})`:     `spec has no field "prot"`,
-		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.port + 1`:    "arithmetic (+) must look at odd-cloud.route-map/a spec.port",
-		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.prot`:        `spec has no field "prot"`,
-		`a = odd_cloud.route_map("a", from_ = "x"); a.also[0].upper()`:  "the text method upper must look at odd-cloud.route-map/a also[0]",
+		`odd_cloud.route_map("a", from_ = 5)`: "shore/a.star:1:34: odd-cloud.route-map/a: " +
+			"from must be a text, not a whole number",
+		`odd_cloud.route_map("a", from_ = "x", max_hops = "y")`: "shore/a.star:1:50: odd-cloud.route-map/a: " +
+			"max-hops must be a whole number, not a text",
+		`odd_cloud.route_map("a", from_ = "x", spec = {"host": "y"})`: "",
+		`odd_cloud.route_map("a", from_ = "x", spec = {"prot": 1})`:   `spec has no field "prot"`,
+		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.port + 1`: "arithmetic (+) must look at " +
+			"odd-cloud.route-map/a spec.port",
+		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.prot`: `spec has no field "prot"`,
+		`a = odd_cloud.route_map("a", from_ = "x"); a.also[0].upper()`: "the text method upper must look at " +
+			"odd-cloud.route-map/a also[0]",
 		`a = odd_cloud.route_map("a", from_ = "x"); a.also["k"]`:        "cannot be indexed so",
 		`odd_cloud.route_map("a", from_ = "x", also = [odd_cloud])`:     "cannot hold a driver",
 		`odd_cloud.route_map("a", from_ = "x", parent = "given-by-id")`: "",
@@ -89,6 +96,7 @@ func TestDriverNames(t *testing.T) {
 	dir := t.TempDir()
 	e, err := estate.Parse(dir, []byte("estate = \"x\"\nwards = [\"shore\"]\n[drivers.file]\nkind = \"x\"\n[env.t]\n"))
 	require.NoError(t, err)
-	_, problems := declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "t", Wards: e.Wards, Catalogs: map[string]*schema.Catalog{"file": {}}})
+	_, problems := declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "t", Wards: e.Wards,
+		Catalogs: map[string]*schema.Catalog{"file": {}}})
 	require.ErrorContains(t, problems.Err(), `driver "file" has a name that the language uses`)
 }

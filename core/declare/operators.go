@@ -40,7 +40,8 @@ func (ev *evaluator) operators() starlark.StringDict {
 }
 
 func (ev *evaluator) operator(name string, f func(x, y starlark.Value) (starlark.Value, error)) *starlark.Builtin {
-	return starlark.NewBuiltin(name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, _ []starlark.Tuple) (starlark.Value, error) {
+	return starlark.NewBuiltin(name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+		_ []starlark.Tuple) (starlark.Value, error) {
 		return f(args[0], args[1])
 	})
 }
@@ -62,7 +63,8 @@ func (ev *evaluator) known(what string, vs ...starlark.Value) error {
 // look stands around every condition that is not a comparison, and around
 // what loops run over.
 func (ev *evaluator) look(what string) builtin {
-	return func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, _ []starlark.Tuple) (starlark.Value, error) {
+	return func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, _ []starlark.Tuple) (starlark.Value,
+		error) {
 		if p, ok := args[0].(*pending); ok {
 			return nil, p.cannot(what)
 		}
@@ -159,7 +161,8 @@ func (ev *evaluator) add(x, y starlark.Value) (starlark.Value, error) {
 		switch b := y.(type) {
 		case starlark.String:
 			if len(a)+len(b) > ev.limits.TextBytes {
-				return nil, fmt.Errorf("a text of %d bytes goes over the limit of %d", len(a)+len(b), ev.limits.TextBytes)
+				return nil, fmt.Errorf("a text of %d bytes goes over the limit of %d", len(a)+len(b),
+					ev.limits.TextBytes)
 			}
 			return a + b, nil
 		case *pending:
@@ -230,7 +233,8 @@ func (p *pending) isText() bool { return p.kind() == schema.Text || p.kind() == 
 
 func (ev *evaluator) addText(known value.Part, p *pending, after bool) (starlark.Value, error) {
 	if !p.isText() {
-		return nil, fmt.Errorf("%s is a %s and cannot be joined to a text with +: write str(…) around it", p.p, p.kind())
+		return nil, fmt.Errorf("%s is a %s and cannot be joined to a text with +: write str(…) around it", p.p,
+			p.kind())
 	}
 	if after {
 		return ev.text(value.Part{Value: p.p}, known), nil
@@ -239,7 +243,8 @@ func (ev *evaluator) addText(known value.Part, p *pending, after bool) (starlark
 }
 
 // attr stands for `x.name` where name is one of the methods in looking.
-func (ev *evaluator) attr(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, _ []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) attr(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	_ []starlark.Tuple) (starlark.Value, error) {
 	return ev.getattr(args[0], string(args[1].(starlark.String)))
 }
 
@@ -273,7 +278,8 @@ func (ev *evaluator) getattr(x starlark.Value, name string) (starlark.Value, err
 	}
 	switch x := x.(type) {
 	case starlark.String:
-		return starlark.NewBuiltin(name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+		return starlark.NewBuiltin(name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+			kwargs []starlark.Tuple) (starlark.Value, error) {
 			if name == "replace" {
 				if err := ev.replaceFits(x, args); err != nil {
 					return nil, err
@@ -285,7 +291,8 @@ func (ev *evaluator) getattr(x starlark.Value, name string) (starlark.Value, err
 			return starlark.Call(t, b, args, kwargs)
 		}), nil
 	case *starlark.List:
-		return starlark.NewBuiltin(name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+		return starlark.NewBuiltin(name, func(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+			kwargs []starlark.Tuple) (starlark.Value, error) {
 			if name == "extend" && len(args) == 1 && len(kwargs) == 0 {
 				return starlark.None, ev.extend(x, args[0])
 			}
@@ -319,8 +326,10 @@ func (ev *evaluator) replaceFits(x starlark.String, args starlark.Tuple) error {
 	return nil
 }
 
-func (ev *evaluator) method(name string, f func(starlark.Tuple, []starlark.Tuple) (starlark.Value, error)) *starlark.Builtin {
-	return starlark.NewBuiltin(name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) method(name string, f func(starlark.Tuple, []starlark.Tuple) (starlark.Value,
+	error)) *starlark.Builtin {
+	return starlark.NewBuiltin(name, func(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+		kwargs []starlark.Tuple) (starlark.Value, error) {
 		return f(args, kwargs)
 	})
 }

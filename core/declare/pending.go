@@ -53,7 +53,8 @@ func (e *pendingError) Error() string {
 func (p *pending) cannot(what string) error { return &pendingError{p, what} }
 
 func (ev *evaluator) text(parts ...value.Part) *pending {
-	return &pending{ev: ev, p: value.Concat(parts...), attr: &schema.Attribute{Kind: schema.Text}, why: "it is made from values that are not known yet"}
+	return &pending{ev: ev, p: value.Concat(parts...), attr: &schema.Attribute{Kind: schema.Text},
+		why: "it is made from values that are not known yet"}
 }
 
 // String is only for print and fail; whatever makes a text that counts goes

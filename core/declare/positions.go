@@ -80,7 +80,8 @@ type function struct {
 }
 
 func newIndex() *index {
-	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{}, loads: map[string]map[string]loaded{}, bodies: map[string][]byte{}, modules: map[string]map[string]string{}}
+	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{},
+		loads: map[string]map[string]loaded{}, bodies: map[string][]byte{}, modules: map[string]map[string]string{}}
 }
 
 func at(p syntax.Position) place { return place{p.Filename(), p.Line, p.Col} }

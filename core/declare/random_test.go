@@ -17,7 +17,8 @@ func (r random) of(list ...string) string { return list[r.IntN(len(list))] }
 func (r random) kind(levels int) string {
 	if levels == 0 || r.IntN(2) == 0 {
 		return r.of("kind.text", "kind.int", "kind.number", "kind.bool", "kind.cidr", "kind.duration", "kind.any",
-			"kind.int(min = -3, max = 3)", "kind.text(min_length = 2, max_length = 4)", "kind.text(matches = \"^[a-z]+$\")", "kind.text(one_of = [\"a\", \"b\"])", "kind.number(min = 0.5)")
+			"kind.int(min = -3, max = 3)", "kind.text(min_length = 2, max_length = 4)",
+			"kind.text(matches = \"^[a-z]+$\")", "kind.text(one_of = [\"a\", \"b\"])", "kind.number(min = 0.5)")
 	}
 	switch r.IntN(3) {
 	case 0:
@@ -31,8 +32,10 @@ func (r random) kind(levels int) string {
 // raw is a random value as it is typed after -input x=, often no TOML at all.
 func (r random) raw(levels int) string {
 	if levels == 0 || r.IntN(3) > 0 {
-		return r.of("a", "\"ab\"", "5", "-1", "0.75", "1e309", "nan", "true", "false", "10.0.0.0/8", "10.0.0.1/8", "90s", "", "[", "{", "'", "\"\\u0000\"",
-			"99999999999999999999", "0x10", "1979-05-27", "\"☃\"", "\xff", "\"\"\"", "a=b", strings.Repeat("[", 200), "\"${x}\"", "None")
+		return r.of("a", "\"ab\"", "5", "-1", "0.75", "1e309", "nan", "true", "false", "10.0.0.0/8", "10.0.0.1/8",
+			"90s", "", "[", "{", "'", "\"\\u0000\"",
+			"99999999999999999999", "0x10", "1979-05-27", "\"☃\"", "\xff", "\"\"\"", "a=b", strings.Repeat("[", 200),
+			"\"${x}\"", "None")
 	}
 	switch r.IntN(3) {
 	case 0:

@@ -28,7 +28,8 @@ var comparisons = map[syntax.Token]string{
 
 // looking are the methods that look at values in ways the interpreter would
 // not report for a pending one, or whose results need a bound.
-var looking = map[string]bool{"format": true, "join": true, "replace": true, "index": true, "remove": true, "count": true, "extend": true}
+var looking = map[string]bool{"format": true, "join": true, "replace": true, "index": true, "remove": true,
+	"count": true, "extend": true}
 
 // rewriter replaces the operators and methods through which a pending value
 // could be misread by calls to built-ins, at the operators' positions. The
@@ -89,7 +90,8 @@ func (r *rewriter) params(list []syntax.Expr) {
 	}
 }
 
-var inPlace = map[syntax.Token]string{syntax.PLUS_EQ: opAdd, syntax.PERCENT_EQ: opMod, syntax.STAR_EQ: opMul, syntax.LTLT_EQ: opShift}
+var inPlace = map[syntax.Token]string{syntax.PLUS_EQ: opAdd, syntax.PERCENT_EQ: opMod, syntax.STAR_EQ: opMul,
+	syntax.LTLT_EQ: opShift}
 
 // assign rewrites `x op= y`. A plain name becomes `x = op(x, y)`; lists keep
 // growing in place because the built-in for + is told so. An indexed target
@@ -105,7 +107,8 @@ func (r *rewriter) assign(s *syntax.AssignStmt) {
 	}
 	if !simple(s.LHS) {
 		start := syntax.Start(s.LHS)
-		r.problems = append(r.problems, problem.At(position(start), "%s on a target that is computed: write it out as an assignment", s.Op))
+		r.problems = append(r.problems, problem.At(position(start), "%s on a target that is computed: write it out "+
+			"as an assignment", s.Op))
 		return
 	}
 	read := r.expr(copyOf(s.LHS))
@@ -140,7 +143,8 @@ func copyOf(e syntax.Expr) syntax.Expr {
 	case *syntax.IndexExpr:
 		return &syntax.IndexExpr{X: copyOf(e.X), Lbrack: e.Lbrack, Y: copyOf(e.Y), Rbrack: e.Rbrack}
 	case *syntax.DotExpr:
-		return &syntax.DotExpr{X: copyOf(e.X), Dot: e.Dot, NamePos: e.NamePos, Name: &syntax.Ident{NamePos: e.Name.NamePos, Name: e.Name.Name}}
+		return &syntax.DotExpr{X: copyOf(e.X), Dot: e.Dot, NamePos: e.NamePos,
+			Name: &syntax.Ident{NamePos: e.Name.NamePos, Name: e.Name.Name}}
 	}
 	return e
 }
@@ -243,7 +247,8 @@ func (r *rewriter) expr(e syntax.Expr) syntax.Expr {
 	case *syntax.DotExpr:
 		e.X = r.expr(e.X)
 		if looking[e.Name.Name] {
-			name := &syntax.Literal{Token: syntax.STRING, TokenPos: e.NamePos, Raw: fmt.Sprintf("%q", e.Name.Name), Value: e.Name.Name}
+			name := &syntax.Literal{Token: syntax.STRING, TokenPos: e.NamePos, Raw: fmt.Sprintf("%q", e.Name.Name),
+				Value: e.Name.Name}
 			return call(e.Dot, opAttr, e.X, name)
 		}
 	case *syntax.IndexExpr:

@@ -69,7 +69,8 @@ func (s *Script) File(name string) problem.List {
 	before := len(s.ev.problems)
 	stop := s.ev.watch(s.ev.s.ctx)
 	defer stop()
-	if _, err := s.ev.file(source{kind: scriptFile, name: name, path: name, root: s.root}); err != nil && len(s.ev.problems) == before {
+	if _, err := s.ev.file(source{kind: scriptFile, name: name, path: name, root: s.root}); err != nil &&
+		len(s.ev.problems) == before {
 		s.ev.wrong(problem.Position{File: name}, "%v", err)
 	}
 	return append(problem.List(nil), s.ev.problems[before:]...)
@@ -126,7 +127,8 @@ func (s *Script) Call(fn starlark.Callable, args ...starlark.Value) (v starlark.
 		return nil, "", err
 	}
 	msg := strings.TrimPrefix(eval.Msg, "Starlark computation cancelled: ")
-	if strings.Contains(msg, pendingType) || strings.Contains(msg, "which is not known yet") { // the interpreter's own words
+	// the interpreter's own words
+	if strings.Contains(msg, pendingType) || strings.Contains(msg, "which is not known yet") {
 		return nil, msg, nil
 	}
 	for i := len(eval.CallStack) - 1; i >= 0; i-- {
@@ -142,9 +144,12 @@ func bareEvaluator(s *evaluation, ward string) *evaluator {
 	return &evaluator{
 		pattern: namePattern(s.o.Estate, s.o.Env, ward),
 		s:       s, o: s.o, limits: s.o.Estate.Limits, index: newIndex(),
-		out:      &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{}, Secrets: map[string]*Secret{}, Files: map[string]string{}},
-		declared: map[string]*Resource{}, inputs: map[string][]given{}, used: map[int]bool{}, files: map[string]*starFile{},
-		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{}, scopes: []*scope{{opened: map[string]problem.Position{}}},
-		steps: s.o.Estate.Limits.Steps, digesting: newDigesting(),
+		out: &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{},
+			Secrets: map[string]*Secret{}, Files: map[string]string{}},
+		declared: map[string]*Resource{}, inputs: map[string][]given{}, used: map[int]bool{},
+		files:   map[string]*starFile{},
+		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{},
+		scopes: []*scope{{opened: map[string]problem.Position{}}},
+		steps:  s.o.Estate.Limits.Steps, digesting: newDigesting(),
 	}
 }

@@ -22,7 +22,8 @@ type Secret struct {
 }
 
 // secret is the built-in of that name.
-func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var name string
 	if err := starlark.UnpackArgs("secret", args, kwargs, "name", &name); err != nil {
 		return nil, err
@@ -31,7 +32,8 @@ func (ev *evaluator) secret(thread *starlark.Thread, _ *starlark.Builtin, args s
 		return nil, fmt.Errorf("%q is not a valid name for a secret: use a-z, 0-9 and _, starting with a letter", name)
 	}
 	if ev.out.Secrets[name] == nil {
-		ev.out.Secrets[name] = &Secret{Name: name, Attr: &schema.Attribute{Name: name, Kind: schema.Text}, Position: ev.caller(thread)}
+		ev.out.Secrets[name] = &Secret{Name: name, Attr: &schema.Attribute{Name: name, Kind: schema.Text},
+			Position: ev.caller(thread)}
 	}
 	return ev.secretValue(name), nil
 }
@@ -57,7 +59,8 @@ func (ev *evaluator) secretInput(t *Taken, attr *schema.Attribute, hasDefault bo
 
 // SecretHint says how a secret is given.
 func SecretHint(name, env string) string {
-	return fmt.Sprintf("give it by KASBAH_SECRET_%s, or name its source in kasbah.toml under [env.%s.secrets], such as %s = { file = \"PATH\" }", strings.ToUpper(name), env, name)
+	return fmt.Sprintf("give it by KASBAH_SECRET_%s, or name its source in kasbah.toml under [env.%s.secrets], such "+
+		"as %s = { file = \"PATH\" }", strings.ToUpper(name), env, name)
 }
 
 func (ev *evaluator) secretValue(name string) starlark.Value {

@@ -42,9 +42,11 @@ func (ev *evaluator) module(from source, module string) (source, error) {
 	}
 	if strings.HasPrefix(module, "/") {
 		if from.kind == kitFile {
-			return source{}, fmt.Errorf("kit %s loads %q, which is not in its folder: hand it what it needs", from.kit.Name, module)
+			return source{}, fmt.Errorf("kit %s loads %q, which is not in its folder: hand it what it needs",
+				from.kit.Name, module)
 		}
-		return ev.exists(source{kind: commonFile, name: path.Clean(module)[1:], root: ev.s.root, path: path.Clean(module)[1:]})
+		return ev.exists(source{kind: commonFile, name: path.Clean(module)[1:], root: ev.s.root,
+			path: path.Clean(module)[1:]})
 	}
 	to := from
 	to.path = path.Join(path.Dir(from.path), module)
@@ -62,7 +64,8 @@ func (ev *evaluator) module(from source, module string) (source, error) {
 // is loaded as if it were shared.
 func (ev *evaluator) exists(src source) (source, error) {
 	if dir := path.Dir(src.path); src.kind == commonFile && ev.o.Estate.HasWard(dir) {
-		return source{}, fmt.Errorf("%s belongs to the ward %s: its values are read by published(\"%s\", …)", src.name, dir, dir)
+		return source{}, fmt.Errorf("%s belongs to the ward %s: its values are read by published(\"%s\", …)", src.name,
+			dir, dir)
 	}
 	if _, err := src.root.Stat(src.path); err != nil {
 		return source{}, fmt.Errorf("%s: %w", src.name, pathError(err))
@@ -72,12 +75,14 @@ func (ev *evaluator) exists(src source) (source, error) {
 
 func (ev *evaluator) kitModule(from source, name string) (source, error) {
 	if from.kind == kitFile && !contains(from.kit.Kits, name) {
-		return source{}, fmt.Errorf("kit %s loads kit:%s, which its kit.toml does not name under kits", from.kit.Name, name)
+		return source{}, fmt.Errorf("kit %s loads kit:%s, which its kit.toml does not name under kits", from.kit.Name,
+			name)
 	}
 	k := ev.o.Kits[name]
 	switch {
 	case k == nil:
-		return source{}, withHint(fmt.Errorf("kasbah.toml names no kit %q under [kits]", name), nearest.Hint(name, value.Keys(ev.o.Kits)))
+		return source{}, withHint(fmt.Errorf("kasbah.toml names no kit %q under [kits]", name),
+			nearest.Hint(name, value.Keys(ev.o.Kits)))
 	case k.Err != nil:
 		return source{}, fmt.Errorf("kit %s: %w", name, k.Err)
 	}

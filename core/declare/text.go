@@ -23,9 +23,11 @@ func (ev *evaluator) written(v starlark.Value) (value.Part, error) {
 	case starlark.String:
 		return value.Part{Text: string(v)}, nil
 	case *Handle:
-		return value.Part{}, fmt.Errorf("%s is a handle, not a text: write one of its attributes, such as .%s", v.Address, v.typ.ID)
+		return value.Part{}, fmt.Errorf("%s is a handle, not a text: write one of its attributes, such as .%s",
+			v.Address, v.typ.ID)
 	case *found:
-		return value.Part{}, fmt.Errorf("%s is a handle, not a text: write one of its attributes, such as .%s", v.Address, v.Find.Type.ID)
+		return value.Part{}, fmt.Errorf("%s is a handle, not a text: write one of its attributes, such as .%s",
+			v.Address, v.Find.Type.ID)
 	}
 	if err := ev.known("writing a "+v.Type()+" into a text", v); err != nil {
 		return value.Part{}, err
@@ -302,7 +304,8 @@ func (ev *evaluator) join(sep string, args starlark.Tuple, kwargs []starlark.Tup
 }
 
 // str is the built-in of that name.
-func (ev *evaluator) str(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) str(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var v starlark.Value
 	if err := starlark.UnpackPositionalArgs("str", args, kwargs, 1, &v); err != nil {
 		return nil, err
@@ -315,7 +318,8 @@ func (ev *evaluator) str(_ *starlark.Thread, _ *starlark.Builtin, args starlark.
 }
 
 // jsonEncode is json.encode: what is pending is filled in later, escaped.
-func (ev *evaluator) jsonEncode(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (ev *evaluator) jsonEncode(t *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var v starlark.Value
 	if err := starlark.UnpackPositionalArgs("json.encode", args, kwargs, 1, &v); err != nil {
 		return nil, err

@@ -16,7 +16,8 @@ import (
 func TestFormatted(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(3, 24))
 	large := starlark.MakeBigInt(new(big.Int).Lsh(big.NewInt(1), 80))
-	values := []starlark.Value{starlark.String("quay"), starlark.String("a%sé"), starlark.MakeInt(7), starlark.MakeInt(-30), large, starlark.None, starlark.Float(1.5), starlark.True, starlark.NewList(nil)}
+	values := []starlark.Value{starlark.String("quay"), starlark.String("a%sé"), starlark.MakeInt(7),
+		starlark.MakeInt(-30), large, starlark.None, starlark.Float(1.5), starlark.True, starlark.NewList(nil)}
 	pieces := []string{"%s", "%d", "%%", "lamp-", "é", "%", "%x", "%r", "%(a)s", ""}
 	short := 0
 	for range 20_000 {

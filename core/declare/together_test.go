@@ -24,8 +24,10 @@ func TestWardsAtOnce(t *testing.T) {
 		for w := range wards {
 			var b strings.Builder
 			b.WriteString("load(\"/common/tags.star\", \"tag\")\n")
-			fmt.Fprintf(&b, "net = medina.network(\"net\", range = \"10.%d.0.0/16\", tags = tag(ward))\nold = medina.network.find(name = \"old\")\n", w)
-			fmt.Fprintf(&b, "for i in range(%d):\n    medina.record(\"r-%%d\" %% i, name = \"r%%d.w%d.example\" %% i, kind = \"TXT\", values = [net.id, old.gateway])\n", rnd.IntN(300), w)
+			fmt.Fprintf(&b, "net = medina.network(\"net\", range = \"10.%d.0.0/16\", tags = tag(ward))\nold = "+
+				"medina.network.find(name = \"old\")\n", w)
+			fmt.Fprintf(&b, "for i in range(%d):\n    medina.record(\"r-%%d\" %% i, name = \"r%%d.w%d.example\" %% "+
+				"i, kind = \"TXT\", values = [net.id, old.gateway])\n", rnd.IntN(300), w)
 			fmt.Fprintf(&b, "publish(\"first\", net.id)\n")
 			for n := range rnd.IntN(3) {
 				other := rnd.IntN(wards)
@@ -35,7 +37,9 @@ func TestWardsAtOnce(t *testing.T) {
 				if other == w {
 					continue
 				}
-				fmt.Fprintf(&b, "v%d = published(\"w%d\", %q)\nmedina.record(\"read-%d\", name = \"read%d.w%d.example\", kind = \"TXT\", values = [v%d])\n", n, other, rnd.of("first", "last", "last", "lats"), n, n, w, n)
+				fmt.Fprintf(&b, "v%d = published(\"w%d\", %q)\nmedina.record(\"read-%d\", name = "+
+					"\"read%d.w%d.example\", kind = \"TXT\", values = [v%d])\n", n, other, rnd.of("first", "last",
+					"last", "lats"), n, n, w, n)
 			}
 			b.WriteString("publish(\"last\", net.gateway)\n")
 			files[fmt.Sprintf("w%d/a.star", w)] = b.String()

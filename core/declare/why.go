@@ -69,7 +69,8 @@ func (d *Declared) Why(r *Resource, path value.Path) (*Origin, error) {
 		for _, a := range r.Type.Attributes {
 			names = append(names, a.Name)
 		}
-		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(r.FullType()), path[0].Key), nearest.Hint(path[0].Key, names))
+		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(r.FullType()), path[0].Key),
+			nearest.Hint(path[0].Key, names))
 	}
 	v, declared := r.Inputs[attr.Name]
 	switch {
@@ -78,7 +79,8 @@ func (d *Declared) Why(r *Resource, path value.Path) (*Origin, error) {
 	case declared:
 		return w.attribute(path, v), nil
 	case attr.Name == "name" && r.MadeName != "":
-		o := &Origin{Kind: FromPattern, What: fmt.Sprintf("left out: made once by the pattern of names, %q", r.index.pattern), Position: r.index.names}
+		o := &Origin{Kind: FromPattern, What: fmt.Sprintf("left out: made once by the pattern of names, %q",
+			r.index.pattern), Position: r.index.names}
 		if r.index.pattern == estate.DefaultNames {
 			o.Position = pos
 		}
@@ -101,7 +103,8 @@ type why struct {
 func (w *why) resource(pos problem.Position) *Origin {
 	out := &Origin{Kind: FromResource, What: "declared", Position: pos}
 	for i := len(w.r.trace) - 2; i >= 0; i-- {
-		out.From = append(out.From, &Origin{Kind: FromFunction, What: "by the call", Position: w.index.start(w.r.trace[i].Position)})
+		out.From = append(out.From, &Origin{Kind: FromFunction, What: "by the call",
+			Position: w.index.start(w.r.trace[i].Position)})
 	}
 	for _, in := range w.r.Within {
 		what := "in the instance " + in.Name
@@ -170,7 +173,8 @@ func (w *why) reference(ref value.Ref) *Origin {
 		return &Origin{Kind: FromSecret, What: "the secret " + name, Position: w.secretAt(name)}
 	}
 	if f := w.d.Finds[ref.Address]; f != nil {
-		return &Origin{Kind: FromFind, What: fmt.Sprintf("%s of the %s found by %s", ref.Path, f.FullType(), by(f.Match)), Position: f.Position}
+		return &Origin{Kind: FromFind, What: fmt.Sprintf("%s of the %s found by %s", ref.Path, f.FullType(),
+			by(f.Match)), Position: f.Position}
 	}
 	o := w.other(ref.Address, ref.In(w.r.Ward)+", ")
 	if r := w.d.Find(ref.Address); r != nil && len(ref.Path) > 0 {

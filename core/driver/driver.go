@@ -234,7 +234,8 @@ func Refuse(format string, args ...any) *Error {
 func Unsent(err error) error {
 	var e *Error
 	switch {
-	case err == nil || OutcomeOf(err) == NotDone || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded):
+	case err == nil || OutcomeOf(err) == NotDone || errors.Is(err, context.Canceled) || errors.Is(err,
+		context.DeadlineExceeded):
 		return err
 	case errors.As(err, &e):
 		out := *e

@@ -36,7 +36,8 @@ func signed(t *testing.T) (*coast, []byte) {
 	own, ownPublic := newKey(t)
 	c.byKey = ownPublic
 	later := c.things["edited"].attrs["versions"]
-	c.approval = &approval.Policy{Signatures: 1, Keys: map[string]string{"keeper-1": ownPublic, "keeper-2": public}, Valid: "1h"}
+	c.approval = &approval.Policy{Signatures: 1, Keys: map[string]string{"keeper-1": ownPublic, "keeper-2": public},
+		Valid: "1h"}
 	p := c.propose(false)
 	require.True(t, p.ChangesPolicy())
 	require.Empty(t, p.Approvals, "the policy that was asks for nothing")
@@ -133,7 +134,10 @@ func TestGoOnUnderTheSameSignatures(t *testing.T) {
 	steps := 0
 	for at, alive := 1, false; !alive; at += stride {
 		for _, after := range []bool{false, true} {
-			if !t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) { alive = !goOnAfter(t, at, after, want) }) {
+			if !t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) {
+				alive = !goOnAfter(t, at, after,
+					want)
+			}) {
 				return
 			}
 		}
@@ -190,8 +194,10 @@ func TestWhoMaySign(t *testing.T) {
 	one, onePublic := newKey(t)
 	two, twoPublic := newKey(t)
 	stranger, _ := newKey(t)
-	force := &approval.Policy{Signatures: 2, Keys: map[string]string{"keeper-1": onePublic, "keeper-2": twoPublic, "keeper-9": twoPublic}, Valid: "72h"}
-	p := &propose.Proposal{Format: propose.Format, By: "keeper-2", ByKey: onePublic, Wards: []propose.WardAt{{Ward: "shore"}},
+	force := &approval.Policy{Signatures: 2, Keys: map[string]string{"keeper-1": onePublic, "keeper-2": twoPublic,
+		"keeper-9": twoPublic}, Valid: "72h"}
+	p := &propose.Proposal{Format: propose.Format, By: "keeper-2", ByKey: onePublic,
+		Wards:   []propose.WardAt{{Ward: "shore"}},
 		Actions: []*propose.Action{{Ward: "shore", Address: "medina.bucket/a", Kind: propose.Drop}}}
 	e := approval.Wrap([]byte("{}"))
 	says := func() string {
@@ -199,7 +205,8 @@ func TestWhoMaySign(t *testing.T) {
 		require.NoError(t, err)
 		return s
 	}
-	require.Equal(t, "shore asks for 3 signatures (every change), one more because the proposer is not one of those who may sign, and no one signed", says(), "nobody has signed as the proposer")
+	require.Equal(t, "shore asks for 3 signatures (every change), one more because the proposer is not one of those "+
+		"who may sign, and no one signed", says(), "nobody has signed as the proposer")
 	sign := func(s ssh.Signer) {
 		_, err := e.Sign(s)
 		require.NoError(t, err)
@@ -207,7 +214,8 @@ func TestWhoMaySign(t *testing.T) {
 	sign(stranger)
 	require.Contains(t, says(), "it is signed by a key that is not listed, SHA256:")
 	sign(one)
-	require.Equal(t, "shore asks for 2 signatures (every change), and it is signed by a key that is not listed, "+approval.Fingerprint(stranger.PublicKey()), says(), "one's own does not count, whatever name one goes by")
+	require.Equal(t,
+		"shore asks for 2 signatures (every change), and it is signed by a key that is not listed, "+approval.Fingerprint(stranger.PublicKey()), says(), "one's own does not count, whatever name one goes by")
 	sign(two)
 	require.Contains(t, says(), "and only keeper-2 signed", "one key counts once")
 	force.Signatures = 1
@@ -215,7 +223,8 @@ func TestWhoMaySign(t *testing.T) {
 	_, p.ByKey = newKey(t)
 	require.Empty(t, says(), "two have signed, one more than is asked for")
 	force.Signatures = 2
-	require.Contains(t, says(), "shore asks for 3 signatures (every change), one more because the proposer is not one of those who may sign, and only keeper-1, keeper-2 signed")
+	require.Contains(t, says(), "shore asks for 3 signatures (every change), one more because the proposer is not "+
+		"one of those who may sign, and only keeper-1, keeper-2 signed")
 	force.For = []string{"new", "data"}
 	p.ByKey = twoPublic
 	require.Empty(t, says(), "a drop that loses nothing needs none")

@@ -33,7 +33,8 @@ func (e *unclearError) Unwrap() []error { return []error{e.err, errUnclear} }
 func unclearEnd(c *call, run string, err error) error {
 	next := errUnclear.Error()
 	if errors.Is(err, errUntold) {
-		next = fmt.Sprintf("its outcome is not known, and only a person can find out; tell it with `kasbah lock recover %s -made %s=ID` (or =none)", run, value.InWard(c.run.Ward(), c.intent.Address))
+		next = fmt.Sprintf("its outcome is not known, and only a person can find out; tell it with `kasbah lock "+
+			"recover %s -made %s=ID` (or =none)", run, value.InWard(c.run.Ward(), c.intent.Address))
 	}
 	return &unclearError{err, next}
 }
@@ -122,7 +123,8 @@ func (e *executor) release(ctx context.Context, a *propose.Action) error {
 	if err != nil {
 		return err
 	}
-	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: a.Address}}); err != nil {
+	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released",
+		Dropped: a.Address}}); err != nil {
 		return e.broke(err)
 	}
 	e.noteCall(&madeCall{call: c, before: before})
@@ -203,8 +205,9 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 		in.Half = string(h)
 	}
 	return call{
-		step: key(a.Full(), h), run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ, intent: in,
-		leave: propose.LeavePaths(a.Plan.Care),
+		step: key(a.Full(), h), run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ,
+		intent: in,
+		leave:  propose.LeavePaths(a.Plan.Care),
 	}
 }
 
@@ -235,7 +238,8 @@ func (e *executor) make(ctx context.Context, a *propose.Action, inputs value.Map
 		if !a.Plan.Asked && !needsSwap(typ, inputs, a.Plan.Seen) {
 			return e.sameAfterAll(a)
 		}
-		plan.Leftovers = append(append([]ledger.Leftover(nil), plan.Leftovers...), ledger.Leftover{ID: s.ID, Type: a.Type, Tag: s.Tag, Inputs: s.Inputs})
+		plan.Leftovers = append(append([]ledger.Leftover(nil), plan.Leftovers...), ledger.Leftover{ID: s.ID,
+			Type: a.Type, Tag: s.Tag, Inputs: s.Inputs})
 	} else if a.Kind == propose.New {
 		plan.Leftovers = nil
 	}
@@ -250,7 +254,8 @@ func needsSwap(t *schema.Type, inputs value.Map, s *propose.Seen) bool {
 		return true
 	}
 	for name, v := range inputs {
-		if a := t.Attribute(name); a != nil && a.Fixed && !value.IsSecret(s.Live[name]) && propose.ValuesDiffer(v, s.Live[name]) {
+		if a := t.Attribute(name); a != nil && a.Fixed && !value.IsSecret(s.Live[name]) && propose.ValuesDiffer(v,
+			s.Live[name]) {
 			return true
 		}
 	}
@@ -307,7 +312,8 @@ func (e *executor) edit(ctx context.Context, a *propose.Action, inputs value.Map
 		case shown[name] && at.Fixed && propose.ValuesDiffer(v, s.Live[name]):
 			return fmt.Errorf("%s turned out to be %s, which needs a swap that the proposal did not show; propose again", name, value.Plain(v))
 		case !shown[name] && propose.ValuesDiffer(v, s.Live[name]) && !left(a, name):
-			return fmt.Errorf("%s turned out to be %s, a change that the proposal did not show; propose again", name, value.Plain(v))
+			return fmt.Errorf("%s turned out to be %s, a change that the proposal did not show; propose again", name,
+				value.Plain(v))
 		}
 	}
 	if len(from) == 0 && len(to) == 0 {
@@ -529,7 +535,8 @@ func (e *executor) countsOfLeftover(a *propose.Action, l ledger.Leftover) value.
 	return out
 }
 
-func (e *executor) removeOne(ctx context.Context, a *propose.Action, id, tag string, counts value.Map, next *ledger.Record) error {
+func (e *executor) removeOne(ctx context.Context, a *propose.Action, id, tag string, counts value.Map,
+	next *ledger.Record) error {
 	c := e.newCall(a, remove, "delete")
 	c.counts = counts
 	c.intent.Thing, c.intent.Tag, c.intent.Plan = id, tag, next

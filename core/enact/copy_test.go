@@ -18,7 +18,8 @@ import (
 func copying(t *testing.T) *coast {
 	c := newCoast(t, 1)
 	for name, care := range map[string]string{"dropped": "", "swapped": "", "dropfirst": `, swap = "drop-first"`} {
-		c.things[name] = &thing{typ: "disk", name: name, attrs: map[string]string{"gigabytes": "10", "kind": `"solid"`, "care": `care(at_drop = "copy-first"` + care + ")"}}
+		c.things[name] = &thing{typ: "disk", name: name, attrs: map[string]string{"gigabytes": "10", "kind": `"solid"`,
+			"care": `care(at_drop = "copy-first"` + care + ")"}}
 	}
 	c.write()
 	c.enact(c.propose(false))
@@ -56,7 +57,8 @@ func TestCopyFirst(t *testing.T) {
 	r, err := enact.Enact(context.Background(), p, c.options("run", c.drv, c.store))
 	require.NoError(t, err)
 	require.Len(t, r.Copies, 3)
-	want := map[string]string{"dropped-copy": "solid", "swapped": "spinning", "swapped-copy": "solid", "dropfirst": "spinning", "dropfirst-copy": "solid"}
+	want := map[string]string{"dropped-copy": "solid", "swapped": "spinning", "swapped-copy": "solid",
+		"dropfirst": "spinning", "dropfirst-copy": "solid"}
 	require.Equal(t, want, c.kinds())
 	require.Zero(t, c.propose(false).Counts.Changing())
 }
@@ -75,7 +77,8 @@ func TestCopyFails(t *testing.T) {
 	r, err := enact.Enact(context.Background(), c.propose(false), with(c.options("one", f, c.store), enact.GoOn))
 	require.NoError(t, err)
 	require.Equal(t, 3, r.Counts.Failed)
-	require.Equal(t, map[string]string{"dropped": "solid", "swapped": "both", "dropfirst": "solid"}, c.kinds(), "what could not be copied is there still")
+	require.Equal(t, map[string]string{"dropped": "solid", "swapped": "both", "dropfirst": "solid"}, c.kinds(),
+		"what could not be copied is there still")
 
 	copies := 0
 	f.before = func(call, _, _ string) error {

@@ -51,11 +51,12 @@ type Options struct {
 	Parallel   int
 	IfOneFails IfOneFails
 	Timeout    time.Duration
-	Shows      time.Duration // how long what was made may take until it is seen; 0 for defaultShows, below 0 for no time
-	Wait       ledger.WaitOptions
-	Locks      *Locks             // the locks, when they were taken before
-	Envelope   *approval.Envelope // of the file that the proposal is from; nil when it was made just now
-	JudgeLive  bool               // read what is live again before acting: the proposal may be old
+	// how long what was made may take until it is seen; 0 for defaultShows, below 0 for no time
+	Shows     time.Duration
+	Wait      ledger.WaitOptions
+	Locks     *Locks             // the locks, when they were taken before
+	Envelope  *approval.Envelope // of the file that the proposal is from; nil when it was made just now
+	JudgeLive bool               // read what is live again before acting: the proposal may be old
 	// Judge holds an action against the rules that were undecided about it, now
 	// that its inputs are known. An error forbids the call; what is said goes
 	// into the ledger.
@@ -170,7 +171,12 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{}, unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{}, calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{}, already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{}, errs: map[string]error{}, watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}}
+	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{},
+		unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{},
+		calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{},
+		already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{},
+		errs: map[string]error{}, watched: map[string]bool{}, stirred: map[string]bool{},
+		seenNow: map[string]*ledger.Record{}}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	h := o.Locks
@@ -218,7 +224,8 @@ func (e *executor) recordOnly(ctx context.Context) error {
 		r.Needs, r.Care, r.Declared, r.Inputs, r.Kit = a.Needs, a.Plan.Care, a.Plan.Declared, a.Plan.Inputs, a.Plan.Kit
 		r.Version++
 		r.Changed, r.Run = now(), e.o.Run
-		lines[a.Ward] = append(lines[a.Ward], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "needs and care", Record: &r}})
+		lines[a.Ward] = append(lines[a.Ward], ledger.Line{Kind: ledger.KindNote,
+			Note: &ledger.Note{What: "needs and care", Record: &r}})
 	}
 	for ward, list := range lines {
 		if err := e.runs[ward].Append(ctx, list...); err != nil {
@@ -289,7 +296,8 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 		}
 		e.failures = append(e.failures, e.failed(a, err)...)
 		e.mu.Unlock()
-		e.event(Event{Kind: EventFailed, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds, Err: err})
+		e.event(Event{Kind: EventFailed, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h, Seconds: seconds,
+			Err: err})
 		return false
 	}
 	e.stir(a)
@@ -380,7 +388,8 @@ func (e *executor) heard(ref value.Ref, v any, known bool) (any, error) {
 		return v, nil
 	}
 	if !known || v == nil {
-		return nil, fmt.Errorf("%s of %s is a secret that the cloud has not shown, so nothing can be made from it", ref.Path, ref.Address)
+		return nil, fmt.Errorf("%s of %s is a secret that the cloud has not shown, so nothing can be made from it",
+			ref.Path, ref.Address)
 	}
 	e.confide(v)
 	return v, nil

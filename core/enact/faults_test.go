@@ -52,16 +52,25 @@ func (f *faulty) Create(ctx context.Context, typ string, in value.Map, key strin
 }
 
 func (f *faulty) Update(ctx context.Context, typ, id string, c driver.Change, tag, key string) (driver.Live, error) {
-	return f.around("update", typ, id, key, func() (driver.Live, error) { return f.Driver.Update(ctx, typ, id, c, tag, key) })
+	return f.around("update", typ, id, key, func() (driver.Live, error) {
+		return f.Driver.Update(ctx, typ, id, c, tag,
+			key)
+	})
 }
 
 func (f *faulty) Delete(ctx context.Context, typ, id, tag, key string) error {
-	_, err := f.around("delete", typ, id, key, func() (driver.Live, error) { return driver.Live{}, f.Driver.Delete(ctx, typ, id, tag, key) })
+	_, err := f.around("delete", typ, id, key, func() (driver.Live, error) {
+		return driver.Live{},
+			f.Driver.Delete(ctx, typ, id, tag, key)
+	})
 	return err
 }
 
 func (f *faulty) Copy(ctx context.Context, typ, id, key string) (driver.Live, error) {
-	return f.around("copy", typ, id, key, func() (driver.Live, error) { return f.Driver.(driver.Copier).Copy(ctx, typ, id, key) })
+	return f.around("copy", typ, id, key, func() (driver.Live, error) {
+		return f.Driver.(driver.Copier).Copy(ctx, typ,
+			id, key)
+	})
 }
 
 // small is an estate of four resources in a chain and one beside it.
@@ -84,8 +93,9 @@ func small(t *testing.T) (*coast, *faulty) {
 func (c *coast) run(f *faulty, p *propose.Proposal, change func(*enact.Options)) (*enact.Result, error) {
 	c.runs++
 	o := enact.Options{
-		Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+		Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: map[string]driver.Driver{"medina": f},
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
 	}
 	if change != nil {
 		change(&o)
@@ -131,7 +141,8 @@ func TestStopOnFailure(t *testing.T) {
 	c, f := small(t)
 	f.before = func(call, typ, id string) error {
 		if typ == "subnet" {
-			return &driver.Error{Message: "no", NotDone: true, Problems: []driver.Problem{{Path: "range", Message: "no"}}}
+			return &driver.Error{Message: "no", NotDone: true,
+				Problems: []driver.Problem{{Path: "range", Message: "no"}}}
 		}
 		return nil
 	}
@@ -214,7 +225,8 @@ func TestHandEdits(t *testing.T) {
 	meanwhile("machine", "medina.machine/mac", value.Map{"size": "small"}, value.Map{"size": "large"})
 	for _, l := range c.live() {
 		if l.Attributes["network"] != nil {
-			_, err := c.drv.Create(ctx, "machine", value.Map{"subnet": l.ID, "size": "tiny", "image": "x", "name": "stranger"}, "")
+			_, err := c.drv.Create(ctx, "machine", value.Map{"subnet": l.ID, "size": "tiny", "image": "x",
+				"name": "stranger"}, "")
 			require.NoError(t, err)
 		}
 	}
@@ -222,7 +234,8 @@ func TestHandEdits(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "failed", r.Outcome)
 	require.Len(t, r.Failures, 1)
-	require.Contains(t, r.Failures[0].Message, "size was changed from small to large since it was read; nothing was overwritten")
+	require.Contains(t, r.Failures[0].Message, "size was changed from small to large since it was read; nothing was "+
+		"overwritten")
 	for _, l := range c.live() {
 		if l.Attributes["name"] == "trial-shore-mac" {
 			require.Equal(t, "large", l.Attributes["size"])
@@ -261,8 +274,9 @@ func TestStopping(t *testing.T) {
 	}
 	c.runs++
 	r, err = enact.Enact(ctx, c.propose(false), enact.Options{
-		Shows: -1, Run: "cancelled", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}, Parallel: 1,
+		Shows: -1, Run: "cancelled", Drivers: map[string]driver.Driver{"medina": f},
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}, Parallel: 1,
 	})
 	require.NoError(t, err)
 	require.Equal(t, "failed", r.Outcome)
@@ -271,7 +285,9 @@ func TestStopping(t *testing.T) {
 	require.Empty(t, s.Open, "the lock is given back")
 	f.before = nil
 	_, err = enact.Recover(context.Background(), map[string]ledger.Scope{"shore": ledger.Whole}, nil, enact.Options{
-		Shows: -1, Run: "recover", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+		Shows: -1, Run: "recover", Drivers: map[string]driver.Driver{"medina": f},
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(t, err)
 	c.enact(c.propose(false))
@@ -295,7 +311,9 @@ func TestBrokenLock(t *testing.T) {
 	f.before = nil
 	// the one call it made stands as an open intent, and is found out about
 	r, err := enact.Recover(context.Background(), map[string]ledger.Scope{"shore": ledger.Whole}, nil, enact.Options{
-		Shows: -1, Run: "run-2", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+		Shows: -1, Run: "run-2", Drivers: map[string]driver.Driver{"medina": f},
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(t, err)
 	require.Len(t, r.Recovered, 1)
@@ -321,20 +339,25 @@ func TestKeylessCloud(t *testing.T) {
 		copied.KeyMemory, copied.Identify = 0, nil
 		keyless.Types[n] = &copied
 	}
-	r, err := c.run(f, c.propose(false), func(o *enact.Options) { o.Catalogs = map[string]*schema.Catalog{"medina": &keyless} })
+	r, err := c.run(f, c.propose(false),
+		func(o *enact.Options) { o.Catalogs = map[string]*schema.Catalog{"medina": &keyless} })
 	require.NoError(t, err)
 	require.Equal(t, 1, r.Counts.Unclear)
 	f.after = nil
-	o := enact.Options{Shows: -1, Run: "run-9", Drivers: map[string]driver.Driver{"medina": f}, Catalogs: map[string]*schema.Catalog{"medina": &keyless}, Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}}
+	o := enact.Options{Shows: -1, Run: "run-9", Drivers: map[string]driver.Driver{"medina": f},
+		Catalogs: map[string]*schema.Catalog{"medina": &keyless},
+		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}}
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
-	require.ErrorContains(t, err, "only a person can find out; tell it with `kasbah lock recover run-1 -made shore:medina.bucket/bkt=ID`")
+	require.ErrorContains(t, err, "only a person can find out; tell it with `kasbah lock recover run-1 -made "+
+		"shore:medina.bucket/bkt=ID`")
 	for _, typ := range keyless.Types {
 		typ.KeyMemory = time.Nanosecond // long past
 	}
 	before := len(c.live())
 	o.Run = "run-9b"
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
-	require.ErrorContains(t, err, "the cloud may have forgotten its key: its outcome is not known, and only a person can find out")
+	require.ErrorContains(t, err, "the cloud may have forgotten its key: its outcome is not known, and only a person "+
+		"can find out")
 	require.Len(t, c.live(), before, "nothing is made a second time")
 	var id string
 	for _, l := range c.live() {
@@ -343,7 +366,8 @@ func TestKeylessCloud(t *testing.T) {
 		}
 	}
 	o.Run = "run-10"
-	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, map[string]string{"medina.bucket/bkt": id}, o)
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole},
+		map[string]string{"medina.bucket/bkt": id}, o)
 	require.NoError(t, err)
 	c.enact(c.propose(false))
 	require.Len(t, c.live(), 5)
@@ -356,7 +380,8 @@ func TestUsesAreJudged(t *testing.T) {
 	c, f := small(t)
 	_, err := c.run(f, c.propose(false), nil)
 	require.NoError(t, err)
-	c.things["new"] = &thing{typ: "machine", name: "new", on: "sub", attrs: map[string]string{"size": `"tiny"`, "image": `"x"`, "notes": "sub.gateway"}}
+	c.things["new"] = &thing{typ: "machine", name: "new", on: "sub", attrs: map[string]string{"size": `"tiny"`,
+		"image": `"x"`, "notes": "sub.gateway"}}
 	c.write()
 	kept := c.propose(false)
 	require.Equal(t, 1, kept.Counts.New)
@@ -369,8 +394,10 @@ func TestUsesAreJudged(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, c.live(), 6)
 
-	c.things["two"] = &thing{typ: "machine", name: "two", on: "sub", attrs: map[string]string{"size": `"tiny"`, "image": `"x"`}}
-	c.things["new"] = &thing{typ: "machine", name: "new", on: "sub", attrs: map[string]string{"size": `"tiny"`, "image": `"x"`, "notes": "sub.gateway"}}
+	c.things["two"] = &thing{typ: "machine", name: "two", on: "sub", attrs: map[string]string{"size": `"tiny"`,
+		"image": `"x"`}}
+	c.things["new"] = &thing{typ: "machine", name: "new", on: "sub", attrs: map[string]string{"size": `"tiny"`,
+		"image": `"x"`, "notes": "sub.gateway"}}
 	c.write()
 	kept = c.propose(false)
 	require.Equal(t, 1, kept.Counts.New)
@@ -390,7 +417,8 @@ func TestUsesAreJudged(t *testing.T) {
 // to be what is there, nothing is done.
 func TestPromise(t *testing.T) {
 	c, f := small(t)
-	c.things["rec"] = &thing{typ: "record", name: "rec", on: "mac", attrs: map[string]string{"name": `"a.example"`, "kind": `"A"`, "values": "[mac.address]"}}
+	c.things["rec"] = &thing{typ: "record", name: "rec", on: "mac", attrs: map[string]string{"name": `"a.example"`,
+		"kind": `"A"`, "values": "[mac.address]"}}
 	c.write()
 	_, err := c.run(f, c.propose(false), nil)
 	require.NoError(t, err)
@@ -418,7 +446,8 @@ func TestPromise(t *testing.T) {
 	require.Equal(t, "failed", r.Outcome)
 	require.Len(t, r.Failures, 1)
 	require.Equal(t, "medina.disk/dsk", r.Failures[0].Address)
-	require.Contains(t, r.Failures[0].Message, "gigabytes turned out to be 99, a change that the proposal did not show; propose again")
+	require.Contains(t, r.Failures[0].Message, "gigabytes turned out to be 99, a change that the proposal did not "+
+		"show; propose again")
 	for _, l := range c.live() {
 		if g, ok := l.Attributes["gigabytes"]; ok {
 			require.EqualValues(t, 10, g)
@@ -467,8 +496,11 @@ func TestStrangeProposals(t *testing.T) {
 		"no such driver": func(p *propose.Proposal) { p.Actions[0].Type = "other.bucket" },
 		"no such type":   func(p *propose.Proposal) { p.Actions[0].Type = "medina.lamp" },
 		"another ward":   func(p *propose.Proposal) { p.Wards[0].Ward = "signal" },
-		"a path":         func(p *propose.Proposal) { p.Actions[0].Plan.Uses = []propose.Use{{Address: "shore:x", Path: "a["}} },
-		"another id":     func(p *propose.Proposal) { p.Actions[0].Plan.Seen.ID = "bkt-9999" },
+		"a path": func(p *propose.Proposal) {
+			p.Actions[0].Plan.Uses = []propose.Use{{Address: "shore:x",
+				Path: "a["}}
+		},
+		"another id": func(p *propose.Proposal) { p.Actions[0].Plan.Seen.ID = "bkt-9999" },
 	} {
 		p := c.propose(true)
 		spoil(p)

@@ -18,7 +18,8 @@ import (
 // failed turns an error into problems: one, or one for each attribute that the
 // cloud says something of, at the line of each.
 func (e *executor) failed(a *propose.Action, err error) []*problem.Problem {
-	p := &problem.Problem{Level: problem.Wrong, Ward: a.Ward, Address: a.Address, Position: a.Position, Via: a.Via, Message: err.Error()}
+	p := &problem.Problem{Level: problem.Wrong, Ward: a.Ward, Address: a.Address, Position: a.Position, Via: a.Via,
+		Message: err.Error()}
 	var refusal *rules.Refusal
 	if errors.As(err, &refusal) {
 		p.Rule, p.Hint = refusal.Rule, refusal.Help
@@ -58,7 +59,8 @@ func topLevel(path string) string {
 func (e *executor) finish(ctx context.Context) (*Result, error) {
 	c := e.tally()
 	r := e.r
-	r.Run, r.Reason, r.Counts, r.Failures, r.Recovered, r.Copies, r.Resumed = e.o.Run, e.o.Reason, c, e.failures, e.recovered, e.copies, e.resumedActions
+	r.Run, r.Reason, r.Counts, r.Failures, r.Recovered, r.Copies, r.Resumed = e.o.Run, e.o.Reason, c, e.failures,
+		e.recovered, e.copies, e.resumedActions
 	for _, u := range e.undone {
 		u.Error = textOf(u.Err)
 		r.Undone = append(r.Undone, u)
@@ -107,7 +109,8 @@ func (e *executor) refreshPublished(ctx context.Context, w propose.WardAt) error
 	}
 	for _, full := range value.Keys(owners) {
 		if err := e.refresh(ctx, full); err != nil {
-			return fmt.Errorf("%s: what is published of it is as it was before, as it could not be read again: %w", full, err)
+			return fmt.Errorf("%s: what is published of it is as it was before, as it could not be read again: %w",
+				full, err)
 		}
 	}
 	return nil
@@ -126,8 +129,9 @@ func (e *executor) actions() []ActionResult {
 		}
 		full := a.Full()
 		x := ActionResult{
-			Ward: a.Ward, Address: a.Address, Kind: a.Kind, Outcome: "not begun", Position: a.Position.Short(), Seconds: e.took[full].Seconds(),
-			Err: e.errs[full], Error: textOf(e.errs[full]),
+			Ward: a.Ward, Address: a.Address, Kind: a.Kind, Outcome: "not begun", Position: a.Position.Short(),
+			Seconds: e.took[full].Seconds(),
+			Err:     e.errs[full], Error: textOf(e.errs[full]),
 		}
 		switch {
 		case undone[full]:
@@ -215,8 +219,10 @@ func (e *executor) end(ctx context.Context, outcome string, values map[string]le
 	var errs []error
 	for _, w := range value.Keys(e.runs) {
 		run, c := e.runs[w], e.byWard[w]
-		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear, "undone": c.Undone}
-		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w), Copies: e.copiesIn(w), Values: values[w]})
+		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear,
+			"undone": c.Undone}
+		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w),
+			Copies: e.copiesIn(w), Values: values[w]})
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)
 		}

@@ -101,7 +101,8 @@ func (c *coast) settled(run string, want map[string]string) {
 	t, ctx := c.t, context.Background()
 	var made map[string]string
 	for round := 1; ; round++ {
-		_, err := enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, made, c.options(fmt.Sprintf("%s-recovery-%d", run, round), c.drv, c.store))
+		_, err := enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, made,
+			c.options(fmt.Sprintf("%s-recovery-%d", run, round), c.drv, c.store))
 		if err == nil {
 			break
 		}
@@ -152,7 +153,9 @@ func TestEveryTrickAtEveryWrite(t *testing.T) {
 						r, err := enact.Enact(context.Background(), p, o)
 						more = front.Behave()
 						require.NoError(t, err)
-						require.Equal(t, r.Counts.Total, r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun+r.Counts.Unfinished+r.Counts.Unclear, "%+v", r.Counts)
+						require.Equal(t, r.Counts.Total,
+							r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun+r.Counts.Unfinished+r.Counts.Unclear, "%+v",
+							r.Counts)
 						c.settled("run", want)
 					})
 					if !ok || !more {

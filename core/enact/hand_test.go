@@ -80,7 +80,8 @@ func (l *lamps) document() []byte {
 	if l.listed {
 		tags = "tag: rev"
 	}
-	return []byte(strings.NewReplacer("METHOD", method, "MEDIA", media, "EDIT", l.edit, "TAGS", tags).Replace(lampsDocument))
+	return []byte(strings.NewReplacer("METHOD", method, "MEDIA", media, "EDIT", l.edit, "TAGS",
+		tags).Replace(lampsDocument))
 }
 
 func (l *lamps) shows(id string) map[string]any {
@@ -224,7 +225,10 @@ func lampCoast(t *testing.T, l *lamps, attrs ...string) *coast {
 	c := newCoast(t, 1)
 	server := httptest.NewServer(l)
 	t.Cleanup(server.Close)
-	d, err := openapi.New(openapi.Options{Document: l.document(), Base: func(context.Context) (string, error) { return server.URL, nil }})
+	d, err := openapi.New(openapi.Options{Document: l.document(), Base: func(context.Context) (string,
+		error) {
+		return server.URL, nil
+	}})
 	require.NoError(t, err)
 	c.drv = d
 	c.catalog, err = d.Describe(context.Background())
@@ -258,12 +262,19 @@ func TestHandEditsStay(t *testing.T) {
 				by            map[string]any // what somebody sets meanwhile
 				says          string
 			}{
-				"what was enacted":                {before: []string{"power", "1"}, after: []string{"power", "2"}, by: map[string]any{"power": 9}, says: "power"},
-				"beside what changes":             {before: []string{"power", "1", "notes", `"a"`}, after: []string{"power", "2", "notes", `"a"`}, by: map[string]any{"notes": "mine"}, says: "notes"},
-				"what is declared the first time": {after: []string{"notes", `"ours"`}, by: map[string]any{"notes": "mine"}, says: "notes"},
-				"what is to be dropped":           {before: []string{"power", "1"}, drop: true, by: map[string]any{"power": 9}, says: "power"},
-				"undeclared, of what is dropped":  {before: []string{"power", "1"}, drop: true, by: map[string]any{"notes": "mine"}, says: "notes"},
-				"the old half of a swap":          {before: []string{"kind", `"old"`, "care", `care(swap = "create-first")`}, after: []string{"kind", `"new"`, "care", `care(swap = "create-first")`}, by: map[string]any{"notes": "mine"}, says: "notes"},
+				"what was enacted": {before: []string{"power", "1"}, after: []string{"power", "2"},
+					by: map[string]any{"power": 9}, says: "power"},
+				"beside what changes": {before: []string{"power", "1", "notes", `"a"`},
+					after: []string{"power", "2", "notes", `"a"`}, by: map[string]any{"notes": "mine"}, says: "notes"},
+				"what is declared the first time": {after: []string{"notes", `"ours"`},
+					by: map[string]any{"notes": "mine"}, says: "notes"},
+				"what is to be dropped": {before: []string{"power", "1"}, drop: true,
+					by: map[string]any{"power": 9}, says: "power"},
+				"undeclared, of what is dropped": {before: []string{"power", "1"}, drop: true,
+					by: map[string]any{"notes": "mine"}, says: "notes"},
+				"the old half of a swap": {before: []string{"kind", `"old"`, "care",
+					`care(swap = "create-first")`}, after: []string{"kind", `"new"`, "care",
+					`care(swap = "create-first")`}, by: map[string]any{"notes": "mine"}, says: "notes"},
 			} {
 				t.Run(fmt.Sprintf("%s kept %v", name, kept), func(t *testing.T) {
 					c := lampCoast(t, l, x.before...)
@@ -387,18 +398,21 @@ func TestRecoveryLooksFirst(t *testing.T) {
 					require.NoError(t, err)
 					was, err := r.Record("medina.lamp/west")
 					require.NoError(t, err)
-					in := &ledger.Intent{ID: "1", Address: was.Address, Type: was.Type, Action: "edit", Call: call, Key: "k", Thing: id, Tag: was.Tag, Before: was.Live}
+					in := &ledger.Intent{ID: "1", Address: was.Address, Type: was.Type, Action: "edit", Call: call,
+						Key: "k", Thing: id, Tag: was.Tag, Before: was.Live}
 					if call == "update" {
 						plan := *was
 						plan.Inputs = value.Attributes{"name": "west", "power": int64(2)}
-						in.From, in.To, in.Inputs, in.Plan = value.Attributes{"power": int64(1)}, value.Attributes{"power": int64(2)}, plan.Inputs, &plan
+						in.From, in.To, in.Inputs, in.Plan = value.Attributes{"power": int64(1)},
+							value.Attributes{"power": int64(2)}, plan.Inputs, &plan
 					}
 					require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: in}))
 					require.NoError(t, c.ledger().Break(ctx, "dead", "it was killed", ""))
 					if edited {
 						l.byHand(id, func(m map[string]any) { m["power"] = 9 })
 					}
-					_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv, c.store))
+					_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil,
+						c.options("recovery", c.drv, c.store))
 					require.NoError(t, err)
 					switch {
 					case edited:
@@ -424,7 +438,10 @@ func TestRenewedSecret(t *testing.T) {
 				id, err := age.GenerateX25519Identity()
 				require.NoError(t, err)
 				e := seal.NewEstate()
-				box, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity, error) { return []age.Identity{id}, nil })
+				box, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity,
+					error) {
+					return []age.Identity{id}, nil
+				})
 				require.NoError(t, err)
 				box.Fetch = func(context.Context) (seal.Estate, error) { return e, nil }
 				word := "first-word"
@@ -443,7 +460,8 @@ func TestRenewedSecret(t *testing.T) {
 					r, err := enact.Enact(context.Background(), p, c.options("run", c.drv, c.store))
 					require.NoError(t, err)
 					require.Len(t, r.Failures, 1)
-					require.Contains(t, r.Failures[0].Message, "does not show, and it may be code; nothing was overwritten")
+					require.Contains(t, r.Failures[0].Message,
+						"does not show, and it may be code; nothing was overwritten")
 					require.Equal(t, "by-hand", l.things[is]["code"])
 					p = c.propose(false)
 				}

@@ -149,7 +149,8 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 			for _, name := range value.Keys(counts) {
 				moved, _ := propose.Compare(name, counts[name], now[name], propose.LeavePaths(a.Plan.Care))
 				for _, c := range moved {
-					no(a, "%s was %s when this was proposed, and is %s now", c.Path, value.Plain(c.WillBe.V), value.Plain(c.Was.V))
+					no(a, "%s was %s when this was proposed, and is %s now", c.Path, value.Plain(c.WillBe.V),
+						value.Plain(c.Was.V))
 				}
 			}
 			s.Tag = l.Tag
@@ -195,7 +196,8 @@ func (e *executor) judgeUsers(no func(*propose.Action, string, ...any)) error {
 		}
 		for _, full := range value.Keys(going) {
 			if by := users[going[full]]; by != "" {
-				no(going[full], "%s uses it, and is not part of the proposal", value.Ref{Address: by}.In(going[full].Ward))
+				no(going[full], "%s uses it, and is not part of the proposal",
+					value.Ref{Address: by}.In(going[full].Ward))
 			}
 		}
 	}
@@ -224,7 +226,9 @@ var errOvertaken = errors.New("another person or program changed it since it was
 
 // overtaken says what was changed.
 func overtaken(path, format string, args ...any) error {
-	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) + "; nothing was overwritten: propose again", Problems: []driver.Problem{{Path: path, Message: "changed since it was read"}}}}
+	return &overtakenError{&driver.Error{NotDone: true, Message: fmt.Sprintf(format, args...) +
+		"; nothing was overwritten: propose again",
+		Problems: []driver.Problem{{Path: path, Message: "changed since it was read"}}}}
 }
 
 type overtakenError struct{ said *driver.Error }

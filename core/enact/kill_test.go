@@ -94,7 +94,8 @@ func (d *mortalDriver) Create(ctx context.Context, typ string, in value.Map, key
 	return d.around(func() (driver.Live, error) { return d.Driver.Create(ctx, typ, in, key) })
 }
 
-func (d *mortalDriver) Update(ctx context.Context, typ, id string, c driver.Change, tag, key string) (driver.Live, error) {
+func (d *mortalDriver) Update(ctx context.Context, typ, id string, c driver.Change, tag, key string) (driver.Live,
+	error) {
 	return d.around(func() (driver.Live, error) { return d.Driver.Update(ctx, typ, id, c, tag, key) })
 }
 
@@ -195,8 +196,9 @@ func (c *coast) options(run string, d driver.Driver, s store.Store) enact.Option
 		l.SealWith(c.box)
 	}
 	return enact.Options{
-		Shows: -1, Run: run, Sealed: c.box != nil, Secret: c.secret, Drivers: map[string]driver.Driver{"medina": d}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers: map[string]*ledger.Ledger{"shore": l}, Parallel: 1,
+		Shows: -1, Run: run, Sealed: c.box != nil, Secret: c.secret, Drivers: map[string]driver.Driver{"medina": d},
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers:  map[string]*ledger.Ledger{"shore": l}, Parallel: 1,
 	}
 }
 
@@ -210,7 +212,8 @@ func killAt(t *testing.T, estate func(*testing.T) *coast, at int, after bool, wa
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		_, _ = enact.Enact(ctx, p, c.options("doomed", &mortalDriver{c.drv, m}, &mortalStore{c.store, m})) // nobody hears of its end
+		// nobody hears of its end
+		_, _ = enact.Enact(ctx, p, c.options("doomed", &mortalDriver{c.drv, m}, &mortalStore{c.store, m}))
 	}()
 	<-ended
 	if !m.dead {
@@ -257,7 +260,10 @@ func TestKillOnStores(t *testing.T) {
 		killEverywhere(t, func(t *testing.T) *coast {
 			s, err := file.Open(t.TempDir())
 			require.NoError(t, err)
-			box, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity, error) { return []age.Identity{id}, nil })
+			box, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity,
+				error) {
+				return []age.Identity{id}, nil
+			})
 			require.NoError(t, err)
 			box.Fetch = func(context.Context) (seal.Estate, error) { return e, nil }
 			return everyActionIn(t, s, box)
@@ -387,7 +393,10 @@ func killEverywhere(t *testing.T, estate func(*testing.T) *coast, stride, atLeas
 	for at := 1; ; at += stride {
 		alive := false
 		for _, after := range []bool{false, true} {
-			ok := t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) { alive = !killAt(t, estate, at, after, want) })
+			ok := t.Run(fmt.Sprintf("%d after %v", at, after), func(t *testing.T) {
+				alive = !killAt(t, estate, at,
+					after, want)
+			})
 			if !ok {
 				return
 			}

@@ -24,7 +24,8 @@ func TakeLocks(ctx context.Context, scopes map[string]ledger.Scope, proposal str
 	for _, ward := range value.Keys(scopes) {
 		err := fmt.Errorf("there is no ledger for ward %s", ward)
 		if l := o.Ledgers[ward]; l != nil {
-			h.runs[ward], err = l.BeginWaiting(ctx, ledger.BeginOptions{ID: o.Run, Command: o.Command, Reason: o.Reason, Proposal: proposal, Kept: o.Envelope != nil, Scope: scopes[ward]}, o.Wait)
+			h.runs[ward], err = l.BeginWaiting(ctx, ledger.BeginOptions{ID: o.Run, Command: o.Command, Reason: o.Reason,
+				Proposal: proposal, Kept: o.Envelope != nil, Scope: scopes[ward]}, o.Wait)
 		}
 		if err != nil {
 			delete(h.runs, ward)
@@ -48,7 +49,8 @@ func (h *Locks) Covers(scopes map[string]ledger.Scope) bool {
 func (h *Locks) Release(ctx context.Context) error {
 	var errs []error
 	for _, ward := range value.Keys(h.runs) {
-		if err := h.runs[ward].End(ctx, ledger.End{Outcome: "stopped"}); err != nil && !errors.Is(err, ledger.ErrBroken) {
+		if err := h.runs[ward].End(ctx, ledger.End{Outcome: "stopped"}); err != nil && !errors.Is(err,
+			ledger.ErrBroken) {
 			errs = append(errs, err)
 		}
 	}
@@ -65,5 +67,6 @@ func (h *Locks) take() map[string]*ledger.Run {
 
 // unresolved says that a dead run's call stands in the way.
 func unresolved(in *ledger.OpenIntent) *Refused {
-	return &Refused{Reasons: []string{fmt.Sprintf("%s has a call without a result: `kasbah lock recover %s` first", in.Intent.Address, in.Run)}}
+	return &Refused{Reasons: []string{fmt.Sprintf("%s has a call without a result: `kasbah lock recover %s` first",
+		in.Intent.Address, in.Run)}}
 }

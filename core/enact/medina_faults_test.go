@@ -60,7 +60,8 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 	}}, c.store)
 	o.IfOneFails, o.Timeout = then, 10*time.Second
 	if lasting && kind != "refuse" {
-		o.Timeout = time.Duration(sample(600, 600, 2500)) * time.Millisecond // short runs are those that look for races, which are slow
+		// short runs are those that look for races, which are slow
+		o.Timeout = time.Duration(sample(600, 600, 2500)) * time.Millisecond
 	}
 	failed := 0
 	o.Event = func(e enact.Event) {
@@ -75,13 +76,15 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 		require.Equal(t, "done", r.Outcome)
 		return false
 	}
-	require.Equal(t, r.Counts.Total, r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun+r.Counts.Unfinished+r.Counts.Unclear, "%+v", r.Counts)
+	require.Equal(t, r.Counts.Total,
+		r.Counts.Done+r.Counts.Failed+r.Counts.NotBegun+r.Counts.Unfinished+r.Counts.Unclear, "%+v", r.Counts)
 	became := map[string]int{}
 	for _, a := range r.Actions {
 		became[a.Outcome]++
 	}
 	if then != enact.Undo {
-		require.Equal(t, map[string]int{"not begun": r.Counts.NotBegun, "unfinished": r.Counts.Unfinished}, map[string]int{"not begun": became["not begun"], "unfinished": became["unfinished"]})
+		require.Equal(t, map[string]int{"not begun": r.Counts.NotBegun, "unfinished": r.Counts.Unfinished},
+			map[string]int{"not begun": became["not begun"], "unfinished": became["unfinished"]})
 	}
 	if !lasting && kind != "refuse" {
 		require.Equal(t, "done", r.Outcome, "%v", r.Failures)
@@ -91,7 +94,8 @@ func meet(t *testing.T, kind string, lasting bool, n int, then enact.IfOneFails)
 		checkPromise(t, c, r, then, before)
 	}
 	// whatever happened, the next run ends as an undisturbed one
-	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv, c.store))
+	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, c.options("recovery", c.drv,
+		c.store))
 	require.NoError(t, err)
 	c.enact(c.propose(false))
 	for _, a := range c.propose(false).Actions {
@@ -117,7 +121,8 @@ func checkPromise(t *testing.T, c *coast, r *enact.Result, then enact.IfOneFails
 		}
 		s, err := c.ledger().Load(context.Background())
 		require.NoError(t, err)
-		for _, free := range []string{"medina.bucket/fresh", "medina.bucket/edited"} { // nothing stands between them and their end
+		// nothing stands between them and their end
+		for _, free := range []string{"medina.bucket/fresh", "medina.bucket/edited"} {
 			if waits[free] {
 				continue
 			}
@@ -155,13 +160,14 @@ func TestEveryFaultAtEveryCall(t *testing.T) {
 				if !lasting && then != enact.StopThen {
 					continue // it passes: nothing fails
 				}
-				t.Run(strings.ReplaceAll(fmt.Sprintf("%s lasting %v %s", k.Name, lasting, then), " ", "-"), func(t *testing.T) {
-					t.Parallel()
-					n := 1
-					for ; meet(t, k.Name, lasting, n, then); n += stride {
-					}
-					require.Greater(t, n, 10)
-				})
+				t.Run(strings.ReplaceAll(fmt.Sprintf("%s lasting %v %s", k.Name, lasting, then), " ", "-"),
+					func(t *testing.T) {
+						t.Parallel()
+						n := 1
+						for ; meet(t, k.Name, lasting, n, then); n += stride {
+						}
+						require.Greater(t, n, 10)
+					})
 			}
 		}
 	}

@@ -123,7 +123,8 @@ func TestOthersMove(t *testing.T) {
 				subnet = id
 			}
 		}
-		_, err := c.drv.Create(ctx, "machine", value.Map{"subnet": subnet, "size": "small", "image": "stone-1", "name": "by-hand"}, "")
+		_, err := c.drv.Create(ctx, "machine", value.Map{"subnet": subnet, "size": "small", "image": "stone-1",
+			"name": "by-hand"}, "")
 		require.NoError(t, err)
 		p := c.propose(false)
 		require.Equal(t, propose.Counts{Edit: 1, Same: 3}, p.Counts)
@@ -154,15 +155,18 @@ func TestSeenIsNoWrite(t *testing.T) {
 	c := counting(t, true)
 	c.enact(c.propose(false))
 	l := c.ledger()
-	r, err := l.Begin(ctx, ledger.BeginOptions{ID: "reader", Scope: ledger.NewScope([]string{"medina.bucket/sign"}, []string{"medina.subnet/quay"})})
+	r, err := l.Begin(ctx, ledger.BeginOptions{ID: "reader", Scope: ledger.NewScope([]string{"medina.bucket/sign"},
+		[]string{"medina.subnet/quay"})})
 	require.NoError(t, err)
 	rec, err := r.Record("medina.subnet/quay")
 	require.NoError(t, err)
 	seen := *rec
 	seen.Live = value.Attributes(value.CloneMap(value.Map(rec.Live)))
 	seen.Live["free"] = int64(1)
-	require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteSeen, Record: &seen}}))
+	require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteSeen,
+		Record: &seen}}))
 	other := seen
 	other.ID = "net-9"
-	require.ErrorContains(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteSeen, Record: &other}}), "has not locked medina.subnet/quay")
+	require.ErrorContains(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteSeen,
+		Record: &other}}), "has not locked medina.subnet/quay")
 }

@@ -57,7 +57,8 @@ func (e *executor) resolve(ctx context.Context, c *call, err error) (driver.Live
 // the cloud may be at it still, and what a look would show is not its final answer.
 func (e *executor) asksAgain(c *call, err error) bool {
 	passing, _ := driver.IsPassing(err)
-	return e.repeatable(c) && driver.OutcomeOf(err) == driver.Unknown && (passing || errors.Is(err, context.DeadlineExceeded))
+	return e.repeatable(c) && driver.OutcomeOf(err) == driver.Unknown &&
+		(passing || errors.Is(err, context.DeadlineExceeded))
 }
 
 // shows is how long something that was made may take until it is seen.
@@ -140,7 +141,8 @@ func (e *executor) became(ctx context.Context, c *call) (live driver.Live, done,
 
 // located finds out about a create by asking the cloud what its key made, where it
 // can tell.
-func (e *executor) located(ctx context.Context, c *call, t *schema.Type) (live driver.Live, made, known bool, err error) {
+func (e *executor) located(ctx context.Context, c *call, t *schema.Type) (live driver.Live, made, known bool,
+	err error) {
 	locator, ok := c.drv.(driver.Locator)
 	if !ok || !t.Locate || c.intent.Call != "create" {
 		return live, false, false, nil
@@ -155,7 +157,8 @@ func (e *executor) located(ctx context.Context, c *call, t *schema.Type) (live d
 // identified finds out about a create by the attributes that together identify
 // one thing of its type: none like it means that nothing was made, and one that
 // no record holds is the one.
-func (e *executor) identified(ctx context.Context, c *call, t *schema.Type) (live driver.Live, made, known bool, err error) {
+func (e *executor) identified(ctx context.Context, c *call, t *schema.Type) (live driver.Live, made, known bool,
+	err error) {
 	in := &c.intent
 	if in.Call != "create" || len(t.Identify) == 0 {
 		return live, false, false, nil

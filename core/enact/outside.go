@@ -140,7 +140,8 @@ func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) 
 			return nil, err
 		}
 		if at != "" {
-			return nil, fmt.Errorf("%s finds %s, which the estate manages as %s", found.Address, id, value.InWard(ward, at))
+			return nil, fmt.Errorf("%s finds %s, which the estate manages as %s", found.Address, id,
+				value.InWard(ward, at))
 		}
 	}
 	f.mu.Lock()

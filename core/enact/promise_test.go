@@ -41,7 +41,8 @@ type item struct {
 func newTown(t *testing.T, seed uint64) *town {
 	w := &town{land: newLand(t, seed), spans: map[string]int{}}
 	var err error
-	w.hand, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(w.dir, "medina.db")}}.Driver("keeper-2")
+	w.hand, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(w.dir,
+		"medina.db")}}.Driver("keeper-2")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, w.hand.Close()) })
 	for range 4 + w.rnd.IntN(8) {
@@ -148,7 +149,8 @@ func (w *town) byHand() {
 func (w *town) write() {
 	for i, ward := range w.wards {
 		var b strings.Builder
-		fmt.Fprintf(&b, "load(\"kit:pair\", \"pair\")\nnet = medina.network(\"net\", range = \"10.%d.0.0/16\")\nsubs = {}\n", 40*i+w.spans[ward]%40)
+		fmt.Fprintf(&b, "load(\"kit:pair\", \"pair\")\nnet = medina.network(\"net\", range = \"10.%d.0.0/16\")\nsubs "+
+			"= {}\n", 40*i+w.spans[ward]%40)
 		for _, kind := range []string{"subnet", "bucket", "machine", "pair"} {
 			for _, x := range w.items {
 				if x.kind != kind || x.ward != ward {
@@ -165,17 +167,20 @@ func (w *town) write() {
 				size := []string{"tiny", "small"}[x.mark%2]
 				switch kind {
 				case "subnet":
-					fmt.Fprintf(&b, "subs[%q] = medina.subnet(%q, network = net, range = cidr.slice(net.range, 24, %d)%s%s)\n", x.name, x.name, x.slot, tags, care)
+					fmt.Fprintf(&b, "subs[%q] = medina.subnet(%q, network = net, range = cidr.slice(net.range, 24, "+
+						"%d)%s%s)\n", x.name, x.name, x.slot, tags, care)
 				case "bucket":
 					fmt.Fprintf(&b, "medina.bucket(%q%s%s)\n", x.name, tags, care)
 				case "machine":
-					fmt.Fprintf(&b, "medina.machine(%q, subnet = subs[%q], size = %q, image = \"stone-%d\"%s)\n", x.name, x.on.name, size, x.mark/2, care)
+					fmt.Fprintf(&b, "medina.machine(%q, subnet = subs[%q], size = %q, image = \"stone-%d\"%s)\n",
+						x.name, x.on.name, size, x.mark/2, care)
 				case "pair":
 					on := fmt.Sprintf("published(%q, \"subs\")[%q]", x.on.ward, x.on.name)
 					if x.on.ward == ward {
 						on = fmt.Sprintf("subs[%q].id", x.on.name)
 					}
-					fmt.Fprintf(&b, "pair(%q, subnet = %s, size = %q, gigabytes = %d%s)\n", x.name, on, size, 5+x.mark, care)
+					fmt.Fprintf(&b, "pair(%q, subnet = %s, size = %q, gigabytes = %d%s)\n", x.name, on, size, 5+x.mark,
+						care)
 				}
 			}
 		}
@@ -302,7 +307,8 @@ func TestPromiseKept(t *testing.T) {
 				for range rounds {
 					c := w.keptPromise()
 					s := &sums[seed]
-					s.New, s.Edit, s.Swap, s.Drop, s.Rename, s.Same = s.New+c.New, s.Edit+c.Edit, s.Swap+c.Swap, s.Drop+c.Drop, s.Rename+c.Rename, s.Same+c.Same
+					s.New, s.Edit, s.Swap, s.Drop, s.Rename, s.Same = s.New+c.New, s.Edit+c.Edit, s.Swap+c.Swap,
+						s.Drop+c.Drop, s.Rename+c.Rename, s.Same+c.Same
 					for range 1 + w.rnd.IntN(4) {
 						w.mutate()
 					}
@@ -316,7 +322,8 @@ func TestPromiseKept(t *testing.T) {
 	})
 	var all propose.Counts
 	for _, s := range sums {
-		all.New, all.Edit, all.Swap, all.Drop, all.Rename, all.Same = all.New+s.New, all.Edit+s.Edit, all.Swap+s.Swap, all.Drop+s.Drop, all.Rename+s.Rename, all.Same+s.Same
+		all.New, all.Edit, all.Swap, all.Drop, all.Rename, all.Same = all.New+s.New, all.Edit+s.Edit, all.Swap+s.Swap,
+			all.Drop+s.Drop, all.Rename+s.Rename, all.Same+s.Same
 	}
 	for _, n := range []int{all.New, all.Edit, all.Swap, all.Drop, all.Rename, all.Same} {
 		require.NotZero(t, n, "every action was among them: %+v", all)
@@ -345,8 +352,9 @@ func TestKilledBetweenLedgers(t *testing.T) {
 			go func() {
 				defer close(ended)
 				_, _ = enact.Enact(context.Background(), p, enact.Options{Shows: -1, // nobody hears of its end
-					Run: "doomed", Drivers: map[string]driver.Driver{"medina": &mortalDriver{w.drv, m}}, Catalogs: map[string]*schema.Catalog{"medina": w.catalog},
-					Ledgers: w.ledgersIn(&mortalStore{w.store, m}),
+					Run: "doomed", Drivers: map[string]driver.Driver{"medina": &mortalDriver{w.drv, m}},
+					Catalogs: map[string]*schema.Catalog{"medina": w.catalog},
+					Ledgers:  w.ledgersIn(&mortalStore{w.store, m}),
 				})
 			}()
 			<-ended
@@ -363,7 +371,8 @@ func TestKilledBetweenLedgers(t *testing.T) {
 			}
 			alone := w.propose(false, from)
 			for _, a := range alone.Actions {
-				require.False(t, a.Kind == propose.Drop && len(alone.Blocked) == 0, "%d %v: %s would be dropped by %s alone", at, after, a.Full(), from)
+				require.False(t, a.Kind == propose.Drop && len(alone.Blocked) == 0,
+					"%d %v: %s would be dropped by %s alone", at, after, a.Full(), from)
 			}
 			w.enact(w.propose(false, w.wards...))
 			w.settled(w.wards...)

@@ -60,11 +60,14 @@ type thing struct {
 }
 
 func newCoast(t *testing.T, seed uint64, habits ...string) *coast {
-	c := &coast{t: t, rnd: rand.New(rand.NewPCG(seed, 7)), dir: t.TempDir(), things: map[string]*thing{}, store: memory.New()}
+	c := &coast{t: t, rnd: rand.New(rand.NewPCG(seed, 7)), dir: t.TempDir(), things: map[string]*thing{},
+		store: memory.New()}
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "shore"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "kasbah.toml"), []byte("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\n[env.trial]\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "kasbah.toml"),
+		[]byte("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\n[env.trial]\n"), 0o644))
 	var err error
-	c.drv, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(c.dir, "medina.db"), Habits: habits}}.Driver("tester")
+	c.drv, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(c.dir, "medina.db"),
+		Habits: habits}}.Driver("tester")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, c.drv.Close()) })
 	c.catalog, err = c.drv.Describe(context.Background())
@@ -201,7 +204,8 @@ func (c *coast) write() {
 		}
 		fmt.Fprintf(&b, "%s = medina.%s(%q", x.name, x.typ, x.name)
 		if x.on != "" && x.typ != "record" && x.typ != "bucket" {
-			fmt.Fprintf(&b, ", %s = %s", map[string]string{"subnet": "network", "machine": "subnet", "disk": "machine"}[x.typ], x.on)
+			fmt.Fprintf(&b, ", %s = %s", map[string]string{"subnet": "network", "machine": "subnet",
+				"disk": "machine"}[x.typ], x.on)
 		}
 		for _, k := range slices.Sorted(maps.Keys(x.attrs)) {
 			fmt.Fprintf(&b, ", %s = %s", k, x.attrs[k])
@@ -216,7 +220,8 @@ func (c *coast) write() {
 }
 
 func (c *coast) ledger() *ledger.Ledger {
-	l, err := ledger.New(c.store, "coast", "trial", "shore", ledger.Identity{Who: "tester", Host: "here", Program: "test"})
+	l, err := ledger.New(c.store, "coast", "trial", "shore", ledger.Identity{Who: "tester", Host: "here",
+		Program: "test"})
 	require.NoError(c.t, err)
 	if c.box != nil {
 		l.SealWith(c.box)
@@ -226,11 +231,14 @@ func (c *coast) ledger() *ledger.Ledger {
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", ByKey: c.byKey, Sealed: c.box != nil, Secret: c.secret, Approval: c.approval, Only: c.only, Wards: []string{"shore"}, Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
+	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", ByKey: c.byKey, Sealed: c.box != nil,
+		Secret: c.secret, Approval: c.approval, Only: c.only, Wards: []string{"shore"},
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
 	if !raze {
 		e, err := estate.Load(c.dir)
 		require.NoError(c.t, err)
-		d, problems := declare.Evaluate(ctx, declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: o.Catalogs})
+		d, problems := declare.Evaluate(ctx, declare.Options{Estate: e, Env: "trial", Wards: e.Wards,
+			Catalogs: o.Catalogs})
 		require.NoError(c.t, problems.Err())
 		_, cycles := graph.OfDeclared(d)
 		require.Empty(c.t, cycles)
@@ -260,7 +268,8 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 			delete(union, was)
 		}
 	}
-	require.Equal(c.t, len(union), p.Counts.Changing()+p.Counts.Same+p.LeftOut, "every resource has exactly one action, or is left out")
+	require.Equal(c.t, len(union), p.Counts.Changing()+p.Counts.Same+p.LeftOut,
+		"every resource has exactly one action, or is left out")
 	require.Len(c.t, p.Actions, len(union)-p.LeftOut)
 	require.NoError(c.t, p.Check())
 	return p
@@ -271,8 +280,9 @@ func (c *coast) drivers() map[string]driver.Driver { return map[string]driver.Dr
 func (c *coast) enact(p *propose.Proposal) {
 	c.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Shows: -1, Sealed: c.box != nil, Secret: c.secret, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+		Shows: -1, Sealed: c.box != nil, Secret: c.secret, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(),
+		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
 	})
 	require.NoError(c.t, err)
 	for _, f := range r.Failures {
@@ -386,11 +396,13 @@ func TestRecordedChanges(t *testing.T) {
 		now := *old
 		now.Live = value.Attributes(value.CloneMap(value.Map(old.Live)))
 		change(&now)
-		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "seen", Record: &now}}))
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "seen",
+			Record: &now}}))
 	}
 	note("medina.bucket/fresh", func(r *ledger.Record) { r.Live["tags"] = value.Map{"a": "by hand"} })
 	note("medina.machine/imaged", func(r *ledger.Record) { r.Live["address"] = "10.9.9.9" })
-	note("medina.subnet/stays", func(r *ledger.Record) { r.Care.Swap = "drop-first" }) // which says nothing about the cloud
+	// which says nothing about the cloud
+	note("medina.subnet/stays", func(r *ledger.Record) { r.Care.Swap = "drop-first" })
 	require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
 	p := c.propose(false)
 	require.Equal(t, 2, p.Counts.Changing())

@@ -55,7 +55,8 @@ func (e *executor) known(made map[string]string) (map[string]string, error) {
 		case 1:
 			out[hits[0]] = made[named]
 		default:
-			return nil, fmt.Errorf("%s has unfinished calls in several wards: say which, as %s", named, strings.Join(hits, " or "))
+			return nil, fmt.Errorf("%s has unfinished calls in several wards: say which, as %s", named,
+				strings.Join(hits, " or "))
 		}
 	}
 	return out, nil
@@ -101,7 +102,8 @@ func (e *executor) recover(ctx context.Context, made map[string]string) error {
 		for _, open := range written {
 			full := value.InWard(ward, open.Intent.Address)
 			if err := e.recoverOne(ctx, run, open, made[full]); err != nil {
-				failed = append(failed, fmt.Errorf("%s: its unfinished %s of run %s: %w", full, open.Intent.Call, open.Run, err))
+				failed = append(failed, fmt.Errorf("%s: its unfinished %s of run %s: %w", full, open.Intent.Call,
+					open.Run, err))
 				if ctx.Err() != nil || e.isBroken() {
 					return errors.Join(failed...)
 				}
@@ -120,7 +122,8 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	if d == nil || catalog == nil || catalog.Types[typ] == nil {
 		return fmt.Errorf("there is no driver for %s", in.Type)
 	}
-	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in, counts: e.countsOfIntent(&in), leave: leaveOf(in.Plan)}
+	c := &call{run: run, within: e.o.Timeout, drv: d, typ: typ, intent: in, counts: e.countsOfIntent(&in),
+		leave: leaveOf(in.Plan)}
 	if in.Plan != nil {
 		c.within = max(c.within, e.timeout(in.Plan.Care)) // its own time was not enough, maybe
 		e.confide(map[string]any(in.Plan.Hidden))
@@ -162,7 +165,8 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 	if forgotten {
 		why := "the cloud remembers no keys"
 		if memory > 0 {
-			why = fmt.Sprintf("the call is from %s, and the cloud may have forgotten its key", open.At.Local().Format(time.DateTime))
+			why = fmt.Sprintf("the call is from %s, and the cloud may have forgotten its key",
+				open.At.Local().Format(time.DateTime))
 		}
 		live, outcome, err = e.resolve(ctx, c, driver.Refuse("%s", why))
 	} else {

@@ -15,7 +15,8 @@ import (
 // it, also where one begins another; what it is can be told still.
 func TestRedacted(t *testing.T) {
 	e := &executor{}
-	refused := &driver.Error{Message: "no word-of-the-keepers here", Problems: []driver.Problem{{Path: "notes", Message: "word is too short, word-of-the-keepers too long"}}}
+	refused := &driver.Error{Message: "no word-of-the-keepers here",
+		Problems: []driver.Problem{{Path: "notes", Message: "word is too short, word-of-the-keepers too long"}}}
 	require.Equal(t, error(refused), e.redacted(refused), "nothing is known yet")
 	e.confide(value.Map{"a": "word", "b": []any{"word-of-the-keepers"}, "c": int64(5), "short": "x"})
 	err := e.redacted(fmt.Errorf("notes: %w", errors.Join(driver.ErrTag, refused)))

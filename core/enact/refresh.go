@@ -137,7 +137,8 @@ func (e *executor) refresh(ctx context.Context, full string) error {
 		return nil
 	}
 	if run := e.runs[ward]; run != nil && run.Scope().Sees(next.Address) {
-		return run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteSeen, Record: &next}})
+		return run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteSeen,
+			Record: &next}})
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -91,7 +91,8 @@ func Rehearse(ctx context.Context, p *propose.Proposal, o RehearseOptions) error
 		}
 		for _, ward := range value.Keys(moved) {
 			p.Warnings = append(p.Warnings, fmt.Sprintf(
-				"another run is changing %s, or has just changed it: what the clouds refused there now is not counted", ward))
+				"another run is changing %s, or has just changed it: what the clouds refused there now is not counted",
+				ward))
 		}
 	}
 	note(p, steps, results)
@@ -156,7 +157,8 @@ func note(p *propose.Proposal, steps []*step, results map[*step]driver.Tried) {
 		for _, said := range (&executor{}).failed(s.action, res.Err) {
 			p.Rehearsed.Refused++
 			p.Blocked = append(p.Blocked, propose.Block{
-				Ward: said.Ward, Address: said.Address, Position: said.Position, Because: "the cloud would refuse it: " + strings.TrimSuffix(said.Message, "."),
+				Ward: said.Ward, Address: said.Address, Position: said.Position,
+				Because: "the cloud would refuse it: " + strings.TrimSuffix(said.Message, "."),
 			})
 		}
 	}

@@ -79,7 +79,8 @@ func TestRehearsal(t *testing.T) {
 		p.Blocked = []propose.Block{}
 		c.runs++
 		r, err := enact.Enact(ctx, p, enact.Options{
-			Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, IfOneFails: enact.GoOn,
+			Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(),
+			Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, IfOneFails: enact.GoOn,
 			Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
 		})
 		require.NoError(t, err)
@@ -93,7 +94,8 @@ func TestRehearsal(t *testing.T) {
 			}
 		}
 		for _, a := range r.Actions { // what rests on what failed was not begun
-			require.False(t, a.Outcome == "done" && would[a.Address], "seed %d: %s was foretold and went well", seed, a.Address)
+			require.False(t, a.Outcome == "done" && would[a.Address], "seed %d: %s was foretold and went well", seed,
+				a.Address)
 		}
 	}
 	t.Logf("%d of %d refusals were foretold", said, met)

@@ -38,14 +38,17 @@ func (e *executor) mayBeUnsigned(kind propose.Kind, instead string) error {
 	for _, ward := range value.Keys(e.runs) {
 		force := e.runs[ward].State().Approval
 		if because := force.Asks(map[string]bool{string(kind): true}); len(because) > 0 {
-			return &Refused{Reasons: []string{fmt.Sprintf("%s asks for signatures (%s), and nothing that is done past the code can be signed: %s, `kasbah propose -o FILE` and `kasbah approve FILE -key KEY`", ward, strings.Join(because, ", "), instead)}}
+			return &Refused{Reasons: []string{fmt.Sprintf("%s asks for signatures (%s), and nothing that is done "+
+				"past the code can be signed: %s, `kasbah propose -o FILE` and `kasbah approve FILE -key KEY`", ward,
+				strings.Join(because, ", "), instead)}}
 		}
 	}
 	return nil
 }
 
 func (e *executor) releaseRecords(ctx context.Context, full []string) error {
-	if err := e.mayBeUnsigned(propose.Release, `declare it with care(at_drop = "let-go"), enact that and take it out of the code`); err != nil {
+	if err := e.mayBeUnsigned(propose.Release,
+		`declare it with care(at_drop = "let-go"), enact that and take it out of the code`); err != nil {
 		return err
 	}
 	if err := e.allResolved(); err != nil {
@@ -59,12 +62,14 @@ func (e *executor) releaseRecords(ctx context.Context, full []string) error {
 		case r == nil:
 			return &Refused{Reasons: []string{f + " is not recorded"}}
 		case !r.Whole():
-			return &Refused{Reasons: []string{fmt.Sprintf("%s has an unfinished swap behind it, and half of it would stay behind: enact it first", f)}}
+			return &Refused{Reasons: []string{fmt.Sprintf("%s has an unfinished swap behind it, and half of it would "+
+				"stay behind: enact it first", f)}}
 		}
 	}
 	for _, f := range full {
 		ward, address := value.SplitWard(f)
-		if err := e.runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: address}}); err != nil {
+		if err := e.runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released",
+			Dropped: address}}); err != nil {
 			return err
 		}
 		e.mu.Lock()

@@ -36,7 +36,8 @@ func (e *executor) rename(ctx context.Context, a *propose.Action) error {
 	if err != nil {
 		return err
 	}
-	if there, err := e.recordOf(a.Full(), ""); there != nil || err != nil { // an earlier run ended between the two ledgers
+	// an earlier run ended between the two ledgers
+	if there, err := e.recordOf(a.Full(), ""); there != nil || err != nil {
 		return errors.Join(err, e.broke(forget(ctx, e.runs, a.Was, a.Full())))
 	}
 	r := *before
@@ -98,7 +99,8 @@ func move(ctx context.Context, runs map[string]*ledger.Run, from, to string, was
 // forget takes a record out of the ledger that a thing has left.
 func forget(ctx context.Context, runs map[string]*ledger.Run, from, to string) error {
 	ward, old := value.SplitWard(from)
-	return runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "renamed to " + to, Dropped: old}})
+	return runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "renamed to " + to,
+		Dropped: old}})
 }
 
 // Rename records a thing under another address, in its ward or another one,

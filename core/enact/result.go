@@ -34,11 +34,12 @@ type Result struct {
 	Seconds   float64                     `json:"seconds"`
 	Outcome   string                      `json:"outcome"` // done, failed, stopped, undone
 	Counts    Counts                      `json:"counts"`
-	Actions   []ActionResult              `json:"actions"`             // by ward and address, same left out
-	Published map[string]value.Attributes `json:"published"`           // by ward
-	Undone    []Undone                    `json:"undone"`              // what was taken back, or could not be
-	Copies    []Copied                    `json:"copies,omitempty"`    // that were kept of what was removed
-	Recovered []string                    `json:"recovered,omitempty"` // addresses whose unfinished calls were found out about first
+	Actions   []ActionResult              `json:"actions"`          // by ward and address, same left out
+	Published map[string]value.Attributes `json:"published"`        // by ward
+	Undone    []Undone                    `json:"undone"`           // what was taken back, or could not be
+	Copies    []Copied                    `json:"copies,omitempty"` // that were kept of what was removed
+	// addresses whose unfinished calls were found out about first
+	Recovered []string `json:"recovered,omitempty"`
 
 	Failures []*problem.Problem `json:"-"`
 	Resumed  int                `json:"-"` // of those done, the actions that earlier runs of the same proposal did
@@ -47,7 +48,8 @@ type Result struct {
 // newResult is the result of carrying out a proposal, of which nothing is known yet.
 func newResult(p *propose.Proposal) *Result {
 	r := &Result{
-		Format: ResultFormat, Proposal: p.ID, Estate: p.Estate, Env: p.Env, Wards: []string{}, Began: time.Now().UTC().Truncate(time.Millisecond),
+		Format: ResultFormat, Proposal: p.ID, Estate: p.Estate, Env: p.Env, Wards: []string{},
+		Began:   time.Now().UTC().Truncate(time.Millisecond),
 		Outcome: "done", Actions: []ActionResult{}, Published: map[string]value.Attributes{}, Undone: []Undone{},
 	}
 	for _, w := range p.Wards {

@@ -59,7 +59,8 @@ func (e *executor) judgeKept(refused *Refused) error {
 			no("%s; `kasbah approve FILE -key KEY` signs it; the person who proposed it cannot", missing)
 		}
 		if force != nil && !acted && e.o.Envelope != nil && time.Now().After(force.Ends(e.p.Made)) {
-			no("%s lets a proposal wait for %s, and this one is from %s; propose again", w.Ward, force.Valid, e.p.Made.Local().Format(time.DateTime))
+			no("%s lets a proposal wait for %s, and this one is from %s; propose again", w.Ward, force.Valid,
+				e.p.Made.Local().Format(time.DateTime))
 		}
 	}
 	return nil
@@ -145,7 +146,8 @@ func (e *executor) policyNotes() map[string][]ledger.Line {
 		if to == nil {
 			to = &approval.Policy{}
 		}
-		lines[w.Ward] = append(lines[w.Ward], ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "who must sign", Approval: to}})
+		lines[w.Ward] = append(lines[w.Ward], ledger.Line{Kind: ledger.KindNote,
+			Note: &ledger.Note{What: "who must sign", Approval: to}})
 	}
 	return lines
 }

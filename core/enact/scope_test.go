@@ -19,7 +19,8 @@ func corner(t *testing.T) *coast {
 	}
 	put("network", "net", "", map[string]string{"range": `"10.0.0.0/16"`})
 	for _, n := range []string{"east", "west"} {
-		put("subnet", n, "net", map[string]string{"range": map[string]string{"east": `"10.0.1.0/24"`, "west": `"10.0.2.0/24"`}[n]})
+		put("subnet", n, "net", map[string]string{"range": map[string]string{"east": `"10.0.1.0/24"`,
+			"west": `"10.0.2.0/24"`}[n]})
 		put("machine", n+"ern", n, map[string]string{"size": `"small"`, "image": `"stone-1"`})
 	}
 	put("bucket", "charts", "", map[string]string{})
@@ -29,7 +30,8 @@ func corner(t *testing.T) *coast {
 }
 
 func (c *coast) machine(name, on string) {
-	c.things[name] = &thing{typ: "machine", name: name, on: on, attrs: map[string]string{"size": `"small"`, "image": `"stone-1"`}}
+	c.things[name] = &thing{typ: "machine", name: name, on: on, attrs: map[string]string{"size": `"small"`,
+		"image": `"stone-1"`}}
 	c.write()
 }
 
@@ -50,12 +52,14 @@ func TestProposalScope(t *testing.T) {
 	c.things["western"].attrs["size"] = `"large"`
 	c.write()
 	require.Equal(t, map[string]ledger.Scope{"shore": {
-		Writes: []string{"medina.machine/lamp", "medina.machine/western"}, Reads: []string{"medina.subnet/east", "medina.subnet/west"},
+		Writes: []string{"medina.machine/lamp", "medina.machine/western"}, Reads: []string{"medina.subnet/east",
+			"medina.subnet/west"},
 	}}, c.propose(false).Scopes())
 	delete(c.things, "charts")
 	c.only = []string{"medina.bucket/*"}
 	c.write()
-	require.Equal(t, map[string]ledger.Scope{"shore": {Writes: []string{"medina.bucket/charts"}}}, c.propose(false).Scopes(), "what goes rests on nothing")
+	require.Equal(t, map[string]ledger.Scope{"shore": {Writes: []string{"medina.bucket/charts"}}},
+		c.propose(false).Scopes(), "what goes rests on nothing")
 	require.True(t, c.propose(true).Scopes()["shore"].Whole)
 }
 
@@ -66,12 +70,14 @@ func TestDeadElsewhere(t *testing.T) {
 	c := corner(t)
 	c.machine("lamp", "east")
 	before := c.propose(false) // rests on east, and knows nothing of what follows
-	dead, err := c.ledger().Begin(ctx, ledger.BeginOptions{ID: "dead", Scope: ledger.NewScope([]string{"medina.subnet/east"}, nil)})
+	dead, err := c.ledger().Begin(ctx, ledger.BeginOptions{ID: "dead",
+		Scope: ledger.NewScope([]string{"medina.subnet/east"}, nil)})
 	require.NoError(t, err)
 	east, err := dead.Record("medina.subnet/east")
 	require.NoError(t, err)
 	require.NoError(t, dead.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &ledger.Intent{
-		ID: "1", Address: "medina.subnet/east", Type: "medina.subnet", Action: "edit", Call: "update", Thing: east.ID, Tag: "nobody has it", Key: "k", Plan: east,
+		ID: "1", Address: "medina.subnet/east", Type: "medina.subnet", Action: "edit", Call: "update", Thing: east.ID,
+		Tag: "nobody has it", Key: "k", Plan: east,
 	}}))
 	_, err = enact.Enact(ctx, before, c.options("locked", c.drv, c.store))
 	var locked *ledger.LockedError
@@ -119,7 +125,8 @@ func TestUsedSince(t *testing.T) {
 			c.machine("lamp", "west")
 			c.enact(c.propose(false)) // somebody else
 			_, err := enact.Enact(ctx, outdated, c.options("outdated", c.drv, c.store))
-			refusedWith(t, err, "medina.subnet/west: medina.machine/lamp uses it, and is not part of the proposal; propose again")
+			refusedWith(t, err, "medina.subnet/west: medina.machine/lamp uses it, and is not part of the proposal; "+
+				"propose again")
 			s, err := c.ledger().Load(ctx)
 			require.NoError(t, err)
 			require.Empty(t, s.Open, "the locks are given back")

@@ -77,7 +77,8 @@ func withoutSecrets(a *propose.Action, inputs value.Map) value.Map {
 }
 
 // errWithheld ends a run whose ledger may not record what the cloud has made.
-var errWithheld = errors.New("the cloud has made a secret, and the ledger is not sealed: its value is withheld, and the run ends")
+var errWithheld = errors.New("the cloud has made a secret, and the ledger is not sealed: its value is withheld, and " +
+	"the run ends")
 
 // take makes what the cloud shows a record's, with its secrets hidden. A
 // ledger that is not sealed gets none.

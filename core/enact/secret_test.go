@@ -19,8 +19,10 @@ func TestRecoveredSecret(t *testing.T) {
 	c := newCoast(t, 1)
 	r, err := c.ledger().Begin(ctx, ledger.BeginOptions{ID: "dead"})
 	require.NoError(t, err)
-	plan := &ledger.Record{Address: "medina.bucket/charts", Type: "medina.bucket", Hidden: value.Attributes{"tags": value.Map{"note": "hidden-words"}}}
-	in := &ledger.Intent{ID: "1", Address: plan.Address, Type: plan.Type, Action: "new", Call: "create", Key: "k", Inputs: value.Attributes{"name": "charts", "tags": value.Map{"note": "hidden-words"}}, Plan: plan}
+	plan := &ledger.Record{Address: "medina.bucket/charts", Type: "medina.bucket",
+		Hidden: value.Attributes{"tags": value.Map{"note": "hidden-words"}}}
+	in := &ledger.Intent{ID: "1", Address: plan.Address, Type: plan.Type, Action: "new", Call: "create", Key: "k",
+		Inputs: value.Attributes{"name": "charts", "tags": value.Map{"note": "hidden-words"}}, Plan: plan}
 	require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: in}))
 	require.NoError(t, c.ledger().Break(ctx, "dead", "it was killed", ""))
 	sent := 0

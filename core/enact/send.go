@@ -59,7 +59,8 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 				return e.broke(rerr)
 			}
 			if at != "" {
-				outcome, err = driver.Unknown, fmt.Errorf("the cloud answered with %s, which the ledger already records as %s", live.ID, at)
+				outcome, err = driver.Unknown, fmt.Errorf("the cloud answered with %s, which the ledger already "+
+					"records as %s", live.ID, at)
 			}
 		}
 		switch outcome {
@@ -67,14 +68,18 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			if c.made != nil {
 				c.made(live)
 			}
-			return e.pace.write(func() error { return e.succeeded(c, e.doneResult(c.run.Ward(), &c.intent, live, seconds)) })
+			return e.pace.write(func() error {
+				return e.succeeded(c, e.doneResult(c.run.Ward(), &c.intent, live,
+					seconds))
+			})
 		case driver.Unknown:
 			if rerr := e.unclear(c); rerr != nil {
 				return rerr
 			}
 			return unclearEnd(c, e.o.Run, err)
 		}
-		if rerr := e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error(), Seconds: seconds}); rerr != nil {
+		if rerr := e.result(c, ledger.Result{Outcome: ledger.Failed, Error: err.Error(),
+			Seconds: seconds}); rerr != nil {
 			return rerr
 		}
 		if !errors.Is(err, driver.ErrTag) {
@@ -124,7 +129,8 @@ func (e *executor) send(ctx context.Context, c *call) (driver.Live, driver.Outco
 			live, outcome, err = e.resolve(ctx, c, err)
 		}
 		again, _ := driver.IsPassing(err)
-		if outcome == driver.NotDone && again && c.lost && time.Since(began) < c.within && ctx.Err() == nil && !e.isBroken() {
+		if outcome == driver.NotDone && again && c.lost && time.Since(began) < c.within && ctx.Err() == nil &&
+			!e.isBroken() {
 			c.lost, c.sent, c.thing = false, time.Time{}, ""
 			continue // nothing came of it, and it may go better now
 		}
@@ -165,7 +171,8 @@ func (e *executor) try(ctx context.Context, c *call, within time.Duration) (driv
 			c.sent = sent
 			e.pace.faster()
 			return live, nil
-		case outcome == driver.NotDone && !passing, outcome == driver.Unknown && !e.repeatable(c), ctx.Err() != nil, e.stopped(),
+		case outcome == driver.NotDone && !passing, outcome == driver.Unknown && !e.repeatable(c), ctx.Err() != nil,
+			e.stopped(),
 			outcome == driver.Unknown && !passing && tries >= unknownTries:
 			return live, backoff.Permanent(err)
 		}
@@ -244,7 +251,8 @@ func once(ctx context.Context, d driver.Driver, typ string, in *ledger.Intent) (
 	case "create":
 		return d.Create(ctx, typ, inputs, in.Key)
 	case "update":
-		return d.Update(ctx, typ, in.Thing, driver.Change{From: withoutPending(in.From), To: to, All: inputs}, in.Tag, in.Key)
+		return d.Update(ctx, typ, in.Thing, driver.Change{From: withoutPending(in.From), To: to, All: inputs}, in.Tag,
+			in.Key)
 	case ledger.CallCopy:
 		copier, ok := d.(driver.Copier)
 		if !ok {
@@ -327,7 +335,8 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if hidden := c.sendsHidden(e.typ(c.intent.Type), live); hidden != "" && c.intent.Before != nil && sameShown(c.intent.Before, live.Attributes) {
+	if hidden := c.sendsHidden(e.typ(c.intent.Type), live); hidden != "" && c.intent.Before != nil &&
+		sameShown(c.intent.Before, live.Attributes) {
 		return overtaken(hidden, "something was changed that the cloud does not show, and it may be %s", hidden)
 	}
 	return e.build(c, live)
@@ -337,7 +346,8 @@ func (e *executor) retag(ctx context.Context, c *call) error {
 // show; "" for none.
 func (c *call) sendsHidden(t *schema.Type, live driver.Live) string {
 	for _, name := range value.Keys(c.intent.To) {
-		if _, shown := live.Attributes[name]; !shown && t != nil && t.Attribute(name) != nil && t.Attribute(name).Secret {
+		if _, shown := live.Attributes[name]; !shown && t != nil && t.Attribute(name) != nil &&
+			t.Attribute(name).Secret {
 			return name
 		}
 	}
@@ -362,7 +372,8 @@ func sameShown(was value.Attributes, now value.Map) bool {
 // lookFirst reads a thing right before it is changed where no tag that is at hand would
 // tell of a change by somebody else.
 func (e *executor) lookFirst(ctx context.Context, c *call) error {
-	if c.intent.Thing == "" || e.tagged(c) || e.unshown(c.intent.Type) || c.counts == nil || c.intent.Call != "update" && c.intent.Call != "delete" {
+	if c.intent.Thing == "" || e.tagged(c) || e.unshown(c.intent.Type) || c.counts == nil ||
+		c.intent.Call != "update" && c.intent.Call != "delete" {
 		return nil
 	}
 	switch live, err := c.drv.Read(ctx, c.typ, c.intent.Thing); {
@@ -416,7 +427,8 @@ func (e *executor) build(c *call, live driver.Live) error {
 	if len(c.leave) == 0 || c.intent.Call != "update" {
 		return nil
 	}
-	for _, m := range []*value.Attributes{&c.intent.From, &c.intent.To, &c.intent.Inputs} { // what others own is as they have it
+	// what others own is as they have it
+	for _, m := range []*value.Attributes{&c.intent.From, &c.intent.To, &c.intent.Inputs} {
 		*m = value.Attributes(propose.LeaveAlone(value.Map(*m), live.Attributes, c.leave))
 	}
 	return nil

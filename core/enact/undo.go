@@ -64,7 +64,8 @@ func (e *executor) unclear(c *call) error {
 // undo takes back what the run has done, in the reverse order of its steps.
 // What cannot be taken back stays, and so does all that it rests on.
 func (e *executor) undo(ctx context.Context, steps []*step) {
-	u := &undoing{e: e, again: map[string]driver.Live{}, moved: map[string]map[string]string{}, errs: map[string]error{}, done: map[string]bool{}}
+	u := &undoing{e: e, again: map[string]driver.Live{}, moved: map[string]map[string]string{},
+		errs: map[string]error{}, done: map[string]bool{}}
 	u.findOut(ctx)
 	back := make(map[*step]*step, len(steps))
 	all := make([]*step, 0, len(steps))
@@ -78,7 +79,8 @@ func (e *executor) undo(ctx context.Context, steps []*step) {
 			back[later].after = append(back[later].after, back[s])
 		}
 	}
-	e.work(all, func() bool { return e.broken == nil && ctx.Err() == nil }, func(s *step) bool { return u.step(ctx, s) })
+	e.work(all, func() bool { return e.broken == nil && ctx.Err() == nil },
+		func(s *step) bool { return u.step(ctx, s) })
 	u.tell(steps)
 }
 
@@ -87,10 +89,11 @@ type undoing struct {
 	e *executor
 
 	mu    sync.Mutex
-	again map[string]driver.Live       // `TYPE ID` of a dropped thing -> what was made in its stead
-	moved map[string]map[string]string // full address of such a thing -> texts that the cloud had decided -> as they are now
-	errs  map[string]error             // by step
-	done  map[string]bool              // by step
+	again map[string]driver.Live // `TYPE ID` of a dropped thing -> what was made in its stead
+	// full address of such a thing -> texts that the cloud had decided -> as they are now
+	moved map[string]map[string]string
+	errs  map[string]error // by step
+	done  map[string]bool  // by step
 }
 
 // findOut makes the calls again whose end is not known, with their keys, so
@@ -195,7 +198,8 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	}
 	next := u.restored(m.call.run.Ward(), m.before, version)
 	c := call{run: m.call.run, within: m.call.within, drv: m.call.drv, typ: m.call.typ}
-	c.intent = ledger.Intent{Address: in.Address, Type: in.Type, Action: in.Action, Half: in.Half, Undo: true, Plan: next}
+	c.intent = ledger.Intent{Address: in.Address, Type: in.Type, Action: in.Action, Half: in.Half, Undo: true,
+		Plan: next}
 	if m.after != nil {
 		c.leave = propose.LeavePaths(m.after.Care)
 		switch in.Call {
@@ -228,7 +232,8 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 
 // makeAgain makes a thing in place of one that was dropped, with all that
 // could be given to it.
-func (u *undoing) makeAgain(ctx context.Context, c call, before *ledger.Record, in ledger.Intent, next *ledger.Record) error {
+func (u *undoing) makeAgain(ctx context.Context, c call, before *ledger.Record, in ledger.Intent,
+	next *ledger.Record) error {
 	drv, name := propose.SplitType(in.Type)
 	typ := u.e.o.Catalogs[drv].Types[name]
 	inputs := value.Attributes{}

@@ -57,7 +57,8 @@ type land struct {
 }
 
 func newLand(t *testing.T, seed uint64) *land {
-	l := &land{t: t, rnd: rand.New(rand.NewPCG(seed, 3)), dir: t.TempDir(), subnets: map[string]int{}, marks: map[string]int{}, uses: map[string][]string{}, store: memory.New()}
+	l := &land{t: t, rnd: rand.New(rand.NewPCG(seed, 3)), dir: t.TempDir(), subnets: map[string]int{},
+		marks: map[string]int{}, uses: map[string][]string{}, store: memory.New()}
 	for i := range 2 + l.rnd.IntN(3) {
 		l.wards = append(l.wards, fmt.Sprintf("ward%d", 9-i)) // later ones sort first
 	}
@@ -66,13 +67,16 @@ func newLand(t *testing.T, seed uint64) *land {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(body), 0o644))
 	}
-	put("kasbah.toml", fmt.Sprintf("estate = \"land\"\nwards = [\"%s\"]\n[drivers.medina]\nkind = \"medina\"\n[kits]\npair = \"kits/pair\"\nlamp = \"kits/lamp\"\n[env.trial]\n", strings.Join(l.wards, "\", \"")))
+	put("kasbah.toml", fmt.Sprintf("estate = \"land\"\nwards = [\"%s\"]\n[drivers.medina]\nkind = "+
+		"\"medina\"\n[kits]\npair = \"kits/pair\"\nlamp = \"kits/lamp\"\n[env.trial]\n",
+		strings.Join(l.wards, "\", \"")))
 	put("kits/pair/kit.toml", "name = \"pair\"\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\nkits = [\"lamp\"]\n")
 	put("kits/pair/kit.star", pairKit)
 	put("kits/lamp/kit.toml", "name = \"lamp\"\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n")
 	put("kits/lamp/kit.star", lampKit)
 	var err error
-	l.drv, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(l.dir, "medina.db")}}.Driver("tester")
+	l.drv, err = medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(l.dir,
+		"medina.db")}}.Driver("tester")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, l.drv.Close()) })
 	l.catalog, err = l.drv.Describe(context.Background())
@@ -97,11 +101,15 @@ func (l *land) grow() {
 			}
 		}
 		var b strings.Builder
-		fmt.Fprintf(&b, "load(\"kit:pair\", \"pair\")\nnet = medina.network(\"net\", range = \"10.%d.0.0/16\")\nsubs = [medina.subnet(\"s-%%d\" %% i, network = net, range = cidr.slice(\"10.%d.0.0/16\", 24, i)) for i in range(%d)]\n", i, i, l.subnets[w])
-		fmt.Fprintf(&b, "publish(\"subs\", {str(i): s.id for i, s in enumerate(subs)})\npublish(\"mark\", %d)\n", l.marks[w])
+		fmt.Fprintf(&b, "load(\"kit:pair\", \"pair\")\nnet = medina.network(\"net\", range = \"10.%d.0.0/16\")\nsubs "+
+			"= [medina.subnet(\"s-%%d\" %% i, network = net, range = cidr.slice(\"10.%d.0.0/16\", 24, i)) for i in "+
+			"range(%d)]\n", i, i, l.subnets[w])
+		fmt.Fprintf(&b, "publish(\"subs\", {str(i): s.id for i, s in enumerate(subs)})\npublish(\"mark\", %d)\n",
+			l.marks[w])
 		for n, use := range l.uses[w] {
 			from, index, _ := strings.Cut(use, " ")
-			fmt.Fprintf(&b, "pair(\"p-%d\", subnet = published(%q, \"subs\")[%q], size = %q, gigabytes = %d + published(%q, \"mark\"))\n",
+			fmt.Fprintf(&b, "pair(\"p-%d\", subnet = published(%q, \"subs\")[%q], size = %q, gigabytes = %d + "+
+				"published(%q, \"mark\"))\n",
 				n, from, index, []string{"tiny", "small"}[l.marks[w]%2], 5+l.marks[w], from)
 		}
 		path := filepath.Join(l.dir, w)
@@ -132,7 +140,8 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	ctx := context.Background()
 	ledgers := l.ledgers()
 	load := func(w string) (*ledger.State, error) { return ledgers[w].Load(ctx) }
-	o := propose.Options{Estate: "land", Env: "trial", Wards: wards, Catalogs: l.catalogs(), States: map[string]*ledger.State{}, Outside: load}
+	o := propose.Options{Estate: "land", Env: "trial", Wards: wards, Catalogs: l.catalogs(),
+		States: map[string]*ledger.State{}, Outside: load}
 	for _, w := range l.wards {
 		if slices.Contains(wards, w) {
 			s, err := load(w)
@@ -166,7 +175,8 @@ func (l *land) declared(wards []string) *declare.Declared {
 	all := opener.Open(ctx, e.Kits("trial"))
 	defer kits.Close(all)
 	d, problems := declare.Evaluate(ctx, declare.Options{
-		Estate: e, Env: "trial", Wards: wards, Catalogs: l.catalogs(), Kinds: map[string]string{"medina": "medina"}, Kits: all,
+		Estate: e, Env: "trial", Wards: wards, Catalogs: l.catalogs(), Kinds: map[string]string{"medina": "medina"},
+		Kits: all,
 		Published: func(w string) (value.Map, error) {
 			s, err := ledgers[w].Load(ctx)
 			require.NoError(l.t, err)
@@ -200,7 +210,8 @@ func (l *land) renamedAway(others []string) (map[string]string, error) {
 func (l *land) enact(p *propose.Proposal) {
 	l.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Shows: -1, Run: fmt.Sprintf("run-%d", l.runs), Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers(),
+		Shows: -1, Run: fmt.Sprintf("run-%d", l.runs), Drivers: l.drivers(), Catalogs: l.catalogs(),
+		Ledgers: l.ledgers(),
 	})
 	require.NoError(l.t, err)
 	require.Empty(l.t, r.Failures)

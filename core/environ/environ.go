@@ -15,8 +15,10 @@ var allowed = []string{
 	"PATH", "HOME", "USER", "LOGNAME", "SHELL", "PWD", "TERM", "COLORTERM", "LANG", "LANGUAGE", "LC_*", "TZ",
 	"TMPDIR", "TMP", "TEMP", "XDG_*", "DBUS_SESSION_BUS_ADDRESS", "DISPLAY", "WAYLAND_DISPLAY",
 	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
-	"SSL_CERT_FILE", "SSL_CERT_DIR", "SSH_AUTH_SOCK", "SSH_AGENT_PID", "GNUPGHOME", "GPG_TTY", "GIT_SSH", "GIT_SSH_COMMAND", "GIT_CONFIG_*",
-	"SystemRoot", "SYSTEMROOT", "ComSpec", "COMSPEC", "PATHEXT", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "ProgramData", "windir", "WINDIR",
+	"SSL_CERT_FILE", "SSL_CERT_DIR", "SSH_AUTH_SOCK", "SSH_AGENT_PID", "GNUPGHOME", "GPG_TTY", "GIT_SSH",
+	"GIT_SSH_COMMAND", "GIT_CONFIG_*",
+	"SystemRoot", "SYSTEMROOT", "ComSpec", "COMSPEC", "PATHEXT", "USERPROFILE", "APPDATA", "LOCALAPPDATA",
+	"ProgramData", "windir", "WINDIR",
 }
 
 // For is the environment of a program: what is allowed, and what is named besides. Names

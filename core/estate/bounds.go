@@ -37,7 +37,8 @@ func bounded(file string, body []byte) error {
 			}
 		case c == '[' || c == '{':
 			if depth++; depth > maxNested {
-				return problem.At(problem.Position{File: file, Line: line}, "lists and tables are nested deeper than %d levels", maxNested)
+				return problem.At(problem.Position{File: file, Line: line},
+					"lists and tables are nested deeper than %d levels", maxNested)
 			}
 		case (c == ']' || c == '}') && depth > 0:
 			depth--

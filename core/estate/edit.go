@@ -19,8 +19,10 @@ var wardsList = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile
 func WithWard(body, ward string) (string, error) {
 	after := wardsList().ReplaceAllString(body, "${1}, "+strconv.Quote(ward)+"${2}]")
 	var is struct{ Wards []string }
-	if err := toml.Unmarshal([]byte(after), &is); err != nil || !slices.Contains(is.Wards, ward) { // a comment at its end, perhaps
-		return "", problem.At(KeyPositions(File, body)("wards"), "the list of wards cannot be changed safely; add %q to it by hand", ward)
+	// a comment at its end, perhaps
+	if err := toml.Unmarshal([]byte(after), &is); err != nil || !slices.Contains(is.Wards, ward) {
+		return "", problem.At(KeyPositions(File, body)("wards"), "the list of wards cannot be changed safely; add %q "+
+			"to it by hand", ward)
 	}
 	return after, nil
 }
@@ -57,7 +59,9 @@ func withLedger(body, key, form, text string, holds func(any) bool) (string, err
 	}
 	var is struct{ Ledger map[string]any }
 	if err := toml.Unmarshal([]byte(after), &is); err != nil || !holds(is.Ledger[key]) {
-		return "", problem.At(KeyPositions(File, body)("ledger."+key), "%s under [ledger] cannot be changed safely; write %s = %s there by hand", key, key, strings.Join(strings.Fields(text), " "))
+		return "", problem.At(KeyPositions(File, body)("ledger."+key),
+			"%s under [ledger] cannot be changed safely; write %s = %s there by hand", key, key,
+			strings.Join(strings.Fields(text), " "))
 	}
 	return after, nil
 }
@@ -77,5 +81,6 @@ func WithTag(body string, from KitSource, tag string) (string, error) {
 			return strings.Join(lines, ""), nil
 		}
 	}
-	return "", problem.At(from.Position, "the tag %q of kit %s is not written here as a text; change it to %q by hand", from.Tag, from.Name, tag)
+	return "", problem.At(from.Position, "the tag %q of kit %s is not written here as a text; change it to %q by hand",
+		from.Tag, from.Name, tag)
 }

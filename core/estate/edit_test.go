@@ -71,7 +71,8 @@ func TestWithWard(t *testing.T) {
 
 // TestWithLedgerList: the list is rewritten, and not a byte besides.
 func TestWithLedgerList(t *testing.T) {
-	body := "estate = \"x\"\nwards = [\"a\"]\n[ledger]\nseal = \"all\"   # always\nrecipients = [\n  \"age1a keeper-1\", # who began\n  \"age1b\",\n]\n[env.t]\n"
+	body := "estate = \"x\"\nwards = [\"a\"]\n[ledger]\nseal = \"all\"   # always\nrecipients = [\n  \"age1a " +
+		"keeper-1\", # who began\n  \"age1b\",\n]\n[env.t]\n"
 	e, err := Parse("/x", []byte(body))
 	require.NoError(t, err)
 	require.Equal(t, []string{"age1a keeper-1", "age1b"}, e.LedgerList("recipients"))
@@ -81,7 +82,8 @@ func TestWithLedgerList(t *testing.T) {
 	require.Equal(t, "keeper-2@tower of the coast", KeyHolder("ssh-ed25519  AAAA keeper-2@tower of the coast"))
 	after, err := WithLedgerList(body, "recipients", []string{"age1c keeper-3"})
 	require.NoError(t, err)
-	require.Equal(t, "estate = \"x\"\nwards = [\"a\"]\n[ledger]\nseal = \"all\"   # always\nrecipients = [\"age1c keeper-3\"]\n[env.t]\n", after)
+	require.Equal(t, "estate = \"x\"\nwards = [\"a\"]\n[ledger]\nseal = \"all\"   # always\nrecipients = [\"age1c "+
+		"keeper-3\"]\n[env.t]\n", after)
 	_, err = WithLedgerList("[ledger]\n", "recipients", []string{"age1c"})
 	require.ErrorContains(t, err, `write recipients = ["age1c"] there by hand`)
 
@@ -90,5 +92,6 @@ func TestWithLedgerList(t *testing.T) {
 	require.NoError(t, err)
 	after, err = WithLedgerList(after, "former_keys", []string{"sha256:a"})
 	require.NoError(t, err)
-	require.Equal(t, "[ledger]\nseal = \"all\"\n  estate_key = \"sha256:b\" # pinned\n  former_keys = [\"sha256:a\"]\n[env.t]\n", after)
+	require.Equal(t, "[ledger]\nseal = \"all\"\n  estate_key = \"sha256:b\" # pinned\n  former_keys = "+
+		"[\"sha256:a\"]\n[env.t]\n", after)
 }

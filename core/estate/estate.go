@@ -255,7 +255,8 @@ func (e *Estate) Inputs(env string) []Given {
 	add := func(m value.Map, ward, section string) {
 		for _, k := range value.Keys(m) {
 			out = append(out, Given{
-				Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" + section + "]",
+				Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" +
+					section + "]",
 				At: func(path string) problem.Position { return e.file.position(section + "." + path) },
 			})
 		}
@@ -317,8 +318,10 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 }
 
 func (r *reader) estate(raw map[string]any) *Estate {
-	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env", "limits", "approval")
-	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{}, envs: map[string]*environment{}}
+	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env",
+		"limits", "approval")
+	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{},
+		envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
 	if v, ok := raw["renamed_from"]; ok {
 		e.former = r.name("renamed_from", v)
@@ -412,7 +415,8 @@ func (r *reader) ledger(section string, v any) Settings {
 			isList = isList && isText && strings.HasPrefix(digest, "sha256:")
 		}
 		if !isList {
-			r.wrong(section+".former_keys", "former_keys must be a list of digests, such as former_keys = [\"sha256:…\"]; `kasbah key dismiss` writes it")
+			r.wrong(section+".former_keys", "former_keys must be a list of digests, such as former_keys = "+
+				"[\"sha256:…\"]; `kasbah key dismiss` writes it")
 		}
 	}
 	if list, ok := t["recipients"].([]any); t["recipients"] != nil {
@@ -421,7 +425,8 @@ func (r *reader) ledger(section string, v any) Settings {
 			ok = ok && text
 		}
 		if !ok {
-			r.wrong(section+".recipients", "recipients must be a list of public keys, such as recipients = [\"age1… keeper-1\"]")
+			r.wrong(section+".recipients", "recipients must be a list of public keys, such as recipients = [\"age1… "+
+				"keeper-1\"]")
 		}
 	}
 	return t
@@ -431,7 +436,8 @@ func (r *reader) ledger(section string, v any) Settings {
 func (r *reader) writers(at string, v any) {
 	list, ok := v.([]any)
 	if !ok || len(list) == 0 {
-		r.wrong(at, "writers must be a list of public keys, such as writers = [\"ssh-ed25519 AAAA… keeper-1\"]; leave it out to let everyone write who can reach the store")
+		r.wrong(at, "writers must be a list of public keys, such as writers = [\"ssh-ed25519 AAAA… keeper-1\"]; "+
+			"leave it out to let everyone write who can reach the store")
 		return
 	}
 	for _, one := range list {

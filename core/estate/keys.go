@@ -24,7 +24,8 @@ func newKeyFile(file, body string) *keyFile {
 		text := strings.TrimSpace(line)
 		column := strings.Index(line, text) + 1
 		if strings.HasPrefix(text, "[") {
-			if end := strings.IndexByte(text, ']'); end > 0 && !strings.Contains(text[:end], "\"") || strings.HasSuffix(text, "]") {
+			if end := strings.IndexByte(text, ']'); end > 0 && !strings.Contains(text[:end], "\"") ||
+				strings.HasSuffix(text, "]") {
 				header := strings.Trim(strings.SplitN(text, "]", 2)[0], "[ ]")
 				section = strings.ReplaceAll(header, " ", "")
 				f.set(section, i+1, column)
@@ -39,7 +40,8 @@ func newKeyFile(file, body string) *keyFile {
 		f.set(join(section, strings.Trim(key, `"'`)), i+1, column)
 		// the keys of a table on one line
 		var inline map[string]any
-		if strings.HasPrefix(strings.TrimSpace(text[eq+1:]), "{") && toml.Unmarshal([]byte("k ="+text[eq+1:]), &inline) == nil {
+		if strings.HasPrefix(strings.TrimSpace(text[eq+1:]), "{") && toml.Unmarshal([]byte("k ="+text[eq+1:]),
+			&inline) == nil {
 			if t, ok := inline["k"].(map[string]any); ok {
 				for k := range t {
 					at := strings.Index(line, k)

@@ -74,7 +74,8 @@ func (r *reader) kits(section string, v any) map[string]KitSource {
 			k.Folder = v
 		case map[string]any:
 			r.known(at, v, "git", "tag", "path", "folder")
-			for key, to := range map[string]*string{"git": &k.Git, "tag": &k.Tag, "path": &k.Path, "folder": &k.Folder} {
+			for key, to := range map[string]*string{"git": &k.Git, "tag": &k.Tag, "path": &k.Path,
+				"folder": &k.Folder} {
 				s, ok := v[key].(string)
 				if !ok && v[key] != nil {
 					r.wrong(at+"."+key, "%s of kit %s must be a text", key, name)
@@ -141,12 +142,14 @@ func (r *reader) secrets(section string, v any) map[string]SecretSource {
 	for _, name := range value.Keys(t) {
 		at := section + "." + name
 		if _, ok := t[name].(map[string]any); !ok {
-			r.wrong(at, "a secret is never written into %s: write %s = { env = \"NAME\" }, or key, file or run", File, name)
+			r.wrong(at, "a secret is never written into %s: write %s = { env = \"NAME\" }, or key, file or run", File,
+				name)
 			continue
 		}
 		s, ok := ReadSource(t[name])
 		if !ok {
-			r.wrong(at, "secret %s needs one of env = \"NAME\", key = \"NAME\", file = \"PATH\" or run = [\"PROGRAM\", …]", name)
+			r.wrong(at, "secret %s needs one of env = \"NAME\", key = \"NAME\", file = \"PATH\" or run = "+
+				"[\"PROGRAM\", …]", name)
 			continue
 		}
 		s.Position = r.file.position(at)
@@ -239,7 +242,8 @@ func ParseKit(file string, body []byte) (*Kit, error) {
 func tomlProblem(file string, err error) error {
 	var perr toml.ParseError
 	if errors.As(err, &perr) {
-		return problem.At(problem.Position{File: file, Line: perr.Position.Line, Column: max(1, perr.Position.Col)}, "%s", perr.Message)
+		return problem.At(problem.Position{File: file, Line: perr.Position.Line, Column: max(1, perr.Position.Col)},
+			"%s", perr.Message)
 	}
 	return problem.At(problem.Position{File: file}, "%v", err)
 }
@@ -307,7 +311,10 @@ func (p *Pins) Set(pin Pin) {
 		return
 	}
 	p.Kits = append(p.Kits, pin)
-	sort.Slice(p.Kits, func(i, j int) bool { return p.Kits[i].Name+" "+p.Kits[i].Source < p.Kits[j].Name+" "+p.Kits[j].Source })
+	sort.Slice(p.Kits, func(i,
+		j int) bool {
+		return p.Kits[i].Name+" "+p.Kits[i].Source < p.Kits[j].Name+" "+p.Kits[j].Source
+	})
 }
 
 // ParsePins reads the text of a pins.toml.
@@ -319,7 +326,8 @@ func ParsePins(body []byte) (*Pins, error) {
 	}
 	for _, k := range meta.Undecoded() {
 		e := problem.At(KeyPositions(PinsFile, string(body))(k.String()), "unknown key %q", k.String())
-		e.Hint = nearest.Hint(k[len(k)-1], []string{"kit", "driver", "name", "source", "version", "commit", "digest", "types"})
+		e.Hint = nearest.Hint(k[len(k)-1], []string{"kit", "driver", "name", "source", "version", "commit", "digest",
+			"types"})
 		return nil, e
 	}
 	for i, k := range p.Kits {
@@ -327,7 +335,8 @@ func ParsePins(body []byte) (*Pins, error) {
 		case k.Name == "" || k.Source == "":
 			return nil, problem.At(problem.Position{File: PinsFile}, "pin %d has no name or no source", i+1)
 		case !digestForm().MatchString(k.Digest):
-			return nil, problem.At(problem.Position{File: PinsFile}, "the pin of kit %s has no digest such as sha256:…", k.Name)
+			return nil, problem.At(problem.Position{File: PinsFile}, "the pin of kit %s has no digest such as sha256:…",
+				k.Name)
 		case p.Of(k.Name, k.Source) != &p.Kits[i]:
 			return nil, problem.At(problem.Position{File: PinsFile}, "kit %s from %s is pinned twice", k.Name, k.Source)
 		}
@@ -337,7 +346,8 @@ func ParsePins(body []byte) (*Pins, error) {
 		case d.Name == "":
 			return nil, problem.At(problem.Position{File: PinsFile}, "driver pin %d has no name", i+1)
 		case !digestForm().MatchString(d.Types):
-			return nil, problem.At(problem.Position{File: PinsFile}, "the pin of driver %s has no digest such as sha256:…", d.Name)
+			return nil, problem.At(problem.Position{File: PinsFile},
+				"the pin of driver %s has no digest such as sha256:…", d.Name)
 		case p.Driver(d.Name) != &p.Drivers[i]:
 			return nil, problem.At(problem.Position{File: PinsFile}, "driver %s is pinned twice", d.Name)
 		}
@@ -349,7 +359,8 @@ var digestForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompil
 
 // Encode writes a pins.toml.
 func (p *Pins) Encode() ([]byte, error) {
-	b := bytes.NewBufferString("# Written by `kasbah kit update` and `kasbah types -pin`: what each kit is, and what\n# each driver offers. Keep it with the estate.\n\n")
+	b := bytes.NewBufferString("# Written by `kasbah kit update` and `kasbah types -pin`: what each kit is, and " +
+		"what\n# each driver offers. Keep it with the estate.\n\n")
 	err := toml.NewEncoder(b).Encode(p)
 	return b.Bytes(), err
 }

@@ -74,7 +74,8 @@ func TestKitMistakes(t *testing.T) {
 		}
 		require.ErrorContains(t, err, words, body)
 	}
-	k, err := ParseKit("kit.toml", []byte("name = \"b\"\nversion = \"1\"\nhelp = \"h\"\ndrivers = [\"medina\"]\nkits = [\"lamp\"]\n"))
+	k, err := ParseKit("kit.toml", []byte("name = \"b\"\nversion = \"1\"\nhelp = \"h\"\ndrivers = [\"medina\"]\nkits "+
+		"= [\"lamp\"]\n"))
 	require.NoError(t, err)
 	require.Equal(t, &Kit{Name: "b", Version: "1", Help: "h", Drivers: []string{"medina"}, Kits: []string{"lamp"}}, k)
 }

@@ -31,7 +31,8 @@ func (r *reader) prices(v any) (p Prices) {
 			}
 		}
 	default:
-		r.wrong("prices", "prices must name a file, such as prices = \"prices.csv\", or be a table with book and currency")
+		r.wrong("prices", "prices must name a file, such as prices = \"prices.csv\", or be a table with book and "+
+			"currency")
 	}
 	return p
 }

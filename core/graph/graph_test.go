@@ -95,7 +95,8 @@ func longest(g *Graph) int {
 }
 
 func TestCycles(t *testing.T) {
-	edges := []Edge{{"a", "b", ""}, {"b", "c", ""}, {"c", "a", ""}, {"c", "b", ""}, {"d", "a", ""}, {"x", "y", ""}, {"y", "x", ""}, {"z", "z", ""}, {"a", "gone", ""}}
+	edges := []Edge{{"a", "b", ""}, {"b", "c", ""}, {"c", "a", ""}, {"c", "b", ""}, {"d", "a", ""}, {"x", "y", ""},
+		{"y", "x", ""}, {"z", "z", ""}, {"a", "gone", ""}}
 	g := New([]string{"a", "b", "c", "d", "x", "y", "z"}, edges)
 	order, cycle := g.Order()
 	require.Equal(t, "z", g.Name(order[0]), "a loop to itself is not an edge")

@@ -57,7 +57,8 @@ func find(d *declare.Declared, g *Graph, address string) (int32, error) {
 		return n, nil
 	case 0:
 		_, short := value.SplitWard(address)
-		return 0, &problem.UsageError{Message: "no resource has the address " + address, Hint: nearest.Hint(short, known)}
+		return 0, &problem.UsageError{Message: "no resource has the address " + address, Hint: nearest.Hint(short,
+			known)}
 	}
 	return 0, problem.Usage("%s is in several wards; write one of %s", address, strings.Join(hits, ", "))
 }

@@ -28,12 +28,15 @@ func TestManyAppend(t *testing.T) {
 		wg.Go(func() {
 			for n := range each {
 				id, address := fmt.Sprintf("%d-%d", w, n), fmt.Sprintf("medina.bucket/b%d", w)
-				if err := r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address, Call: "update"}}); err != nil {
+				if err := r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address,
+					Call: "update"}}); err != nil {
 					t.Errorf("intent: %v", err)
 					return
 				}
-				rec := &Record{Address: address, Type: "medina.bucket", ID: fmt.Sprintf("bkt-%d", w), Version: int64(n), Run: "run-1", Declared: "x"}
-				if err := r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done, Record: rec}}); err != nil {
+				rec := &Record{Address: address, Type: "medina.bucket", ID: fmt.Sprintf("bkt-%d", w), Version: int64(n),
+					Run: "run-1", Declared: "x"}
+				if err := r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: id, Address: address,
+					Outcome: Done, Record: rec}}); err != nil {
 					t.Errorf("result: %v", err)
 					return
 				}

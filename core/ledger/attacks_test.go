@@ -92,12 +92,13 @@ func (h *history) ledger(p *person, s store.Store) *ledger.Ledger {
 	for _, w := range h.writers {
 		by = append(by, w.writer())
 	}
-	l, err := ledger.New(s, "coast", "live", "shore", ledger.Identity{Who: "somebody", Host: "tower", Program: "test", Sign: func(among []string) (ssh.Signer, error) {
-		if (&ledger.Writers{Keys: among}).Lists(p.writer()) {
-			return p.signer, nil
-		}
-		return nil, nil
-	}})
+	l, err := ledger.New(s, "coast", "live", "shore", ledger.Identity{Who: "somebody", Host: "tower", Program: "test",
+		Sign: func(among []string) (ssh.Signer, error) {
+			if (&ledger.Writers{Keys: among}).Lists(p.writer()) {
+				return p.signer, nil
+			}
+			return nil, nil
+		}})
 	require.NoError(h.t, err)
 	b, err := seal.NewBox(h.pin(), to, func() ([]age.Identity, error) { return []age.Identity{p.id}, nil })
 	require.NoError(h.t, err)
@@ -153,14 +154,16 @@ func (h *history) note(p *person) {
 	require.NoError(h.t, err)
 	for seq := now.Seq; seq > 0; seq-- {
 		s, err := l.LoadAt(context.Background(), seq)
-		if errors.Is(err, store.ErrBlank) || errors.Is(err, store.ErrNotFound) || errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, seal.ErrForged) {
+		if errors.Is(err, store.ErrBlank) || errors.Is(err, store.ErrNotFound) || errors.Is(err, seal.ErrNoIdentity) ||
+			errors.Is(err, seal.ErrForged) {
 			break
 		}
 		require.NoError(h.t, err)
 		if _, known := h.genuine[stateKey(s)]; known {
 			break
 		}
-		h.genuine[stateKey(s)], h.since[stateKey(s)], h.when[stateKey(s)] = content(h.t, s), len(h.keys), len(h.past)*10_000+int(seq)
+		h.genuine[stateKey(s)], h.since[stateKey(s)], h.when[stateKey(s)] = content(h.t, s), len(h.keys),
+			len(h.past)*10_000+int(seq)
 	}
 	h.order = append(h.order, stateKey(now))
 	h.past = append(h.past, h.copy())
@@ -232,7 +235,8 @@ func (h *history) restore() {
 	h.s = filled(h.t, h.past[last-1])
 	s, err := h.ledger(by.forgetful(), h.s).Load(context.Background())
 	if err == nil && s.Moved == "" {
-		err = h.ledger(by, h.s).Accept(context.Background(), s.Seq, ledger.BeginOptions{ID: h.run(), Reason: "the disk was lost"})
+		err = h.ledger(by, h.s).Accept(context.Background(), s.Seq, ledger.BeginOptions{ID: h.run(),
+			Reason: "the disk was lost"})
 	}
 	if err != nil { // the copy is of other readers, or of another place
 		h.s = before
@@ -243,7 +247,9 @@ func (h *history) restore() {
 
 func newHistory(t *testing.T, seed uint64) *history {
 	first := newPerson(t)
-	h := &history{t: t, rnd: rand.New(rand.NewPCG(seed, 17)), s: memory.New(), keys: []seal.Estate{seal.NewEstate()}, readers: []*person{first}, writers: []*person{first}, genuine: map[string]string{}, since: map[string]int{}, when: map[string]int{}}
+	h := &history{t: t, rnd: rand.New(rand.NewPCG(seed, 17)), s: memory.New(), keys: []seal.Estate{seal.NewEstate()},
+		readers: []*person{first}, writers: []*person{first}, genuine: map[string]string{}, since: map[string]int{},
+		when: map[string]int{}}
 	work(t, h.ledger(first, h.s), h.run(), 1)
 	h.note(first)
 	second := newPerson(t)
@@ -275,10 +281,12 @@ func (f *forger) newRun(t *testing.T, run string) {
 	}
 	public, private, err := ed25519.GenerateKey(crand.Reader)
 	require.NoError(t, err)
-	sig, err := approval.Sign(f.writer, "application/vnd.kasbah.run-key", fmt.Appendf(nil, "%s\x00%s\x00%s", place, run, []byte(public)))
+	sig, err := approval.Sign(f.writer, "application/vnd.kasbah.run-key", fmt.Appendf(nil, "%s\x00%s\x00%s", place, run,
+		[]byte(public)))
 	require.NoError(t, err)
 	f.private = private
-	f.cert = map[string]any{"public": []byte(public), "by": strings.TrimSpace(string(ssh.MarshalAuthorizedKey(f.writer.PublicKey()))), "sig": sig}
+	f.cert = map[string]any{"public": []byte(public),
+		"by": strings.TrimSpace(string(ssh.MarshalAuthorizedKey(f.writer.PublicKey()))), "sig": sig}
 }
 
 func (f *forger) object(t *testing.T, key string, plain []byte) []byte {
@@ -295,7 +303,8 @@ func (f *forger) object(t *testing.T, key string, plain []byte) []byte {
 }
 
 func (f *forger) entry(t *testing.T, seq int64, prev, run string, lines ...map[string]any) (key string, body []byte) {
-	head := map[string]any{"format": "kasbah.entry/1", "seq": seq, "prev": prev, "time": time.Now().UTC(), "run": run, "who": "keeper", "host": "tower", "program": "test", "kind": lines[0]["kind"]}
+	head := map[string]any{"format": "kasbah.entry/1", "seq": seq, "prev": prev, "time": time.Now().UTC(), "run": run,
+		"who": "keeper", "host": "tower", "program": "test", "kind": lines[0]["kind"]}
 	var text bytes.Buffer
 	for _, l := range append([]map[string]any{head}, lines...) {
 		require.NoError(t, json.NewEncoder(&text).Encode(l))
@@ -318,11 +327,15 @@ func (f *forger) begin(more map[string]any) map[string]any {
 }
 
 func (f *forger) forgedRecord() map[string]any {
-	return map[string]any{"kind": "note", "note": map[string]any{"what": "forged", "record": map[string]any{"address": "medina.bucket/forged", "type": "medina.bucket", "id": "bkt-666", "driver_version": "1", "inputs": map[string]any{}, "live": map[string]any{}, "version": 1, "care": map[string]any{}, "changed": time.Now(), "run": "forged"}}}
+	return map[string]any{"kind": "note", "note": map[string]any{"what": "forged",
+		"record": map[string]any{"address": "medina.bucket/forged", "type": "medina.bucket", "id": "bkt-666",
+			"driver_version": "1", "inputs": map[string]any{}, "live": map[string]any{}, "version": 1,
+			"care": map[string]any{}, "changed": time.Now(), "run": "forged"}}}
 }
 
 func (f *forger) checkpoint(t *testing.T, seq int64, hash string, more map[string]any) (key string, body []byte) {
-	head := map[string]any{"format": "kasbah.checkpoint/1", "seq": seq, "hash": hash, "open": []any{}, "intents": []any{}, "records": 0, "frames": []int{}, "published": nil, "run": "forged"}
+	head := map[string]any{"format": "kasbah.checkpoint/1", "seq": seq, "hash": hash, "open": []any{},
+		"intents": []any{}, "records": 0, "frames": []int{}, "published": nil, "run": "forged"}
 	if f.cert != nil {
 		head["key"] = f.cert
 	}
@@ -442,7 +455,8 @@ func (h *history) attack(all map[string][]byte) (who string) {
 		}
 		return "store merges behind blanks"
 	case 9:
-		appendBy(&forger{}, note(map[string]any{"what": "readers", "readers": map[string]any{"recipients": []string{}}}))
+		appendBy(&forger{}, note(map[string]any{"what": "readers",
+			"readers": map[string]any{"recipients": []string{}}}))
 		return "store unseals in clear"
 	case 10:
 		whole(&forger{}, nil)
@@ -497,11 +511,13 @@ func (h *history) attack(all map[string][]byte) (who string) {
 		return "dismissed appends"
 	case 1:
 		f.newRun(t, "forged")
-		k, body := f.checkpoint(t, last, end, map[string]any{"readers": map[string]any{"recipients": to, "estate": e}, "writers": map[string]any{"keys": []string{p.writer()}, "by": p.writer(), "at": 1}})
+		k, body := f.checkpoint(t, last, end, map[string]any{"readers": map[string]any{"recipients": to, "estate": e},
+			"writers": map[string]any{"keys": []string{p.writer()}, "by": p.writer(), "at": 1}})
 		put(k, body)
 		return "dismissed writes a checkpoint"
 	case 2:
-		whole(f, map[string]any{"readers": map[string]any{"recipients": to, "estate": e}, "writers": map[string]any{"keys": []string{p.writer()}}})
+		whole(f, map[string]any{"readers": map[string]any{"recipients": to, "estate": e},
+			"writers": map[string]any{"keys": []string{p.writer()}}})
 		return "dismissed serves a history of their own"
 	}
 	for _, k := range keys {
@@ -547,7 +563,8 @@ func TestAttacks(t *testing.T) {
 						all[k] = body
 					}
 					who := h.attack(all)
-					for _, p := range []*person{h.any(h.readers), h.writers[0], h.any(h.readers).forgetful(), h.writers[0].forgetful()} {
+					for _, p := range []*person{h.any(h.readers), h.writers[0], h.any(h.readers).forgetful(),
+						h.writers[0].forgetful()} {
 						seen := h.suffers(p, filled(t, all), who)
 						mu.Lock()
 						if seen {
@@ -562,7 +579,8 @@ func TestAttacks(t *testing.T) {
 		}
 	})
 	t.Logf("noticed %v\nwithout effect %v", noticed, harmless)
-	for _, who := range []string{"store unseals in clear", "reader appends", "reader serves a history of their own", "dismissed appends", "dismissed serves a history of their own"} {
+	for _, who := range []string{"store unseals in clear", "reader appends", "reader serves a history of their own",
+		"dismissed appends", "dismissed serves a history of their own"} {
 		require.Zero(t, harmless[who], who)
 		if attacks > 100 { // fewer may miss one
 			require.NotZero(t, noticed[who], who)
@@ -593,7 +611,8 @@ func (h *history) suffers(p *person, s *memory.Store, who string) bool {
 		if seen := remembers[place]; seen.Seq > 0 {
 			was := fmt.Sprintf("%d %s", seen.Seq, seen.Hash)
 			require.Contains(t, h.when, was)
-			require.GreaterOrEqual(t, h.when[stateKey(got)], h.when[was], "%s: an older state than this machine has seen", who)
+			require.GreaterOrEqual(t, h.when[stateKey(got)], h.when[was],
+				"%s: an older state than this machine has seen", who)
 		}
 	}
 	_, verr := h.ledger(same(), s).Verify(ctx)

@@ -192,7 +192,8 @@ func TestOneThingOneAddress(t *testing.T) {
 	require.NoError(t, err)
 	twice := &Record{Address: "medina.bucket/c", Type: "medina.bucket", ID: rec.ID}
 	err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "adopted", Record: twice}})
-	require.EqualError(t, err, "medina.bucket/c cannot hold medina.bucket bkt-medina.bucket/a: the ledger of shore records it as medina.bucket/b")
+	require.EqualError(t, err, "medina.bucket/c cannot hold medina.bucket bkt-medina.bucket/a: the ledger of shore "+
+		"records it as medina.bucket/b")
 }
 
 // TestTwoWaitersBreak: of two that wait for a dead holder's lock one breaks it, and the
@@ -209,7 +210,8 @@ func TestTwoWaitersBreak(t *testing.T) {
 	var group sync.WaitGroup
 	for i := range 4 {
 		group.Go(func() {
-			r, err := open(t, s, fmt.Sprint("waiter-", i)).BeginWaiting(ctx, BeginOptions{ID: fmt.Sprint("run-", i)}, WaitOptions{Wait: time.Minute, BreakStale: true})
+			r, err := open(t, s, fmt.Sprint("waiter-", i)).BeginWaiting(ctx, BeginOptions{ID: fmt.Sprint("run-", i)},
+				WaitOptions{Wait: time.Minute, BreakStale: true})
 			if err != nil {
 				t.Errorf("waiter %d: %v", i, err)
 				return

@@ -50,7 +50,10 @@ type checkpointHeader struct {
 }
 
 func (c *codec) encodeCheckpoint(s *State, run string, key *RunKey) ([]byte, error) {
-	h := checkpointHeader{Format: checkpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents, Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval, Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run, Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
+	h := checkpointHeader{Format: checkpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents,
+		Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval,
+		Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run,
+		Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -107,7 +110,8 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte, check func(*checkpointH
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
-	s.Latest, s.Approval, s.Readers, s.Former, s.Writers, s.Pruned, s.Accepted, s.Moved = h.Latest, h.Approval, h.Readers, h.Former, h.Writers, h.Pruned, h.Accepted, h.Moved
+	s.Latest, s.Approval, s.Readers, s.Former, s.Writers, s.Pruned, s.Accepted, s.Moved = h.Latest, h.Approval,
+		h.Readers, h.Former, h.Writers, h.Pruned, h.Accepted, h.Moved
 	for _, r := range h.Open {
 		s.Open[r.Run] = r
 	}

@@ -62,16 +62,17 @@ type Line struct {
 
 // Begin takes the lock.
 type Begin struct {
-	Scope    Scope    `json:"scope"`
-	Command  string   `json:"command"` // as typed, without its path
-	Reason   string   `json:"reason,omitempty"`
-	Proposal string   `json:"proposal,omitempty"` // id
-	Kept     bool     `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
-	Process  Process  `json:"process"`
-	Commit   string   `json:"commit,omitempty"`  // of the estate's repository; with `, changed` where its files are not as committed
-	Readers  *Readers `json:"readers,omitempty"` // of a sealed ledger, in its first entry
-	Writers  *Writers `json:"writers,omitempty"` // who may write it, in its first entry
-	Key      *RunKey  `json:"key,omitempty"`     // that signs what the run writes
+	Scope    Scope   `json:"scope"`
+	Command  string  `json:"command"` // as typed, without its path
+	Reason   string  `json:"reason,omitempty"`
+	Proposal string  `json:"proposal,omitempty"` // id
+	Kept     bool    `json:"kept,omitempty"`     // the proposal is from a file, and could be used again
+	Process  Process `json:"process"`
+	// of the estate's repository; with `, changed` where its files are not as committed
+	Commit  string   `json:"commit,omitempty"`
+	Readers *Readers `json:"readers,omitempty"` // of a sealed ledger, in its first entry
+	Writers *Writers `json:"writers,omitempty"` // who may write it, in its first entry
+	Key     *RunKey  `json:"key,omitempty"`     // that signs what the run writes
 }
 
 // Readers are those to whom everything from an entry on is sealed. The estate
@@ -83,12 +84,13 @@ type Readers struct {
 
 // Intent is a call to the cloud that is about to be made, whole.
 type Intent struct {
-	ID      string           `json:"id"` // unique in its run
-	Address string           `json:"address"`
-	Type    string           `json:"type"`             // with its driver
-	Action  string           `json:"action"`           // new, edit, swap, drop
-	Half    string           `json:"half,omitempty"`   // of a swap: make or remove
-	Undo    bool             `json:"undo,omitempty"`   // it takes back an earlier call of the run, of that action and half
+	ID      string `json:"id"` // unique in its run
+	Address string `json:"address"`
+	Type    string `json:"type"`           // with its driver
+	Action  string `json:"action"`         // new, edit, swap, drop
+	Half    string `json:"half,omitempty"` // of a swap: make or remove
+	// it takes back an earlier call of the run, of that action and half
+	Undo    bool             `json:"undo,omitempty"`
 	Call    string           `json:"call"`             // create, update, copy, delete
 	Thing   string           `json:"thing,omitempty"`  // id in the cloud
 	Inputs  value.Attributes `json:"inputs,omitempty"` // resolved, as they are to be
@@ -162,9 +164,10 @@ type End struct {
 // Values are what a run leaves of its ward besides records. A run that does
 // not know them leaves Published nil, and all of them stay as they were.
 type Values struct {
-	Published value.Attributes `json:"published"`         // by name
-	Offered   value.Attributes `json:"offered,omitempty"` // of those, the ones that were pending when declared, as they were
-	Reads     []string         `json:"reads,omitempty"`   // values of other wards, as `shore quay_ids`
+	Published value.Attributes `json:"published"` // by name
+	// of those, the ones that were pending when declared, as they were
+	Offered value.Attributes `json:"offered,omitempty"`
+	Reads   []string         `json:"reads,omitempty"` // values of other wards, as `shore quay_ids`
 	// Found are things that were looked up, by the address of the look-up
 	// without its ward: their attributes.
 	Found map[string]value.Attributes `json:"found,omitempty"`
@@ -238,7 +241,8 @@ const (
 )
 
 func newCodec() (*codec, error) {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(1<<20))
 	if err != nil {
 		return nil, err
 	}

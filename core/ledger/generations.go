@@ -111,7 +111,8 @@ type OldKeyError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *OldKeyError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is proven by a former key of the estate: an old copy was put back, or it has not been resealed since the key changed", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is proven by a former key of the estate: an old copy was put back, or it has "+
+		"not been resealed since the key changed", e.Ward)
 	if e.Seen {
 		s += ". This machine has read it in this state before: `kasbah ledger reseal` proves it by the new key"
 	}
@@ -123,5 +124,7 @@ type unprovenError struct{ Ward, Why string }
 
 // Error says why.
 func (e *unprovenError) Error() string {
-	return fmt.Sprintf("the ledger of %s cannot be resealed on this machine: %s, and this machine has not read it in this state before. A reseal confirms whatever is there, also a forgery. Reseal it on a machine that read the ledger before kasbah.toml changed", e.Ward, e.Why)
+	return fmt.Sprintf("the ledger of %s cannot be resealed on this machine: %s, and this machine has not read it in "+
+		"this state before. A reseal confirms whatever is there, also a forgery. Reseal it on a machine that read "+
+		"the ledger before kasbah.toml changed", e.Ward, e.Why)
 }

@@ -37,12 +37,14 @@ type RunSummary struct {
 
 // begun is a run of which nothing but its first entry is known.
 func begun(e *Entry, begin *Begin) *RunSummary {
-	return &RunSummary{Run: e.Run, Who: e.Who, Host: e.Host, Program: e.Program, Command: begin.Command, Reason: begin.Reason, Commit: begin.Commit, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
+	return &RunSummary{Run: e.Run, Who: e.Who, Host: e.Host, Program: e.Program, Command: begin.Command,
+		Reason: begin.Reason, Commit: begin.Commit, Began: e.Time, Outcome: "open", First: e.Seq, Last: e.Seq}
 }
 
 func (r *RunSummary) ended(e *Entry, end *End) {
 	at := e.Time
-	r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, end.Outcome, end.Counts, end.Rules, end.Failed, end.Copies
+	r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, end.Outcome, end.Counts, end.Rules, end.Failed,
+		end.Copies
 }
 
 func (r *RunSummary) broken(e *Entry, b *Break) { r.Outcome, r.Why, r.Last = "broken", b.Why, e.Seq }
@@ -112,8 +114,9 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 
 // Verified is what Verify found.
 type Verified struct {
-	Entries     int64    `json:"entries"`
-	Pruned      int64    `json:"pruned,omitempty"` // entries that only a checkpoint vouches for: pruned, or sealed to others
+	Entries int64 `json:"entries"`
+	// entries that only a checkpoint vouches for: pruned, or sealed to others
+	Pruned      int64    `json:"pruned,omitempty"`
 	Checkpoints int      `json:"checkpoints"`
 	Records     int      `json:"records"`
 	Notes       []string `json:"notes"` // what a reader ignores
@@ -222,10 +225,12 @@ func (l *Ledger) LastChange(ctx context.Context, address, attribute string) (*Ru
 		for _, line := range e.Lines {
 			switch {
 			case line.Kind == KindBegin:
-				runs[e.Run] = &RunSummary{Run: e.Run, Ward: l.Ward, Who: e.Who, Host: e.Host, Program: e.Program, Command: line.Begin.Command, Reason: line.Begin.Reason, Began: e.Time, First: e.Seq, Last: e.Seq}
+				runs[e.Run] = &RunSummary{Run: e.Run, Ward: l.Ward, Who: e.Who, Host: e.Host, Program: e.Program,
+					Command: line.Begin.Command, Reason: line.Begin.Reason, Began: e.Time, First: e.Seq, Last: e.Seq}
 			case line.Kind == KindResult && line.Result.Address == address && line.Result.Outcome == Done:
 				now := line.Result.Record
-				if before == nil || now == nil || attribute == "" || !value.Equal(before.Live[attribute], now.Live[attribute]) || before.ID != now.ID {
+				if before == nil || now == nil || attribute == "" || !value.Equal(before.Live[attribute],
+					now.Live[attribute]) || before.ID != now.ID {
 					last = runs[e.Run]
 				}
 				before = now

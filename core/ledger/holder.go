@@ -25,10 +25,12 @@ type Holder struct {
 // HolderOf is an open run as the holder of a ward's lock.
 func HolderOf(ward string, r *OpenRun) Holder {
 	scope := Scope{
-		Whole: r.Begin.Scope.Whole, Writes: append([]string{}, r.Begin.Scope.Writes...), Reads: append([]string{}, r.Begin.Scope.Reads...),
+		Whole: r.Begin.Scope.Whole, Writes: append([]string{}, r.Begin.Scope.Writes...), Reads: append([]string{},
+			r.Begin.Scope.Reads...),
 	}
 	return Holder{
-		Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, Command: r.Begin.Command, Done: r.Done, Total: r.Total, Scope: scope,
+		Ward: ward, Run: r.Run, Who: r.Who, Host: r.Host, Since: r.Since, Command: r.Begin.Command, Done: r.Done,
+		Total: r.Total, Scope: scope,
 		Dead: r.Begin.Process.gone(),
 	}
 }
@@ -62,7 +64,8 @@ func FindRun(ids []string, s string) (string, error) {
 	case 1:
 		return one, nil
 	case 0:
-		return "", &problem.UsageError{Message: "no such run: " + s, Hint: "`kasbah lock` shows the runs that hold a lock"}
+		return "", &problem.UsageError{Message: "no such run: " + s,
+			Hint: "`kasbah lock` shows the runs that hold a lock"}
 	}
 	return "", problem.Usage("%s matches several runs; write more of the id", s)
 }

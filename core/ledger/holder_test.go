@@ -37,7 +37,10 @@ func TestFindRun(t *testing.T) {
 
 func TestNewest(t *testing.T) {
 	part := func(run string) *ledger.RunSummary { return &ledger.RunSummary{Run: run} }
-	parts := func() []*ledger.RunSummary { return []*ledger.RunSummary{part("a"), part("b"), part("b"), part("c"), part("b")} }
+	parts := func() []*ledger.RunSummary {
+		return []*ledger.RunSummary{part("a"), part("b"), part("b"), part("c"),
+			part("b")}
+	}
 	names := func(list []*ledger.RunSummary) (out string) {
 		for _, r := range list {
 			out += r.Run

@@ -51,7 +51,8 @@ func New(s store.Store, estate, env, ward string, who Identity) (*Ledger, error)
 	if err != nil {
 		return nil, err
 	}
-	return &Ledger{Ward: ward, store: s, prefix: estate + "/" + env + "/" + ward + "/", codec: c, who: who, clock: upTime}, nil
+	return &Ledger{Ward: ward, store: s, prefix: estate + "/" + env + "/" + ward + "/", codec: c, who: who,
+		clock: upTime}, nil
 }
 
 func (l *Ledger) logKey(seq int64) string { return fmt.Sprintf("%slog/%010d", l.prefix, seq) }
@@ -221,7 +222,8 @@ func (l *Ledger) readCheckpoint(ctx context.Context, key string) (*State, error)
 	if err != nil {
 		return nil, damaged(err)
 	}
-	s, err := l.codec.decodeCheckpoint(n, signed.body, func(h *checkpointHeader) error { // nothing is decoded before it is proven
+	// nothing is decoded before it is proven
+	s, err := l.codec.decodeCheckpoint(n, signed.body, func(h *checkpointHeader) error {
 		if err := l.proves(o, h.Readers); err != nil {
 			return err
 		}

@@ -35,12 +35,15 @@ func enact(t testing.TB, r *Run, n int, address string, inputs value.Map) {
 	id := fmt.Sprint(n)
 	require.NoError(t, r.MayCall(ctx))
 	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address, Call: "create"}}))
-	rec := &Record{Address: address, Type: "medina.bucket", ID: "bkt-" + address, Inputs: value.Attributes(inputs), Version: int64(n), Run: r.ID, Declared: id}
-	require.NoError(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done, Record: rec}}))
+	rec := &Record{Address: address, Type: "medina.bucket", ID: "bkt-" + address, Inputs: value.Attributes(inputs),
+		Version: int64(n), Run: r.ID, Declared: id}
+	require.NoError(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done,
+		Record: rec}}))
 }
 
 func end(t testing.TB, r *Run) {
-	require.NoError(t, r.End(ctx, End{Outcome: "done", Counts: map[string]int{"done": 1}, Values: Values{Published: value.Attributes{"x": "y"}}}))
+	require.NoError(t, r.End(ctx, End{Outcome: "done", Counts: map[string]int{"done": 1},
+		Values: Values{Published: value.Attributes{"x": "y"}}}))
 }
 
 func TestRunIsRecorded(t *testing.T) {
@@ -50,7 +53,8 @@ func TestRunIsRecorded(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, state.Seq)
 	r := begin(t, l, "run-1")
-	enact(t, r, 1, "medina.bucket/a", value.Map{"size": int64(3), "p": value.NewRef("shore:medina.x/y", value.Key("id"))})
+	enact(t, r, 1, "medina.bucket/a", value.Map{"size": int64(3), "p": value.NewRef("shore:medina.x/y",
+		value.Key("id"))})
 	end(t, r)
 	state, err = open(t, s, "keeper-2").Load(ctx)
 	require.NoError(t, err)
@@ -87,7 +91,8 @@ func TestLockRefusesAndWaits(t *testing.T) {
 	seen := make(chan struct{}, 100)
 	got := make(chan error, 1)
 	go func() {
-		w, err := two.BeginWaiting(ctx, BeginOptions{ID: "run-2"}, WaitOptions{Wait: time.Minute, Waiting: func(OpenRun) { seen <- struct{}{} }})
+		w, err := two.BeginWaiting(ctx, BeginOptions{ID: "run-2"}, WaitOptions{Wait: time.Minute,
+			Waiting: func(OpenRun) { seen <- struct{}{} }})
 		if err == nil {
 			err = w.End(ctx, End{Outcome: "done"})
 		}
@@ -140,21 +145,24 @@ func TestFencing(t *testing.T) {
 	one, two := open(t, s, "keeper-1"), open(t, s, "keeper-2")
 	r := begin(t, one, "run-1")
 	enact(t, r, 1, "medina.bucket/a", nil)
-	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "2", Address: "medina.bucket/b", Call: "create"}}))
+	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "2", Address: "medina.bucket/b",
+		Call: "create"}}))
 	require.ErrorContains(t, two.Break(ctx, "run-9", "no such", ""), "holds no lock")
 	require.NoError(t, two.Break(ctx, "run-1", "it hangs", ""))
 	r.mu.Lock()
 	r.looked -= 2 * fenceAfter // it slept for long
 	r.mu.Unlock()
 	require.ErrorIs(t, r.MayCall(ctx), ErrBroken)
-	require.ErrorIs(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Address: "medina.bucket/b", Outcome: Done}}), ErrBroken)
+	require.ErrorIs(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Address: "medina.bucket/b",
+		Outcome: Done}}), ErrBroken)
 	require.ErrorIs(t, r.End(ctx, End{Outcome: "done"}), ErrBroken)
 	state, err := two.Load(ctx)
 	require.NoError(t, err)
 	require.Len(t, state.Unresolved(), 1)
 	require.Len(t, state.Records, 1)
 	next := begin(t, two, "run-2")
-	require.NoError(t, next.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Run: "run-1", Address: "medina.bucket/b", Outcome: Failed}}))
+	require.NoError(t, next.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "2", Run: "run-1",
+		Address: "medina.bucket/b", Outcome: Failed}}))
 	written, read := next.Unresolved()
 	require.Empty(t, append(written, read...))
 	end(t, next)
@@ -173,8 +181,10 @@ func TestLateWriterIsIgnored(t *testing.T) {
 	require.NoError(t, l.Break(ctx, "run-1", "gone", ""))
 	state, err := l.Load(ctx)
 	require.NoError(t, err)
-	late := Line{Kind: KindNote, Note: &Note{What: "late", Record: &Record{Address: "medina.bucket/late", ID: "x", Type: "medina.bucket"}}}
-	body, err := l.codec.encode(Header{Format: Format, Seq: state.Seq + 1, Prev: state.Hash, Run: "run-1", Kind: KindNote}, []Line{late})
+	late := Line{Kind: KindNote, Note: &Note{What: "late", Record: &Record{Address: "medina.bucket/late", ID: "x",
+		Type: "medina.bucket"}}}
+	body, err := l.codec.encode(Header{Format: Format, Seq: state.Seq + 1, Prev: state.Hash, Run: "run-1",
+		Kind: KindNote}, []Line{late})
 	require.NoError(t, err)
 	require.NoError(t, s.PutIfAbsent(ctx, l.logKey(state.Seq+1), body))
 	state, err = l.Load(ctx)
@@ -243,7 +253,9 @@ func TestCheckpointsStayInProportion(t *testing.T) {
 		for n := range c.records {
 			id, address := fmt.Sprint("fill-", n), fmt.Sprintf("medina.bucket/b%d", n)
 			lines = append(lines, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address, Call: "create"}},
-				Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done, Record: &Record{Address: address, Type: "medina.bucket", ID: "bkt-" + address, Run: r.ID, Declared: id}}})
+				Line{Kind: KindResult, Result: &Result{Intent: id, Address: address, Outcome: Done,
+					Record: &Record{Address: address, Type: "medina.bucket", ID: "bkt-" + address, Run: r.ID,
+						Declared: id}}})
 		}
 		require.NoError(t, r.Append(ctx, lines...))
 		for n := range 1100 { // two entries each
@@ -338,7 +350,8 @@ func TestJudgingTheDead(t *testing.T) {
 	dead := here
 	dead.Start = "1" // another one that had the number before
 	require.True(t, dead.gone())
-	for _, change := range []func(*Process){func(p *Process) { p.Boot = "other" }, func(p *Process) { p.Namespace = "pid:[1]" }, func(p *Process) { p.Start = "" }} {
+	for _, change := range []func(*Process){func(p *Process) { p.Boot = "other" },
+		func(p *Process) { p.Namespace = "pid:[1]" }, func(p *Process) { p.Start = "" }} {
 		p := dead
 		change(&p)
 		require.False(t, p.gone())
@@ -349,7 +362,8 @@ func TestJudgingTheDead(t *testing.T) {
 	require.False(t, w.dead(h, 0, 0), "one look proves nothing")
 	h.LastSeq = 6
 	require.False(t, w.dead(h, long, long), "its entries move")
-	require.False(t, w.dead(h, long+time.Second, 3*long), "a look that takes long says nothing of what came while it went on")
+	require.False(t, w.dead(h, long+time.Second, 3*long), "a look that takes long says nothing of what came while it "+
+		"went on")
 	require.True(t, w.dead(h, 2*long+1, 2*long+1))
 }
 
@@ -394,7 +408,8 @@ func FuzzEntry(f *testing.F) {
 			require.NoError(t, err)
 		}
 		_, _ = c.decode(1, plain) // not compressed at all
-		_, _ = c.decodeCheckpoint(1, append([]byte(hash(plain)+"\n"), plain...), func(*checkpointHeader) error { return nil })
+		_, _ = c.decodeCheckpoint(1, append([]byte(hash(plain)+"\n"), plain...),
+			func(*checkpointHeader) error { return nil })
 	})
 }
 
@@ -405,7 +420,8 @@ func BenchmarkLoad(b *testing.B) {
 	r := begin(b, l, "run-1")
 	var lines []Line
 	for i := range 10_000 {
-		rec := &Record{Address: fmt.Sprintf("medina.bucket/b%d", i), Type: "medina.bucket", ID: fmt.Sprint(i), Inputs: value.Attributes{"name": "x", "tags": value.Map{"a": "b"}}}
+		rec := &Record{Address: fmt.Sprintf("medina.bucket/b%d", i), Type: "medina.bucket", ID: fmt.Sprint(i),
+			Inputs: value.Attributes{"name": "x", "tags": value.Map{"a": "b"}}}
 		lines = append(lines, Line{Kind: KindNote, Note: &Note{Record: rec}})
 	}
 	require.NoError(b, r.Append(ctx, lines...))

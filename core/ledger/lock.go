@@ -19,7 +19,8 @@ type LockedError struct {
 
 // Error is one line; the interface shows more.
 func (e *LockedError) Error() string {
-	return fmt.Sprintf("%s is locked by %s on %s since %s (run %s)", e.Ward, e.Holder.Who, e.Holder.Host, e.Holder.Since.Local().Format(time.TimeOnly), e.Holder.Run)
+	return fmt.Sprintf("%s is locked by %s on %s since %s (run %s)", e.Ward, e.Holder.Who, e.Holder.Host,
+		e.Holder.Since.Local().Format(time.TimeOnly), e.Holder.Run)
 }
 
 const (
@@ -67,7 +68,8 @@ func (l *Ledger) patiently(ctx context.Context, run string, w WaitOptions, try f
 		}
 		locked.Dead = watch.dead(locked.Holder, began, l.clock())
 		if locked.Dead && w.BreakStale {
-			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", run); err != nil && !errors.Is(err, errHoldsNone) {
+			if err := l.Break(ctx, locked.Holder.Run, "its holder is dead", run); err != nil && !errors.Is(err,
+				errHoldsNone) {
 				return err // else another one that waits was quicker
 			}
 			continue
@@ -140,7 +142,8 @@ func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
 			return err
 		}
 		key := l.logKey(h.Seq)
-		body, err := l.codec.encode(h, []Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why, Key: signer.publicOf()}}})
+		body, err := l.codec.encode(h,
+			[]Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why, Key: signer.publicOf()}}})
 		if err == nil {
 			body, err = l.sealed(key, signer.sign(key, body), s.Readers, nil)
 		}

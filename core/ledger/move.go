@@ -17,7 +17,8 @@ type MovedError struct{ Ward, To string }
 
 // Error says where to.
 func (e *MovedError) Error() string {
-	return fmt.Sprintf("the ledger of %s has moved to %s; [ledger] in kasbah.toml still names the place it left", e.Ward, e.To)
+	return fmt.Sprintf("the ledger of %s has moved to %s; [ledger] in kasbah.toml still names the place it left",
+		e.Ward, e.To)
 }
 
 // Moving is a ledger that was copied into another store and proven there, and
@@ -40,7 +41,8 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, o BeginOptions) (*Mov
 		return nil, err
 	}
 	if force := r.State().Approval; len(force.Asks(map[string]bool{"move": true})) > 0 {
-		err := fmt.Errorf("%s asks for signatures for every change, and a move cannot be signed: let [approval] in kasbah.toml ask for some changes only, have that signed and enacted, and move then", l.Ward)
+		err := fmt.Errorf("%s asks for signatures for every change, and a move cannot be signed: let [approval] in "+
+			"kasbah.toml ask for some changes only, have that signed and enacted, and move then", l.Ward)
 		return nil, errors.Join(err, r.End(ctx, End{Outcome: "failed"}))
 	}
 	m := &Moving{l: l, there: l.on(to), r: r}
@@ -64,7 +66,8 @@ func (l *Ledger) elsewhere(ctx context.Context, to store.Store) error {
 	}
 	switch {
 	case err == nil:
-		return fmt.Errorf("the ledger of %s lives there already: the new place is the old one by another name, and nothing was moved", l.Ward)
+		return fmt.Errorf("the ledger of %s lives there already: the new place is the old one by another name, and "+
+			"nothing was moved", l.Ward)
 	case errors.Is(err, store.ErrNotFound):
 		return nil
 	}
@@ -101,7 +104,8 @@ func (m *Moving) Abort(ctx context.Context) error { return m.r.End(ctx, End{Outc
 func (m *Moving) Finish(ctx context.Context, called string) error {
 	ctx = context.WithoutCancel(ctx)
 	defer m.r.stop()
-	if err := m.r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "moved", Moved: called}}, Line{Kind: KindEnd, End: &End{Outcome: "done"}}); err != nil {
+	if err := m.r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "moved", Moved: called}},
+		Line{Kind: KindEnd, End: &End{Outcome: "done"}}); err != nil {
 		return err
 	}
 	m.there.memory = m.l.memory // what was noted last is of the old place alone
@@ -109,7 +113,8 @@ func (m *Moving) Finish(ctx context.Context, called string) error {
 	if err != nil {
 		return err
 	}
-	again := &Run{ID: m.r.ID, l: m.there, state: s, signer: m.r.signer, queue: make(chan *appending, 1), quit: make(chan struct{}), idle: make(chan struct{})}
+	again := &Run{ID: m.r.ID, l: m.there, state: s, signer: m.r.signer, queue: make(chan *appending, 1),
+		quit: make(chan struct{}), idle: make(chan struct{})}
 	go again.write()
 	return again.End(ctx, End{Outcome: "done"})
 }
@@ -156,7 +161,8 @@ func (l *Ledger) copyTo(ctx context.Context, to store.Store) error {
 			continue
 		}
 		if there, err := to.Get(ctx, k); err != nil || !won || !bytes.Equal(there, body) {
-			return errors.Join(fmt.Errorf("there is another ledger of %s already: its %s is not this one's", l.Ward, k), err)
+			return errors.Join(fmt.Errorf("there is another ledger of %s already: its %s is not this one's", l.Ward, k),
+				err)
 		}
 	}
 	return nil
@@ -184,7 +190,10 @@ type Moved struct {
 // are left out.
 func MoveAll(ctx context.Context, ledgers []*Ledger, to store.Store, called string, o BeginOptions) (*Moved, error) {
 	out := &Moved{Format: "kasbah.move/1", Run: o.ID, Wards: []string{}, Store: called}
-	ledgers = slices.SortedFunc(slices.Values(ledgers), func(a, b *Ledger) int { return strings.Compare(a.Ward, b.Ward) })
+	ledgers = slices.SortedFunc(slices.Values(ledgers), func(a, b *Ledger) int {
+		return strings.Compare(a.Ward,
+			b.Ward)
+	})
 	var moving []*Moving
 	for _, l := range ledgers {
 		m, err := l.Move(ctx, to, o)

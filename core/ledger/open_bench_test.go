@@ -43,10 +43,13 @@ func BenchmarkOpen(b *testing.B) {
 	var lines []Line
 	for i := range resources {
 		rec := &Record{
-			Address: fmt.Sprintf("medina.machine/gauge-%d", i), Type: "medina.machine", ID: fmt.Sprintf("mac-%d", i), Tag: "1", Version: 1, Declared: "0123456789abcdef0123456789abcdef",
-			Inputs: value.Attributes{"name": fmt.Sprintf("gauge-%d", i), "size": "small", "image": "stone-1", "subnet": "sub-0001"},
-			Live:   value.Attributes{"name": fmt.Sprintf("gauge-%d", i), "size": "small", "image": "stone-1", "subnet": "sub-0001", "state": "running"},
-			Needs:  []string{"shore:medina.subnet/quay"},
+			Address: fmt.Sprintf("medina.machine/gauge-%d", i), Type: "medina.machine", ID: fmt.Sprintf("mac-%d", i),
+			Tag: "1", Version: 1, Declared: "0123456789abcdef0123456789abcdef",
+			Inputs: value.Attributes{"name": fmt.Sprintf("gauge-%d", i), "size": "small", "image": "stone-1",
+				"subnet": "sub-0001"},
+			Live: value.Attributes{"name": fmt.Sprintf("gauge-%d", i), "size": "small", "image": "stone-1",
+				"subnet": "sub-0001", "state": "running"},
+			Needs: []string{"shore:medina.subnet/quay"},
 		}
 		lines = append(lines, Line{Kind: KindNote, Note: &Note{What: "made", Record: rec}})
 	}

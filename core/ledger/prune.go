@@ -37,7 +37,8 @@ func (l *Ledger) prunedHash(ctx context.Context, s *State, seq int64) (string, e
 			return "", err
 		}
 		if hash(body) != p.Digest || int64(len(body)) != (p.To-p.From+1)*sha256.Size {
-			return "", &damageError{l.Ward, fmt.Sprintf("list of the entries from %d to %d that were pruned", p.From, p.To), errors.New("it is not what was noted")}
+			return "", &damageError{l.Ward, fmt.Sprintf("list of the entries from %d to %d that were pruned", p.From,
+				p.To), errors.New("it is not what was noted")}
 		}
 		at := (seq - p.From) * sha256.Size
 		return hex.EncodeToString(body[at : at+sha256.Size]), nil
@@ -144,7 +145,8 @@ func (l *Ledger) provable(ctx context.Context, checkpoints []string) (*State, er
 		return NewState(), nil
 	}
 	if len(checkpoints) == 0 {
-		return nil, &damageError{l.Ward, "entry 1", fmt.Errorf("nothing but a checkpoint could stand for it, and there is none: %w", err)}
+		return nil, &damageError{l.Ward, "entry 1", fmt.Errorf("nothing but a checkpoint could stand for it, and "+
+			"there is none: %w", err)}
 	}
 	for i, key := range checkpoints {
 		s, err := l.readCheckpoint(ctx, key)

@@ -20,15 +20,18 @@ func disjoint(t *testing.T, l *ledger.Ledger) {
 	var runs []*ledger.Run
 	for _, name := range []string{"east", "west"} {
 		address := "medina.bucket/" + name
-		r, err := l.Begin(ctx, ledger.BeginOptions{ID: name, Scope: ledger.NewScope([]string{address}, []string{"medina.network/coast"})})
+		r, err := l.Begin(ctx, ledger.BeginOptions{ID: name, Scope: ledger.NewScope([]string{address},
+			[]string{"medina.network/coast"})})
 		require.NoError(t, err)
-		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &ledger.Intent{ID: "1", Address: address, Type: "medina.bucket", Action: "new", Call: "create"}}))
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &ledger.Intent{ID: "1",
+			Address: address, Type: "medina.bucket", Action: "new", Call: "create"}}))
 		runs = append(runs, r)
 	}
 	for _, r := range runs {
 		address := r.Scope().Writes[0]
 		record := &ledger.Record{Address: address, Type: "medina.bucket", ID: "bkt-" + r.ID, Version: 1, Run: r.ID}
-		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindResult, Result: &ledger.Result{Intent: "1", Address: address, Outcome: ledger.Done, Record: record}}))
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindResult, Result: &ledger.Result{Intent: "1",
+			Address: address, Outcome: ledger.Done, Record: record}}))
 		require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
 	}
 }
@@ -52,9 +55,12 @@ func TestOtherReader(t *testing.T) {
 	r, err := l.Begin(ctx, ledger.BeginOptions{ID: "drops"})
 	require.NoError(t, err)
 	for i, line := range []ledger.Line{
-		{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: "medina.bucket/" + hiddenText + "-run-0-1"}},
-		{Kind: ledger.KindIntent, Intent: &ledger.Intent{ID: "x", Address: "medina.bucket/" + hiddenText + "-run-1-2", Type: "medina.bucket", Action: "drop", Call: "delete"}},
-		{Kind: ledger.KindResult, Result: &ledger.Result{Intent: "x", Address: "medina.bucket/" + hiddenText + "-run-1-2", Outcome: ledger.Done, Dropped: true}},
+		{Kind: ledger.KindNote, Note: &ledger.Note{What: "released", Dropped: "medina.bucket/" + hiddenText +
+			"-run-0-1"}},
+		{Kind: ledger.KindIntent, Intent: &ledger.Intent{ID: "x", Address: "medina.bucket/" + hiddenText + "-run-1-2",
+			Type: "medina.bucket", Action: "drop", Call: "delete"}},
+		{Kind: ledger.KindResult, Result: &ledger.Result{Intent: "x", Address: "medina.bucket/" + hiddenText +
+			"-run-1-2", Outcome: ledger.Done, Dropped: true}},
 	} {
 		require.NoError(t, r.Append(ctx, line), i)
 	}
@@ -63,7 +69,8 @@ func TestOtherReader(t *testing.T) {
 	work(t, l, "last", 1)
 	disjoint(t, l)
 
-	out, err := exec.Command("python3", "testdata/reader.py", filepath.Join(dir, "coast", "live", "shore")).CombinedOutput()
+	out, err := exec.Command("python3", "testdata/reader.py", filepath.Join(dir, "coast", "live",
+		"shore")).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	type state struct {
 		Seq     int64

@@ -97,8 +97,9 @@ type Stored struct {
 
 func stored(r *Record, seq int64) *Stored {
 	return &Stored{
-		Address: r.Address, Type: r.Type, ID: r.ID, Tag: r.Tag, Needs: r.Needs, Declared: r.Declared, Whole: r.Whole(), Settled: r.settled(),
-		Seq: seq, record: r,
+		Address: r.Address, Type: r.Type, ID: r.ID, Tag: r.Tag, Needs: r.Needs, Declared: r.Declared, Whole: r.Whole(),
+		Settled: r.settled(),
+		Seq:     seq, record: r,
 	}
 }
 
@@ -119,7 +120,9 @@ func (s *State) put(r *Record, seq int64) error {
 		if err != nil {
 			return err
 		}
-		if was.ID == r.ID && value.Equal(map[string]any(was.Inputs), map[string]any(r.Inputs)) && value.Equal(map[string]any(was.Live), map[string]any(r.Live)) && value.Equal(map[string]any(was.Hidden), map[string]any(r.Hidden)) {
+		if was.ID == r.ID && value.Equal(map[string]any(was.Inputs), map[string]any(r.Inputs)) &&
+			value.Equal(map[string]any(was.Live), map[string]any(r.Live)) && value.Equal(map[string]any(was.Hidden),
+			map[string]any(r.Hidden)) {
 			seq = old.Seq
 		}
 	}
@@ -216,7 +219,8 @@ func (s *Stored) appendTo(heads, bodies *bytes.Buffer) error {
 	if err != nil {
 		return err
 	}
-	head, err := json.Marshal([]any{s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared, s.Whole, s.Settled, s.Seq, len(body)})
+	head, err := json.Marshal([]any{s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared, s.Whole, s.Settled, s.Seq,
+		len(body)})
 	if err != nil {
 		return err
 	}
@@ -238,7 +242,8 @@ func parseHeads(heads []byte, in *block) ([]Stored, error) {
 		s := &out[len(out)-1]
 		s.in, s.at = in, at
 		h.token('[')
-		s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared = h.text(), h.text(), h.text(), h.text(), h.texts(), h.text()
+		s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared = h.text(), h.text(), h.text(), h.text(), h.texts(),
+			h.text()
 		s.Whole, s.Settled, s.Seq, s.size = h.truth(), h.truth(), h.number(), int(h.number())
 		h.token(']')
 		if h.err != nil {

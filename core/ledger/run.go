@@ -85,7 +85,8 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 	if r.signer, err = l.newSigner(o.ID, s); err != nil {
 		return nil, err
 	}
-	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: o.Scope, Command: o.Command, Reason: o.Reason, Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process, Key: r.signer.publicOf()}}
+	begin := Line{Kind: KindBegin, Begin: &Begin{Scope: o.Scope, Command: o.Command, Reason: o.Reason,
+		Proposal: o.Proposal, Kept: o.Kept, Process: l.who.Process, Key: r.signer.publicOf()}}
 	if l.who.Commit != nil {
 		begin.Begin.Commit = l.who.Commit()
 	}
@@ -261,7 +262,8 @@ func (r *Run) MayCall(ctx context.Context) error {
 		}
 		r.looked = began
 		if r.l.clock()-began > fenceAfter {
-			return fmt.Errorf("a look at the ledger of %s took longer than %s: the lock may be gone by now", r.l.Ward, fenceAfter)
+			return fmt.Errorf("a look at the ledger of %s took longer than %s: the lock may be gone by now", r.l.Ward,
+				fenceAfter)
 		}
 	}
 	if r.state.Open[r.ID] == nil {

@@ -64,7 +64,8 @@ func (s Scope) Covers(o Scope) bool {
 		return true
 	}
 	reads := func(a string) bool { return has(s.Writes, a) || has(s.Reads, a) }
-	return !o.Whole && !slices.ContainsFunc(o.Writes, func(a string) bool { return !has(s.Writes, a) }) && !slices.ContainsFunc(o.Reads, func(a string) bool { return !reads(a) })
+	return !o.Whole && !slices.ContainsFunc(o.Writes, func(a string) bool { return !has(s.Writes, a) }) &&
+		!slices.ContainsFunc(o.Reads, func(a string) bool { return !reads(a) })
 }
 
 // Meets reports whether two runs with these scopes cannot hold their locks at
@@ -111,7 +112,8 @@ func (s Scope) exceeds(l *Line, now map[string]*Stored) string {
 	if s.Whole {
 		return ""
 	}
-	if n := l.Note; l.Kind == KindNote && n.What == NoteSeen && n.Record != nil && has(s.Reads, n.Record.Address) && n.onlySeen(now[n.Record.Address]) {
+	if n := l.Note; l.Kind == KindNote && n.What == NoteSeen && n.Record != nil && has(s.Reads, n.Record.Address) &&
+		n.onlySeen(now[n.Record.Address]) {
 		return ""
 	}
 	var written []string
@@ -151,7 +153,8 @@ func (s Scope) exceeds(l *Line, now map[string]*Stored) string {
 
 // wide reports whether a note says something of the whole ledger.
 func (n *Note) wide() bool {
-	return n.Approval != nil || n.Readers != nil || n.Writers != nil || n.Pruned != nil || n.Accepted != 0 || n.Acceptance != nil || n.Moved != ""
+	return n.Approval != nil || n.Readers != nil || n.Writers != nil || n.Pruned != nil || n.Accepted != 0 ||
+		n.Acceptance != nil || n.Moved != ""
 }
 
 // onlySeen reports whether a note says nothing new of a record but how the thing is live.

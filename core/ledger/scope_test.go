@@ -97,7 +97,8 @@ func TestTwoAtOnce(t *testing.T) {
 	enact(t, a, 1, "medina.bucket/a", nil)
 	enact(t, b, 1, "medina.bucket/b", nil)
 	enact(t, a, 2, "medina.bucket/a", value.Map{"n": int64(2)})
-	require.ErrorContains(t, a.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "3", Address: "medina.bucket/b", Call: "update"}}), "has not locked medina.bucket/b in shore")
+	require.ErrorContains(t, a.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "3", Address: "medina.bucket/b",
+		Call: "update"}}), "has not locked medina.bucket/b in shore")
 	require.NoError(t, b.End(ctx, End{Outcome: "done"}))
 	state, err := two.Load(ctx)
 	require.NoError(t, err)
@@ -112,14 +113,16 @@ func TestTwoAtOnce(t *testing.T) {
 func TestBeyondTheScope(t *testing.T) {
 	s := memory.New()
 	l := open(t, s, "keeper-1")
-	a, err := l.Begin(ctx, BeginOptions{ID: "run-a", Scope: NewScope([]string{"medina.bucket/a"}, []string{"medina.bucket/b"})})
+	a, err := l.Begin(ctx, BeginOptions{ID: "run-a", Scope: NewScope([]string{"medina.bucket/a"},
+		[]string{"medina.bucket/b"})})
 	require.NoError(t, err)
 	enact(t, a, 1, "medina.bucket/a", nil)
 	rec := func(address string) *Record {
 		return &Record{Address: address, ID: "x-" + address, Type: "medina.bucket"}
 	}
 	lines := []Line{
-		{Kind: KindBegin, Begin: &Begin{Scope: Scope{Writes: []string{"medina.bucket/z", "medina.bucket/a"}}}}, // unsorted, by run-b
+		// unsorted, by run-b
+		{Kind: KindBegin, Begin: &Begin{Scope: Scope{Writes: []string{"medina.bucket/z", "medina.bucket/a"}}}},
 		{Kind: KindIntent, Intent: &Intent{ID: "9", Address: "medina.bucket/b", Call: "create"}},
 		{Kind: KindNote, Note: &Note{Record: rec("medina.bucket/b")}},
 		{Kind: KindNote, Note: &Note{Dropped: "medina.bucket/b"}},
@@ -134,7 +137,8 @@ func TestBeyondTheScope(t *testing.T) {
 		if i == 0 {
 			run = "run-b"
 		}
-		body, err := l.codec.encode(Header{Format: Format, Seq: state.Seq + 1, Prev: state.Hash, Run: run, Kind: line.Kind}, []Line{line})
+		body, err := l.codec.encode(Header{Format: Format, Seq: state.Seq + 1, Prev: state.Hash, Run: run,
+			Kind: line.Kind}, []Line{line})
 		require.NoError(t, err)
 		require.NoError(t, s.PutIfAbsent(ctx, l.logKey(state.Seq+1), body))
 	}
@@ -232,7 +236,8 @@ func TestNobodyStarves(t *testing.T) {
 			s := &slow{memory.New(), by}
 			var runs []*Run
 			for _, id := range []string{"east", "west"} {
-				r, err := open(t, s, id).Begin(ctx, BeginOptions{ID: id, Scope: NewScope([]string{"medina.bucket/" + id}, nil)})
+				r, err := open(t, s, id).Begin(ctx,
+					BeginOptions{ID: id, Scope: NewScope([]string{"medina.bucket/" + id}, nil)})
 				require.NoError(t, err)
 				runs = append(runs, r)
 			}
@@ -271,7 +276,8 @@ func TestNobodyStarves(t *testing.T) {
 // appends without a pause.
 func TestNewcomer(t *testing.T) {
 	s := &slow{memory.New(), 20 * time.Millisecond}
-	busy, err := open(t, s, "keeper-1").Begin(ctx, BeginOptions{ID: "busy", Scope: NewScope([]string{"medina.bucket/a"}, nil)})
+	busy, err := open(t, s, "keeper-1").Begin(ctx, BeginOptions{ID: "busy", Scope: NewScope([]string{"medina.bucket/a"},
+		nil)})
 	require.NoError(t, err)
 	const most = 400
 	began, wrote := make(chan struct{}), make(chan int, 1)
@@ -287,7 +293,8 @@ func TestNewcomer(t *testing.T) {
 		}
 		wrote <- n
 	}()
-	r, err := open(t, s, "keeper-2").Begin(ctx, BeginOptions{ID: "newcomer", Scope: NewScope([]string{"medina.bucket/b"}, nil)})
+	r, err := open(t, s, "keeper-2").Begin(ctx, BeginOptions{ID: "newcomer",
+		Scope: NewScope([]string{"medina.bucket/b"}, nil)})
 	close(began)
 	require.NoError(t, err)
 	require.Less(t, <-wrote, most, "entries until the newcomer could begin")

@@ -21,10 +21,12 @@ type object struct {
 	opened *seal.Opened // nil when it is not sealed
 }
 
-var errSealed = errors.New("it is sealed, and kasbah.toml says seal = \"off\": `kasbah ledger reseal` with the keys that can read it opens the ledger")
+var errSealed = errors.New("it is sealed, and kasbah.toml says seal = \"off\": `kasbah ledger reseal` with the keys " +
+	"that can read it opens the ledger")
 
 // errUnsaid is errSealed where kasbah.toml does not ask for a ledger in clear either.
-var errUnsaid = errors.New("it is sealed, and [ledger] in kasbah.toml does not say how: seal, recipients, estate_id and estate_key are missing. Put them back as they were; the history of kasbah.toml has them")
+var errUnsaid = errors.New("it is sealed, and [ledger] in kasbah.toml does not say how: seal, recipients, estate_id " +
+	"and estate_key are missing. Put them back as they were; the history of kasbah.toml has them")
 
 // OpenOnPurpose says that kasbah.toml asks for a ledger that is not sealed, rather than
 // saying nothing.
@@ -123,7 +125,8 @@ type NotSealedError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *NotSealedError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is not sealed, and kasbah.toml says seal = \"all\": nothing proves who wrote it, so it is not trusted", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is not sealed, and kasbah.toml says seal = \"all\": nothing proves who wrote "+
+		"it, so it is not trusted", e.Ward)
 	if e.Seen {
 		s += ". This machine read it in this state before it was to be sealed: `kasbah ledger reseal` seals it"
 	}
@@ -259,7 +262,10 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 
 // lessRead reports whether somebody who reads the ledger now is to read it no more.
 func (l *Ledger) lessRead(s *State) bool {
-	return slices.ContainsFunc(s.Readers.Recipients, func(r string) bool { return !slices.Contains(l.box.Recipients, r) })
+	return slices.ContainsFunc(s.Readers.Recipients, func(r string) bool {
+		return !slices.Contains(l.box.Recipients,
+			r)
+	})
 }
 
 // keyInForceError is returned to one who takes a reader away and leaves the estate's key,
@@ -268,7 +274,9 @@ type keyInForceError struct{ Ward string }
 
 // Error says what to do.
 func (e *keyInForceError) Error() string {
-	return fmt.Sprintf("the ledger of %s: a reader was removed from kasbah.toml, but the estate still has the key that they know, so they could forge entries. Put the reader back, then `kasbah key dismiss NAME`, which also makes a new key", e.Ward)
+	return fmt.Sprintf("the ledger of %s: a reader was removed from kasbah.toml, but the estate still has the key "+
+		"that they know, so they could forge entries. Put the reader back, then `kasbah key dismiss NAME`, which "+
+		"also makes a new key", e.Ward)
 }
 
 // Unseal opens a sealed ledger: later entries stand in clear. b opens what is
@@ -322,7 +330,8 @@ func (l *Ledger) nothingHidden(s *State) error {
 		held = append(held[:3], fmt.Sprintf("%d more", len(held)-3))
 	}
 	if len(held) > 0 {
-		return fmt.Errorf("the ledger of %s stays sealed: it records secrets of %s; take them out of the declarations and enact that first", l.Ward, strings.Join(held, ", "))
+		return fmt.Errorf("the ledger of %s stays sealed: it records secrets of %s; take them out of the "+
+			"declarations and enact that first", l.Ward, strings.Join(held, ", "))
 	}
 	return nil
 }
@@ -366,8 +375,10 @@ func (e *RollbackError) Error() string {
 	if e.Seen <= e.End {
 		what = fmt.Sprintf("it has another entry %d", e.Seen)
 	}
-	return fmt.Sprintf("the ledger of %s is not the one that this machine has seen: entry %d was there, and now %s. An old copy was put back, or another one. "+
-		"If it was restored from a backup on purpose: kasbah ledger verify %s -accept %d -why \"…\"", e.Ward, e.Seen, what, e.Ward, e.End)
+	return fmt.Sprintf("the ledger of %s is not the one that this machine has seen: entry %d was there, and now %s. "+
+		"An old copy was put back, or another one. "+
+		"If it was restored from a backup on purpose: kasbah ledger verify %s -accept %d -why \"…\"", e.Ward, e.Seen,
+		what, e.Ward, e.End)
 }
 
 // newestSeen is the newest entry that this machine has seen.
@@ -440,7 +451,8 @@ func (l *Ledger) Accept(ctx context.Context, at int64, o BeginOptions) error {
 	}
 	end := Acceptance{Entry: s.Seq, Hash: s.Hash}
 	for _, h := range s.Holders() {
-		if err := l.Break(ctx, h.Run, "the log was restored and ends inside of it: "+o.Reason, o.ID); err != nil && !errors.Is(err, errHoldsNone) {
+		if err := l.Break(ctx, h.Run, "the log was restored and ends inside of it: "+o.Reason, o.ID); err != nil &&
+			!errors.Is(err, errHoldsNone) {
 			return err
 		}
 	}

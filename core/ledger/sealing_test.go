@@ -79,10 +79,13 @@ func work(t *testing.T, l *ledger.Ledger, run string, resources int) {
 	r, err := l.Begin(ctx, ledger.BeginOptions{ID: run, Command: "enact " + hiddenText})
 	require.NoError(t, err)
 	for i := range resources {
-		rec := &ledger.Record{Address: fmt.Sprintf("medina.bucket/%s-%s-%d", hiddenText, run, i), Type: "medina.bucket", ID: fmt.Sprintf("%s-%d", run, i), Inputs: value.Attributes{"name": hiddenText}}
-		in := ledger.Intent{ID: fmt.Sprint(i), Address: rec.Address, Type: rec.Type, Action: "new", Call: "create", Plan: rec}
+		rec := &ledger.Record{Address: fmt.Sprintf("medina.bucket/%s-%s-%d", hiddenText, run, i), Type: "medina.bucket",
+			ID: fmt.Sprintf("%s-%d", run, i), Inputs: value.Attributes{"name": hiddenText}}
+		in := ledger.Intent{ID: fmt.Sprint(i), Address: rec.Address, Type: rec.Type, Action: "new", Call: "create",
+			Plan: rec}
 		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &in}))
-		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindResult, Result: &ledger.Result{Intent: in.ID, Address: rec.Address, Outcome: ledger.Done, Record: rec}}))
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindResult, Result: &ledger.Result{Intent: in.ID,
+			Address: rec.Address, Outcome: ledger.Done, Record: rec}}))
 	}
 	require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
 }
@@ -163,7 +166,8 @@ func TestReaders(t *testing.T) {
 	_, err = fresh.pinned(t, s, after(next, e), next, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-3"})
 	require.ErrorContains(t, err, "has not read it in this state")
 	_, err = fresh.pinned(t, s, after(next, e), next, first.public()).Reseal(ctx, ledger.BeginOptions{ID: "reseal-3"})
-	require.ErrorContains(t, err, "has not read it in this state", "to have looked at it when it was refused is not to have seen it")
+	require.ErrorContains(t, err, "has not read it in this state", "to have looked at it when it was refused is not "+
+		"to have seen it")
 	_, err = first.ledger(t, s, e, both...).Load(ctx)
 	require.NoError(t, err)
 	_, err = mine().Load(ctx)
@@ -230,11 +234,15 @@ func TestSealLater(t *testing.T) {
 		if text != "" {
 			rec.Hidden = value.Attributes{"notes": text}
 		}
-		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "test", Record: rec}}))
+		require.NoError(t, r.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "test",
+			Record: rec}}))
 		require.NoError(t, r.End(ctx, ledger.End{Outcome: "done"}))
 	}
 	box := func() *seal.Box {
-		b, err := seal.NewBox(e.Pin(), []string{k.public()}, func() ([]age.Identity, error) { return []age.Identity{k.id}, nil })
+		b, err := seal.NewBox(e.Pin(), []string{k.public()}, func() ([]age.Identity,
+			error) {
+			return []age.Identity{k.id}, nil
+		})
 		require.NoError(t, err)
 		return b
 	}
@@ -264,7 +272,10 @@ func forge(t *testing.T, key string, e seal.Estate, to string) []byte {
 	require.NoError(t, err)
 	b.Fetch = func(context.Context) (seal.Estate, error) { return other, nil }
 	stranger := newKeeper(t)
-	open, err := seal.NewBox(other.Pin(), []string{stranger.public()}, func() ([]age.Identity, error) { return []age.Identity{stranger.id}, nil })
+	open, err := seal.NewBox(other.Pin(), []string{stranger.public()}, func() ([]age.Identity,
+		error) {
+		return []age.Identity{stranger.id}, nil
+	})
 	require.NoError(t, err)
 	require.NoError(t, open.Learn(other))
 	l.SealWith(open)
@@ -326,7 +337,8 @@ func TestTampering(t *testing.T) {
 			all[key] = body
 		}
 		key, other := keys[rnd.IntN(len(keys))], keys[rnd.IntN(len(keys))]
-		kind := []string{"flip", "cut", "remove", "reorder", "replace", "forge", "clear", "tail", "old copy"}[rnd.IntN(9)]
+		kind := []string{"flip", "cut", "remove", "reorder", "replace", "forge", "clear", "tail",
+			"old copy"}[rnd.IntN(9)]
 		switch kind {
 		case "flip":
 			all[key] = bytes.Clone(all[key])
@@ -401,8 +413,10 @@ func TestRestored(t *testing.T) {
 		require.ErrorAs(t, err, &back)
 		require.ErrorContains(t, err, "kasbah ledger verify shore -accept 4 -why")
 	}
-	require.ErrorContains(t, first.ledger(t, s, e, to...).Accept(ctx, 3, ledger.BeginOptions{ID: "a"}), "ends at entry 4, not at 3")
-	require.NoError(t, first.ledger(t, s, e, to...).Accept(ctx, 4, ledger.BeginOptions{ID: "a", Reason: "the disk was lost"}))
+	require.ErrorContains(t, first.ledger(t, s, e, to...).Accept(ctx, 3, ledger.BeginOptions{ID: "a"}),
+		"ends at entry 4, not at 3")
+	require.NoError(t, first.ledger(t, s, e, to...).Accept(ctx, 4, ledger.BeginOptions{ID: "a",
+		Reason: "the disk was lost"}))
 	for _, k := range []*keeper{first, second} {
 		got, err := k.ledger(t, s, e, to...).Load(ctx)
 		require.NoError(t, err)

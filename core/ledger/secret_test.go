@@ -15,15 +15,18 @@ import (
 // Hidden alone; the rest is compared without them.
 func TestHidden(t *testing.T) {
 	typ := &schema.Type{Name: "database", Attributes: []*schema.Attribute{
-		{Name: "notes", Kind: schema.Text}, {Name: "size", Kind: schema.Text}, {Name: "code", Kind: schema.Text, Secret: true},
+		{Name: "notes", Kind: schema.Text}, {Name: "size", Kind: schema.Text}, {Name: "code", Kind: schema.Text,
+			Secret: true},
 		{Name: "password", Kind: schema.Text, Secret: true, Output: true},
 	}}
 	word := &value.Pending{Ref: &value.Ref{Address: value.SecretAddress("word"), Secret: true}}
-	declared := value.Map{"notes": value.Concat(value.Part{Text: "open: "}, value.Part{Value: word}), "code": word, "size": "s"}
+	declared := value.Map{"notes": value.Concat(value.Part{Text: "open: "}, value.Part{Value: word}), "code": word,
+		"size": "s"}
 	clear := value.Map{"notes": "open: hidden-1", "code": "hidden-1", "size": "s"}
 	r := &ledger.Record{Address: "sea.database/log", Type: "sea.database", Inputs: value.CloneMap(clear)}
 	r.Hide(declared)
-	r.Take(typ, "shore:sea.database/log", value.Map{"notes": "open: hidden-1", "size": "s", "password": "hidden-2"}) // the code is never shown
+	// the code is never shown
+	r.Take(typ, "shore:sea.database/log", value.Map{"notes": "open: hidden-1", "size": "s", "password": "hidden-2"})
 	shown, err := json.Marshal(r.Shown())
 	require.NoError(t, err)
 	require.NotContains(t, string(shown), "hidden")
@@ -37,7 +40,8 @@ func TestHidden(t *testing.T) {
 
 	live := value.Map{"notes": "open: hidden-1", "size": "s", "password": "hidden-2"}
 	require.True(t, value.Equal(map[string]any(r.Live), r.Conceal(typ, live)), "all is as recorded")
-	require.True(t, value.Equal(map[string]any(r.Live), r.Conceal(typ, value.Map(r.Live))), "concealed twice is concealed")
+	require.True(t, value.Equal(map[string]any(r.Live), r.Conceal(typ, value.Map(r.Live))),
+		"concealed twice is concealed")
 	live["notes"], live["password"] = "by hand", "other"
 	now := r.Conceal(typ, live)
 	require.False(t, value.Equal(now["notes"], r.Live["notes"]))

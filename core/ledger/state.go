@@ -94,7 +94,8 @@ type OpenIntent struct {
 
 // NewState is the state of a ledger that holds some records and nothing else.
 func NewState(records ...*Record) *State {
-	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{}, Durations: map[string]Duration{}, Proposals: map[string]*Use{}}
+	s := &State{Records: make(map[string]*Stored, len(records)), Open: map[string]*OpenRun{},
+		Durations: map[string]Duration{}, Proposals: map[string]*Use{}}
 	for _, r := range records {
 		s.Records[r.Address] = stored(r, 0)
 	}
@@ -104,8 +105,10 @@ func NewState(records ...*Record) *State {
 // snapshot is a copy that does not move with s.
 func (s *State) snapshot() *State {
 	out := *s
-	out.Records, out.Durations, out.Intents, out.Notes = maps.Clone(s.Records), maps.Clone(s.Durations), slices.Clone(s.Intents), slices.Clone(s.Notes)
-	out.Accepted, out.Former, out.Pruned, out.held = slices.Clone(s.Accepted), slices.Clone(s.Former), slices.Clone(s.Pruned), nil
+	out.Records, out.Durations, out.Intents, out.Notes = maps.Clone(s.Records), maps.Clone(s.Durations),
+		slices.Clone(s.Intents), slices.Clone(s.Notes)
+	out.Accepted, out.Former, out.Pruned, out.held = slices.Clone(s.Accepted), slices.Clone(s.Former),
+		slices.Clone(s.Pruned), nil
 	out.Open, out.Proposals = make(map[string]*OpenRun, len(s.Open)), make(map[string]*Use, len(s.Proposals))
 	for id, r := range s.Open {
 		run := *r

@@ -14,7 +14,8 @@ import (
 func call(t *testing.T, r *Run, n int, kind string, seconds float64, outcome Outcome) {
 	id := fmt.Sprint("call-", n)
 	address := fmt.Sprint("medina.bucket/b", n)
-	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address, Type: "medina.bucket", Action: "new", Call: kind, Key: id}}))
+	require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: id, Address: address,
+		Type: "medina.bucket", Action: "new", Call: kind, Key: id}}))
 	res := &Result{Intent: id, Address: address, Outcome: outcome, Seconds: seconds}
 	if outcome == Done {
 		res.Record = &Record{Address: address, Type: "medina.bucket", ID: id, Live: value.Attributes{"n": int64(n)}}
@@ -75,7 +76,8 @@ func TestValues(t *testing.T) {
 	require.Equal(t, first, run("run-1", first, "medina.bucket/b: it is open (rule sealed)").Values)
 	require.Equal(t, first, run("run-2", Values{}).Values, "it does not know")
 	require.Equal(t, first, run("run-3", Values{}).Values, "from a checkpoint")
-	require.Equal(t, Values{Published: value.Attributes{}}, run("run-4", Values{Published: value.Attributes{}}).Values, "razed: nothing is published any more")
+	require.Equal(t, Values{Published: value.Attributes{}}, run("run-4", Values{Published: value.Attributes{}}).Values,
+		"razed: nothing is published any more")
 	history, _, err := l.History(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []string{"medina.bucket/b: it is open (rule sealed)"}, history[0].Rules)
@@ -89,8 +91,10 @@ func TestLastChange(t *testing.T) {
 	l := open(t, memory.New(), "keeper-1")
 	set := func(run string, live value.Attributes) {
 		r := begin(t, l, run)
-		require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "c", Address: "medina.bucket/b", Type: "medina.bucket", Call: "update", Key: "k"}}))
-		require.NoError(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "c", Address: "medina.bucket/b", Outcome: Done, Record: &Record{Address: "medina.bucket/b", ID: "bkt-1", Live: live}}}))
+		require.NoError(t, r.Append(ctx, Line{Kind: KindIntent, Intent: &Intent{ID: "c", Address: "medina.bucket/b",
+			Type: "medina.bucket", Call: "update", Key: "k"}}))
+		require.NoError(t, r.Append(ctx, Line{Kind: KindResult, Result: &Result{Intent: "c", Address: "medina.bucket/b",
+			Outcome: Done, Record: &Record{Address: "medina.bucket/b", ID: "bkt-1", Live: live}}}))
 		require.NoError(t, r.End(ctx, End{Outcome: "done"}))
 	}
 	set("run-1", value.Attributes{"a": "1", "b": "1"})

@@ -173,7 +173,8 @@ func (r *Run) fold(b *batch) error {
 	if r.state.Seq >= b.header.Seq {
 		return nil
 	}
-	return r.state.fold(&Entry{Header: b.header, Lines: b.lines, Size: len(b.stored), Hash: b.hash, Sealed: seal.IsSealed(b.stored), own: true})
+	return r.state.fold(&Entry{Header: b.header, Lines: b.lines, Size: len(b.stored), Hash: b.hash,
+		Sealed: seal.IsSealed(b.stored), own: true})
 }
 
 // fail says why nothing more can be written.
@@ -251,7 +252,8 @@ func (r *Run) pack(b *batch) error {
 	for i, a := range b.callers {
 		bodies[i] = a.body
 	}
-	if first := b.lines[0].Begin; behind.seq > 0 && first != nil && (first.Readers != nil || first.Writers != nil) { // somebody else wrote the first entry
+	// somebody else wrote the first entry
+	if first := b.lines[0].Begin; behind.seq > 0 && first != nil && (first.Readers != nil || first.Writers != nil) {
 		begin := *first
 		begin.Readers, begin.Writers = nil, nil
 		b.lines[0].Begin = &begin

@@ -97,7 +97,8 @@ func (l *Ledger) newSigner(run string, s *State) (*signer, error) {
 	case l.resealing && len(l.writers) > 0: // who changes the writers was one and stays one
 		allowed = slices.DeleteFunc(slices.Clone(l.writers), func(k string) bool { return !s.Writers.Lists(k) })
 		if len(allowed) == 0 {
-			return nil, fmt.Errorf("the ledger of %s: none of the writers in kasbah.toml is a writer of the ledger yet. Keep one of its present writers in the list, who can then reseal it", l.Ward)
+			return nil, fmt.Errorf("the ledger of %s: none of the writers in kasbah.toml is a writer of the ledger "+
+				"yet. Keep one of its present writers in the list, who can then reseal it", l.Ward)
 		}
 	default:
 		allowed = s.Writers.Keys
@@ -133,7 +134,8 @@ func (k *RunKey) message(prefix, run string) []byte {
 // proven is an error unless a writer's key has signed the run's.
 func (k *RunKey) proven(prefix, run string) error {
 	by, err := approval.Public(k.By)
-	if err != nil || len(k.Public) != ed25519.PublicKeySize || !approval.Verify(by, runKeyType, k.message(prefix, run), k.Sig) {
+	if err != nil || len(k.Public) != ed25519.PublicKeySize || !approval.Verify(by, runKeyType, k.message(prefix, run),
+		k.Sig) {
 		return errors.New("the key of its run is not signed by the writer it names")
 	}
 	return nil
@@ -279,7 +281,9 @@ func (l *Ledger) writersAgree(s *State) error {
 	case s.Writers == nil:
 		return &UnsignedError{Ward: l.Ward}
 	case !(&Writers{Keys: l.writers}).Lists(s.Writers.By):
-		return fmt.Errorf("the ledger of %s: entry %d names its writers and is signed by %s, which is not among [ledger] writers in kasbah.toml: the ledger was made by another person, or it has not been resealed since that writer was dismissed", l.Ward, s.Writers.At, fingerprint(s.Writers.By))
+		return fmt.Errorf("the ledger of %s: entry %d names its writers and is signed by %s, which is not among "+
+			"[ledger] writers in kasbah.toml: the ledger was made by another person, or it has not been resealed "+
+			"since that writer was dismissed", l.Ward, s.Writers.At, fingerprint(s.Writers.By))
 	}
 	return nil
 }
@@ -292,7 +296,8 @@ type UnsignedError struct {
 
 // Error says what that means, and what to do where that makes nothing worse.
 func (e *UnsignedError) Error() string {
-	s := fmt.Sprintf("the ledger of %s is not signed, and kasbah.toml names writers: nothing proves who wrote it, so it is not trusted", e.Ward)
+	s := fmt.Sprintf("the ledger of %s is not signed, and kasbah.toml names writers: nothing proves who wrote it, so "+
+		"it is not trusted", e.Ward)
 	if e.Seen {
 		s += ". This machine has read it in this state before: `kasbah ledger reseal` takes it over"
 	}
@@ -316,7 +321,8 @@ func (e *noWriterError) Error() string {
 			names = append(names, fingerprint(k))
 		}
 	}
-	return fmt.Sprintf("no key on this machine may write the ledger of %s: [ledger] writers in kasbah.toml names %s. `kasbah key writer` prints yours", e.Ward, strings.Join(names, ", "))
+	return fmt.Sprintf("no key on this machine may write the ledger of %s: [ledger] writers in kasbah.toml names %s. "+
+		"`kasbah key writer` prints yours", e.Ward, strings.Join(names, ", "))
 }
 
 // writersError is returned to a writer when the writers of kasbah.toml are not those that

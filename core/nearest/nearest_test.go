@@ -9,7 +9,8 @@ import (
 func TestTo(t *testing.T) {
 	names := []string{"propose", "published", "enact", "raze", "map"}
 	for typed, want := range map[string]string{
-		"propse": "propose", "Propose": "propose", "publishd": "published", "enatc": "enact", "rase": "raze", "mpa": "map", "zzzzzz": "",
+		"propse": "propose", "Propose": "propose", "publishd": "published", "enatc": "enact", "rase": "raze",
+		"mpa": "map", "zzzzzz": "",
 	} {
 		require.Equal(t, want, To(typed, names), typed)
 	}

@@ -24,7 +24,8 @@ func TestProblems(t *testing.T) {
 	require.NoError(t, l.Err(), "notes and warnings stop nothing")
 	l.Add(fmt.Errorf("around: %w", p))
 	l.Add(errors.New("plain"))
-	l.Add(List{At(Position{File: "a", Line: 9}, "z"), At(Position{File: "a", Line: 2, Column: 5}, "y"), At(Position{File: "a", Line: 2, Column: 5}, "y")})
+	l.Add(List{At(Position{File: "a", Line: 9}, "z"), At(Position{File: "a", Line: 2, Column: 5}, "y"),
+		At(Position{File: "a", Line: 2, Column: 5}, "y")})
 	require.Equal(t, 5, l.Wrong())
 	l.Sort()
 	require.Len(t, l, 6, "exact doubles are told once")
@@ -32,7 +33,8 @@ func TestProblems(t *testing.T) {
 	for _, p := range l {
 		said = append(said, p.Error())
 	}
-	require.Equal(t, []string{"only a note", "only a warning", "plain", "a:2:5: y", "a:9: z", "shore/a.star:3:7: medina.disk/tape: size is 5"}, said)
+	require.Equal(t, []string{"only a note", "only a warning", "plain", "a:2:5: y", "a:9: z",
+		"shore/a.star:3:7: medina.disk/tape: size is 5"}, said)
 	var list List
 	require.ErrorAs(t, l.Err(), &list)
 }

@@ -42,7 +42,8 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 		a.Needs = append(a.Needs, r.Needs...)
 	}
 	drv, _ := SplitType(a.Type)
-	a.Plan = &Plan{Kit: a.Kit, DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData, Exclusive: typ.UniqueName || typ.DropFirst}
+	a.Plan = &Plan{Kit: a.Kit, DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData,
+		Exclusive: typ.UniqueName || typ.DropFirst}
 	var seen *Seen
 	if r != nil {
 		seen = w.look(full, r, typ)
@@ -73,7 +74,8 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	a.Undo = undoOf(a)
 	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
 	if a.Kind == Same {
-		if d != nil && (a.Plan.Declared != r.Declared || outdated(r, value.Map(a.Plan.Inputs), d.Care.Leave)) && !w.dangling[full] {
+		if d != nil && (a.Plan.Declared != r.Declared || outdated(r, value.Map(a.Plan.Inputs), d.Care.Leave)) &&
+			!w.dangling[full] {
 			a.Plan.RecordOnly = true
 		} else {
 			a.Plan = nil
@@ -88,7 +90,8 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: why, Position: a.Position})
 	}
 	if r != nil && r.Care.Guard && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && d.Care.Guard {
-		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: guarded(a.Kind), Position: a.Position})
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: guarded(a.Kind),
+			Position: a.Position})
 	}
 	return a, nil
 }
@@ -108,7 +111,8 @@ func keepsName(a *Action, typ *schema.Type) string {
 		how = "for " + schema.Span(typ.NameStays)
 	}
 	which := strings.Join(names, " and ")
-	return fmt.Sprintf("it would be swapped, and its cloud keeps the %s of %s taken %s once it is gone; give the new one another %s", which, schema.WithArticle(typ.Name), how, which)
+	return fmt.Sprintf("it would be swapped, and its cloud keeps the %s of %s taken %s once it is gone; give the new "+
+		"one another %s", which, schema.WithArticle(typ.Name), how, which)
 }
 
 // staysItself are the attributes that identify a thing together, where a swap leaves them as
@@ -154,7 +158,8 @@ func (w *proposer) typeOf(d *declare.Resource, r *ledger.Record) (*schema.Type, 
 
 // look is what is recorded and live of a resource.
 func (w *proposer) look(full string, r *ledger.Record, typ *schema.Type) *Seen {
-	s := &Seen{Version: r.Version, ID: r.ID, Tag: r.Tag, Inputs: r.Inputs, Needs: r.Needs, Leftovers: r.Leftovers, Unfinished: w.dangling[full]}
+	s := &Seen{Version: r.Version, ID: r.ID, Tag: r.Tag, Inputs: r.Inputs, Needs: r.Needs, Leftovers: r.Leftovers,
+		Unfinished: w.dangling[full]}
 	if w.o.Live == nil {
 		s.Live = r.Live
 		return s
@@ -197,13 +202,15 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 // copyFirst notes that a copy is kept of what an action removes.
 func (w *proposer) copyFirst(a *Action, typ *schema.Type, seen *Seen) {
 	removes := a.Kind == Drop || a.Kind == Swap
-	if !removes || a.Plan.Care.AtDrop != declare.CopyFirst || seen == nil || seen.Gone || seen.ID == "" && len(seen.Leftovers) == 0 {
+	if !removes || a.Plan.Care.AtDrop != declare.CopyFirst || seen == nil || seen.Gone || seen.ID == "" &&
+		len(seen.Leftovers) == 0 {
 		return
 	}
 	if !typ.Copies {
 		if typ.HoldsData {
 			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
-				Because: "its care asks for a copy first, and its driver can no longer copy a " + typ.Name + "; enact its care without at_drop first"})
+				Because: "its care asks for a copy first, and its driver can no longer copy a " + typ.Name +
+					"; enact its care without at_drop first"})
 		}
 		return
 	}
@@ -247,7 +254,8 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 		live = value.Map(r.Inputs)
 	}
 	live, recorded := w.renewed(d, r, live)
-	changes, full, left := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: recorded, live: live, leave: d.Care.Leave}.compare()
+	changes, full, left := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: recorded, live: live,
+		leave: d.Care.Leave}.compare()
 	a.Plan.Inputs = full
 	for _, path := range left {
 		w.p.Left = append(w.p.Left, LeftAlone{a.Ward, a.Address, path})
@@ -307,7 +315,8 @@ func (w *proposer) letGo(a *Action, d *declare.Resource, typ *schema.Type) {
 		_, short := value.SplitWard(n.Address)
 		stay, possible := a.Plan.without(attr, b.Plan.Seen.ID)
 		if !possible {
-			a.Kind, a.Because, a.Plan.LetGo, a.Plan.Stay = Swap, n.Why+" is required, and "+short+" must go first", nil, nil
+			a.Kind, a.Because, a.Plan.LetGo, a.Plan.Stay = Swap, n.Why+" is required, and "+short+" must go first", nil,
+				nil
 			return
 		}
 		if stay != nil {

@@ -50,13 +50,16 @@ func (w *proposer) likelyRenames() {
 		}
 	}
 	if told > mostAlike {
-		w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%d more drops look like one of the new resources under its old name", told-mostAlike))
+		w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%d more drops look like one of the new resources under its "+
+			"old name", told-mostAlike))
 	}
 }
 
 func likelyRename(drop, is *Action) string {
 	former := value.Ref{Address: drop.Full()}.In(is.Ward)
-	return fmt.Sprintf("%s is dropped and %s is new, and they are alike: if they are one thing, add care = care(renamed_from = %q) to it at %s, and nothing is made again", former, is.Address, former, is.Position.Short())
+	return fmt.Sprintf("%s is dropped and %s is new, and they are alike: if they are one thing, add care = "+
+		"care(renamed_from = %q) to it at %s, and nothing is made again", former, is.Address, former,
+		is.Position.Short())
 }
 
 // mostLike is the place of the new resource whose inputs have most in common with those
@@ -64,7 +67,8 @@ func likelyRename(drop, is *Action) string {
 func (w *proposer) mostLike(t *schema.Type, drop *Action, fresh []*Action) int {
 	best, of := -1, 0.0
 	for i, a := range fresh {
-		if share := likeness(t, value.Map(drop.Plan.Seen.Inputs), value.Map(a.Plan.Inputs)); share >= 2.0/3 && share > of {
+		if share := likeness(t, value.Map(drop.Plan.Seen.Inputs), value.Map(a.Plan.Inputs)); share >= 2.0/3 &&
+			share > of {
 			best, of = i, share
 		}
 	}
@@ -76,7 +80,8 @@ func (w *proposer) mostLike(t *schema.Type, drop *Action, fresh []*Action) int {
 func likeness(t *schema.Type, a, b value.Map) float64 {
 	equal, all := 0, 0
 	count := func(name string, in, other value.Map) {
-		if name == "name" && t.NamedByPattern() || value.IsPending(in[name]) || value.IsPending(other[name]) || value.IsSecret(in[name]) {
+		if name == "name" && t.NamedByPattern() || value.IsPending(in[name]) || value.IsPending(other[name]) ||
+			value.IsSecret(in[name]) {
 			return
 		}
 		if all++; !ValuesDiffer(in[name], other[name]) {

@@ -26,7 +26,8 @@ func (w *proposer) approvals() {
 		}
 		if because := w.p.asks(at, force); len(because) > 0 {
 			w.p.Approvals = append(w.p.Approvals, Approval{
-				Ward: at.Ward, Policy: force.Digest(), Signatures: w.p.wanted(force), Keys: force.Keys, Because: because, Until: force.Ends(w.p.Made),
+				Ward: at.Ward, Policy: force.Digest(), Signatures: w.p.wanted(force), Keys: force.Keys,
+				Because: because, Until: force.Ends(w.p.Made),
 			})
 		}
 	}
@@ -102,7 +103,10 @@ func (p *Proposal) Approve(ward string, force *approval.Policy, e *approval.Enve
 // strangers are the fingerprints of signatures by no listed key, but for the proposer's.
 func strangers(s approval.Signed, proposer string) []string {
 	k, err := approval.Public(proposer)
-	return slices.DeleteFunc(slices.Clone(s.Strangers), func(f string) bool { return err == nil && f == approval.Fingerprint(k) })
+	return slices.DeleteFunc(slices.Clone(s.Strangers), func(f string) bool {
+		return err == nil &&
+			f == approval.Fingerprint(k)
+	})
 }
 
 // Proposer is who proposed p among those who may sign, proven by their key's signature; ""

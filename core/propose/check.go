@@ -30,7 +30,8 @@ func (p *Proposal) Check() error {
 		switch {
 		case a.Plan == nil:
 			return fmt.Errorf("%s: the proposal does not say how to carry it out", a.Address)
-		case a.Kind != New && a.Kind != Edit && a.Kind != Swap && a.Kind != Drop && a.Kind != Release && a.Kind != Rename:
+		case a.Kind != New && a.Kind != Edit && a.Kind != Swap && a.Kind != Drop && a.Kind != Release &&
+			a.Kind != Rename:
 			return fmt.Errorf("%s: this version of kasbah cannot carry out %q", a.Address, a.Kind)
 		case a.Kind != New && a.Plan.Seen == nil:
 			return fmt.Errorf("%s: the proposal does not say what was recorded", a.Address)

@@ -192,7 +192,8 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 			before, _ := p.At(map[string]any(c.recorded))
 			changes = append(changes, Change{
 				Path: p.String(), Was: value.Any{V: was}, WillBe: value.Any{V: willBe}, From: c.source(willBe),
-				Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(willBe), Security: a.Security, ByHand: recorded && ValuesDiffer(before, was),
+				Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(willBe), Security: a.Security, ByHand: recorded &&
+					ValuesDiffer(before, was),
 			})
 		})
 	}
@@ -234,7 +235,8 @@ func initial(ward string, t *schema.Type, inputs value.Map) []Change {
 			continue
 		}
 		differences(value.Path{value.Key(a.Name)}, nil, v, func(p value.Path, _, v any) {
-			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(ward, v), Fixed: a.Fixed, Secret: a.Secret || value.IsSecret(v), Security: a.Security && ValuesDiffer(v, a.Default)})
+			out = append(out, Change{Path: p.String(), WillBe: value.Any{V: v}, From: source(ward, v), Fixed: a.Fixed,
+				Secret: a.Secret || value.IsSecret(v), Security: a.Security && ValuesDiffer(v, a.Default)})
 		})
 	}
 	return out

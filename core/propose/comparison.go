@@ -60,7 +60,8 @@ func (d *Comparison) Add(ward string, a, b *ledger.State) error {
 		}
 		for _, name := range value.Keys(names) {
 			if h, g := was.Hidden[name], now.Hidden[name]; h != nil && g != nil && !value.Equal(h, g) {
-				one.Changes = append(one.Changes, AttributeComparison{Path: name, A: value.Any{V: ledger.AnotherSecret()}, B: value.Any{V: now.Inputs[name]}})
+				one.Changes = append(one.Changes, AttributeComparison{Path: name,
+					A: value.Any{V: ledger.AnotherSecret()}, B: value.Any{V: now.Inputs[name]}})
 				continue
 			}
 			changes, _ := Compare(name, now.Inputs[name], was.Inputs[name], nil)

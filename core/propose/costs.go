@@ -15,7 +15,8 @@ type Costs struct {
 // NewCosts sums up the costs of a proposal's resources, those that stay
 // as they are included.
 func NewCosts(p *Proposal) Costs {
-	d := Costs{Format: "kasbah.cost/1", Env: p.Env, Currency: p.Currency, Wards: map[string]Cost{}, Types: map[string]Cost{}, Kits: map[string]Cost{}}
+	d := Costs{Format: "kasbah.cost/1", Env: p.Env, Currency: p.Currency, Wards: map[string]Cost{},
+		Types: map[string]Cost{}, Kits: map[string]Cost{}}
 	add := func(m map[string]Cost, key string, one *Cost) {
 		c := m[key]
 		c.Add(one)

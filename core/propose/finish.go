@@ -22,7 +22,8 @@ func (w *proposer) finish(ctx context.Context) error {
 		if a.Plan == nil {
 			continue
 		}
-		if a.Plan.HoldsData && !a.Plan.CopyFirst && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
+		if a.Plan.HoldsData && !a.Plan.CopyFirst && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil &&
+			a.Plan.Seen.Gone) {
 			p.Data = append(p.Data, a.Full())
 		}
 		for _, c := range a.Changes {
@@ -32,9 +33,13 @@ func (w *proposer) finish(ctx context.Context) error {
 			}
 		}
 	}
-	sort.Slice(p.Left, func(i, j int) bool { return p.Left[i].Address+p.Left[i].Path < p.Left[j].Address+p.Left[j].Path })
+	sort.Slice(p.Left, func(i,
+		j int) bool {
+		return p.Left[i].Address+p.Left[i].Path < p.Left[j].Address+p.Left[j].Path
+	})
 	for _, u := range p.Unfinished {
-		p.Warnings = append(p.Warnings, fmt.Sprintf("%s: the %s of run %s has no result yet and is taken as done; the next run finds out first", u.Address, u.Call, u.Run))
+		p.Warnings = append(p.Warnings, fmt.Sprintf("%s: the %s of run %s has no result yet and is taken as done; "+
+			"the next run finds out first", u.Address, u.Call, u.Run))
 	}
 	p.NotAssured = append(p.NotAssured, w.notAssured()...)
 	for i := range p.Wards {
@@ -78,7 +83,8 @@ func (w *proposer) republish(at *WardAt) bool {
 	if err != nil || value.IsPending(known) {
 		return false
 	}
-	if ValuesDiffer(known, map[string]any(old.Published)) || ValuesDiffer(offered, map[string]any(old.Offered)) || !slices.Equal(at.Reads, old.Reads) {
+	if ValuesDiffer(known, map[string]any(old.Published)) || ValuesDiffer(offered, map[string]any(old.Offered)) ||
+		!slices.Equal(at.Reads, old.Reads) {
 		return true
 	}
 	count := 0

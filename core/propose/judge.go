@@ -36,7 +36,8 @@ func (w *proposer) judge(ctx context.Context) error {
 	}
 	c := w.p.Counts
 	extra := value.Map{
-		"counts": value.Map{"new": int64(c.New), "edit": int64(c.Edit), "swap": int64(c.Swap), "drop": int64(c.Drop), "adopt": int64(c.Adopt),
+		"counts": value.Map{"new": int64(c.New), "edit": int64(c.Edit), "swap": int64(c.Swap), "drop": int64(c.Drop),
+			"adopt":   int64(c.Adopt),
 			"release": int64(c.Release), "rename": int64(c.Rename), "same": int64(c.Same)},
 		"cost": costMap(w.p.Cost),
 	}
@@ -48,11 +49,13 @@ func (w *proposer) judge(ctx context.Context) error {
 	w.p.judged = report
 	for _, t := range report.Tallies {
 		n := &w.p.RuleCounts
-		n.Passed, n.Broken, n.Undecided, n.Excused, n.Failed = n.Passed+t.Passed, n.Broken+t.Broken, n.Undecided+t.Undecided, n.Excused+t.Excused, n.Failed+t.Failed
+		n.Passed, n.Broken, n.Undecided, n.Excused, n.Failed = n.Passed+t.Passed, n.Broken+t.Broken,
+			n.Undecided+t.Undecided, n.Excused+t.Excused, n.Failed+t.Failed
 	}
 	for i := range report.Findings {
 		if f := &report.Findings[i]; f.Blocks() {
-			w.p.Blocked = append(w.p.Blocked, Block{Ward: f.Ward, Address: f.Address, Because: f.Sentence(), Position: f.Position, Rule: f.Rule})
+			w.p.Blocked = append(w.p.Blocked, Block{Ward: f.Ward, Address: f.Address, Because: f.Sentence(),
+				Position: f.Position, Rule: f.Rule})
 		}
 	}
 	return nil
@@ -92,7 +95,8 @@ func (w *proposer) subject(a *Action) (*rules.Subject, error) {
 }
 
 func subjectOf(a *Action, typ *schema.Type) *rules.Subject {
-	s := &rules.Subject{Ward: a.Ward, Address: a.Address, Type: a.Type, Schema: typ, Kit: a.Kit, Action: string(a.Kind), Inputs: value.Map{}, Position: a.Position}
+	s := &rules.Subject{Ward: a.Ward, Address: a.Address, Type: a.Type, Schema: typ, Kit: a.Kit, Action: string(a.Kind),
+		Inputs: value.Map{}, Position: a.Position}
 	if p := a.Plan; p != nil {
 		s.Guarded, s.Excuse = p.Care.Guard, ExcusesOf(p.Care)
 		if !a.Leaves() {
@@ -131,10 +135,12 @@ func ExcusesOf(c ledger.Care) map[string]declare.Excuse {
 
 // JudgeAgain judges an action by the rules that were undecided about it, now
 // that its inputs are known.
-func (p *Proposal) JudgeAgain(ctx context.Context, set *rules.Set, a *Action, typ *schema.Type, inputs value.Map) *rules.Report {
+func (p *Proposal) JudgeAgain(ctx context.Context, set *rules.Set, a *Action, typ *schema.Type,
+	inputs value.Map) *rules.Report {
 	var names []string
 	for _, f := range p.Rules {
-		if f.Verdict == rules.Undecided && f.At == rules.Proposed && f.Ward == a.Ward && f.Address == a.Address && !slices.Contains(names, f.Rule) {
+		if f.Verdict == rules.Undecided && f.At == rules.Proposed && f.Ward == a.Ward && f.Address == a.Address &&
+			!slices.Contains(names, f.Rule) {
 			names = append(names, f.Rule)
 		}
 	}

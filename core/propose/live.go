@@ -73,7 +73,8 @@ func (u Unread) Of(typ, id string) error {
 // type at a time, and keeps what is recorded. What a list does not show is read by its
 // id: a list may be cut into pages while things come and go. Where the cloud shows none of
 // a type, the record stands for what is there.
-func ReadLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, states map[string]*ledger.State) (Live, error) {
+func ReadLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
+	states map[string]*ledger.State) (Live, error) {
 	live, _, err := readLive(ctx, drivers, catalogs, states, true)
 	if err != nil {
 		return nil, err
@@ -83,11 +84,13 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 
 // ReadWhatCan is ReadLive that goes on where something cannot be read, and says what. Its
 // error is that of a record or of the context.
-func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, states map[string]*ledger.State) (Live, Unread, error) {
+func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
+	states map[string]*ledger.State) (Live, Unread, error) {
 	return readLive(ctx, drivers, catalogs, states, false)
 }
 
-func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, states map[string]*ledger.State, all bool) (Live, Unread, error) {
+func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
+	states map[string]*ledger.State, all bool) (Live, Unread, error) {
 	wanted := map[string]map[string]*ledger.Stored{} // by type and id; nil for leftovers
 	for _, s := range states {
 		for _, st := range s.Records {
@@ -135,7 +138,8 @@ func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 }
 
 // readType reads the things of one type, and says which of them could not be read.
-func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, full string, ids map[string]*ledger.Stored) (map[string]Thing, map[string]error, error) {
+func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog, full string,
+	ids map[string]*ledger.Stored) (map[string]Thing, map[string]error, error) {
 	found := make(map[string]Thing, len(ids))
 	drv, typ := SplitType(full)
 	d := drivers[drv]
@@ -183,7 +187,8 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 }
 
 // confirm reads what a list did not show by its id.
-func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*ledger.Stored, found map[string]Thing) map[string]error {
+func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*ledger.Stored,
+	found map[string]Thing) map[string]error {
 	_, typ := SplitType(full)
 	var missing []string
 	for id := range ids {

@@ -177,7 +177,8 @@ func (w *proposer) awaits(a *Action, d *declare.Resource) {
 				a.Plan.After = append(a.Plan.After, by)
 			}
 		}
-		if text := fmt.Sprintf("%s of %s moves", ref.Path, value.Ref{Address: ref.Address}.In(a.Ward)); !slices.Contains(words, text) {
+		if text := fmt.Sprintf("%s of %s moves", ref.Path,
+			value.Ref{Address: ref.Address}.In(a.Ward)); !slices.Contains(words, text) {
 			words = append(words, text)
 		}
 	}

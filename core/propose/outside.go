@@ -50,7 +50,8 @@ func (w *proposer) lookOutside(ref value.Ref) (answer bool, v any, err error) {
 			return true, v, nil
 		}
 	}
-	return true, nil, fmt.Errorf("it uses %s of ward %s, whose ledger does not have it: enact %s first, or take both wards together", ref, ward, ward)
+	return true, nil, fmt.Errorf("it uses %s of ward %s, whose ledger does not have it: enact %s first, or take both "+
+		"wards together", ref, ward, ward)
 }
 
 func (w *proposer) lookupFound(ref value.Ref) (any, error) {
@@ -112,7 +113,8 @@ func (w *proposer) lookFor(d *declare.Find) (*Found, error) {
 			return nil, err
 		}
 		if at := w.manages(f.Type, f.ID); at != "" {
-			return nil, fmt.Errorf("it finds %s, which the estate manages as %s: use its handle, or what its ward publishes", f.ID, at)
+			return nil, fmt.Errorf("it finds %s, which the estate manages as %s: use its handle, or what its ward "+
+				"publishes", f.ID, at)
 		}
 	}
 	w.found[d.Address] = f
@@ -200,18 +202,21 @@ func (w *proposer) consumers() error {
 		for _, full := range value.Keys(gone) {
 			if a := gone[full]; users[a] != nil {
 				w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
-					Because: fmt.Sprintf("ward %s uses it for %s, and is not part of this; take both wards together, or change %s first", ward, few(users[a]), ward)})
+					Because: fmt.Sprintf("ward %s uses it for %s, and is not part of this; take both wards together, "+
+						"or change %s first", ward, few(users[a]), ward)})
 			}
 		}
 		for _, read := range s.Reads {
 			if unpublished[read] {
 				of, name, _ := strings.Cut(read, " ")
 				w.p.Blocked = append(w.p.Blocked, Block{Ward: of, Position: problem.Position{File: of},
-					Because: fmt.Sprintf("ward %s reads %s, which would no longer be published, and is not part of this; take both wards together, or change %s first", ward, name, ward)})
+					Because: fmt.Sprintf("ward %s reads %s, which would no longer be published, and is not part of "+
+						"this; take both wards together, or change %s first", ward, name, ward)})
 			}
 		}
 		if len(swapped) > 0 {
-			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("ward %s uses %s, which is swapped; propose %s afterwards, or take both wards together", ward, few(value.Keys(swapped)), ward))
+			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("ward %s uses %s, which is swapped; propose %s "+
+				"afterwards, or take both wards together", ward, few(value.Keys(swapped)), ward))
 		}
 	}
 	return nil
@@ -244,7 +249,8 @@ func (w *proposer) leftOutUsers(gone, moved map[string]*Action) {
 		if by := users[a]; by != nil {
 			sort.Strings(by)
 			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
-				Because: fmt.Sprintf("%s, and -only leaves out what uses it, %s; take that in as well", map[bool]string{true: "it would be swapped", false: "it would go"}[a.Kind == Swap], few(by))})
+				Because: fmt.Sprintf("%s, and -only leaves out what uses it, %s; take that in as well",
+					map[bool]string{true: "it would be swapped", false: "it would go"}[a.Kind == Swap], few(by))})
 		}
 	}
 }

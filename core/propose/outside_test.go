@@ -32,12 +32,15 @@ type sea struct {
 
 func newSea(t testing.TB, shore, rulesText string) *sea {
 	typ := lamp()
-	typ.Attributes = append(typ.Attributes, &schema.Attribute{Name: "next", Kind: schema.Text, Refers: "lamp"}, &schema.Attribute{Name: "light", Kind: schema.Text, Output: true})
-	typ.Price = &schema.Price{Month: 1, By: map[string]map[string]float64{"size": {"s": 2, "l": 5}}, Per: map[string]float64{"level": 0.5}}
+	typ.Attributes = append(typ.Attributes, &schema.Attribute{Name: "next", Kind: schema.Text, Refers: "lamp"},
+		&schema.Attribute{Name: "light", Kind: schema.Text, Output: true})
+	typ.Price = &schema.Price{Month: 1, By: map[string]map[string]float64{"size": {"s": 2, "l": 5}},
+		Per: map[string]float64{"level": 0.5}}
 	typ.Index()
 	dir := t.TempDir()
 	for name, body := range map[string]string{"shore/shore.star": shore, "rules/house.star": rulesText,
-		"kasbah.toml": "estate = \"coast\"\nwards = [\"shore\", \"signal\"]\n[drivers.sea]\nkind = \"medina\"\n[env.trial]\n"} {
+		"kasbah.toml": "estate = \"coast\"\nwards = [\"shore\", \"signal\"]\n[drivers.sea]\nkind = " +
+			"\"medina\"\n[env.trial]\n"} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(body), 0o644))
@@ -46,7 +49,8 @@ func newSea(t testing.TB, shore, rulesText string) *sea {
 	require.NoError(t, err)
 	s := &sea{t: t, e: e, typ: typ, outside: map[string]*ledger.State{"signal": ledger.NewState()}}
 	s.o = Options{
-		Estate: "coast", Env: "trial", Wards: []string{"shore"}, Others: []string{"signal"}, States: map[string]*ledger.State{"shore": ledger.NewState()},
+		Estate: "coast", Env: "trial", Wards: []string{"shore"}, Others: []string{"signal"},
+		States:   map[string]*ledger.State{"shore": ledger.NewState()},
 		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: Live{},
 		Outside: func(w string) (*ledger.State, error) {
 			if st := s.outside[w]; st != nil {
@@ -72,7 +76,8 @@ func newSea(t testing.TB, shore, rulesText string) *sea {
 }
 
 func (s *sea) record(name string, live value.Attributes, needs ...string) *ledger.Record {
-	return &ledger.Record{Address: "sea.lamp/" + name, Type: "sea.lamp", ID: "id-" + name, Inputs: value.Attributes{"size": "s"}, Live: live, Needs: needs, Version: 1}
+	return &ledger.Record{Address: "sea.lamp/" + name, Type: "sea.lamp", ID: "id-" + name,
+		Inputs: value.Attributes{"size": "s"}, Live: live, Needs: needs, Version: 1}
 }
 
 func (s *sea) propose() *Proposal {
@@ -108,7 +113,8 @@ func fromOf(a *Action, path string) string {
 // TestOtherWards: what another ward has comes from its ledger; what is not
 // there yet is an error that says what to do.
 func TestOtherWards(t *testing.T) {
-	s := newSea(t, "sea.lamp(\"buoy\", size = \"s\", next = published(\"signal\", \"id\"), name = published(\"signal\", \"word\"))\n", "")
+	s := newSea(t, "sea.lamp(\"buoy\", size = \"s\", next = published(\"signal\", \"id\"), name = "+
+		"published(\"signal\", \"word\"))\n", "")
 	s.refused("it uses sea.lamp/mast id of ward signal, whose ledger does not have it: enact signal first")
 	s.outside["signal"] = ledger.NewState(s.record("mast", value.Attributes{"id": "id-mast"}))
 	p := s.propose()
@@ -128,12 +134,15 @@ func TestOtherWards(t *testing.T) {
 // what it reads, is refused; a swap is warned of.
 func TestUsedByOthers(t *testing.T) {
 	s := newSea(t, "sea.lamp(\"kept\", kind = \"new\", name = \"n\")\npublish(\"still\", 1)\n", "")
-	s.o.States["shore"] = ledger.NewState(s.record("kept", value.Attributes{"kind": "old", "name": "n"}), s.record("gone", nil))
+	s.o.States["shore"] = ledger.NewState(s.record("kept", value.Attributes{"kind": "old", "name": "n"}),
+		s.record("gone", nil))
 	s.o.States["shore"].Published = value.Attributes{"still": int64(1), "old": int64(2)}
-	s.o.Live = Live{"sea.lamp": {"id-kept": thingOf(driver.Live{ID: "id-kept", Attributes: value.Map{"kind": "old", "name": "n"}}), "id-gone": thingOf(driver.Live{ID: "id-gone"})}}
+	s.o.Live = Live{"sea.lamp": {"id-kept": thingOf(driver.Live{ID: "id-kept", Attributes: value.Map{"kind": "old",
+		"name": "n"}}), "id-gone": thingOf(driver.Live{ID: "id-gone"})}}
 	require.Empty(t, s.propose().Blocked, "nobody uses it")
 
-	s.outside["signal"] = ledger.NewState(s.record("a", nil, "shore:sea.lamp/gone"), s.record("b", nil, "shore:sea.lamp/gone"), s.record("c", nil, "shore:sea.lamp/kept"),
+	s.outside["signal"] = ledger.NewState(s.record("a", nil, "shore:sea.lamp/gone"),
+		s.record("b", nil, "shore:sea.lamp/gone"), s.record("c", nil, "shore:sea.lamp/kept"),
 		s.record("d", nil, "shore:sea.lamp/gone"), s.record("e", nil, "shore:sea.lamp/gone"))
 	s.outside["signal"].Reads = []string{"shore old", "shore still"}
 	p := s.propose()
@@ -142,8 +151,10 @@ func TestUsedByOthers(t *testing.T) {
 		said = append(said, b.Because)
 	}
 	require.Equal(t, []string{
-		"ward signal uses it for sea.lamp/a, sea.lamp/b, sea.lamp/d and 1 more, and is not part of this; take both wards together, or change signal first",
-		"ward signal reads old, which would no longer be published, and is not part of this; take both wards together, or change signal first",
+		"ward signal uses it for sea.lamp/a, sea.lamp/b, sea.lamp/d and 1 more, and is not part of this; take both " +
+			"wards together, or change signal first",
+		"ward signal reads old, which would no longer be published, and is not part of this; take both wards " +
+			"together, or change signal first",
 	}, said)
 	require.Contains(t, strings.Join(p.Warnings, "\n"), "ward signal uses shore:sea.lamp/kept, which is swapped")
 }
@@ -151,7 +162,8 @@ func TestUsedByOthers(t *testing.T) {
 // TestFind: exactly one, live or as the last run found it, and none that the
 // estate manages.
 func TestFind(t *testing.T) {
-	s := newSea(t, "old = sea.lamp.find(name = \"old\")\nsea.lamp(\"buoy\", next = old, tags = {\"light\": old.light})\nfirst = sea.lamp(\"first\")\nsea.lamp(\"late\", next = sea.lamp.find(name = first.light))\n", "")
+	s := newSea(t, "old = sea.lamp.find(name = \"old\")\nsea.lamp(\"buoy\", next = old, tags = {\"light\": "+
+		"old.light})\nfirst = sea.lamp(\"first\")\nsea.lamp(\"late\", next = sea.lamp.find(name = first.light))\n", "")
 	things := []driver.Live{{ID: "id-7", Attributes: value.Map{"id": "id-7", "light": "red"}}}
 	s.o.Find = func(typ string, match value.Map) ([]driver.Live, error) {
 		require.Equal(t, "sea.lamp", typ)
@@ -190,7 +202,8 @@ func TestFind(t *testing.T) {
 
 // TestSecrets: what is made from a secret is shown as one, and is not enacted.
 func TestSecrets(t *testing.T) {
-	s := newSea(t, "sea.lamp(\"buoy\", name = \"to \" + secret(\"word\"), size = \"s\")\nsea.lamp(\"plain\", size = \"s\")\npublish(\"w\", secret(\"word\"), secret = True)\n", "")
+	s := newSea(t, "sea.lamp(\"buoy\", name = \"to \" + secret(\"word\"), size = \"s\")\nsea.lamp(\"plain\", size = "+
+		"\"s\")\npublish(\"w\", secret(\"word\"), secret = True)\n", "")
 	p := s.propose()
 	a := find(p, "sea.lamp/buoy")
 	require.True(t, a.Changes[0].Secret)
@@ -244,7 +257,8 @@ sea.lamp("later", size = "s", name = first.light)
 		"broken sea.lamp/later: begins with x", "broken : grows by 9.0; 3 new, 1 same",
 	}, said)
 	require.Equal(t, RuleCounts{Passed: 14, Broken: 4, Excused: 1}, p.RuleCounts)
-	require.Equal(t, 3*6+1, p.RuleCounts.Passed+p.RuleCounts.Broken+p.RuleCounts.Excused, "every rule judged every action")
+	require.Equal(t, 3*6+1, p.RuleCounts.Passed+p.RuleCounts.Broken+p.RuleCounts.Excused,
+		"every rule judged every action")
 	require.Len(t, p.Blocked, 2)
 	require.Equal(t, "small", p.Blocked[0].Rule)
 	require.Equal(t, "too large (rule small, proposed)", p.Blocked[0].Because)
@@ -257,15 +271,19 @@ sea.lamp("later", size = "s", name = first.light)
 	require.Empty(t, p.JudgeAgain(context.Background(), s.o.Rules, later, s.typ, value.Map{"name": "calm"}).Findings)
 	report := p.JudgeAgain(context.Background(), s.o.Rules, later, s.typ, value.Map{"name": "xenon"})
 	require.True(t, report.Blocks())
-	require.Empty(t, p.JudgeAgain(context.Background(), s.o.Rules, find(p, "sea.lamp/big"), s.typ, value.Map{"name": "xenon"}).Tallies, "only what was undecided")
+	require.Empty(t, p.JudgeAgain(context.Background(), s.o.Rules, find(p, "sea.lamp/big"), s.typ,
+		value.Map{"name": "xenon"}).Tallies, "only what was undecided")
 }
 
 // TestCosts: what is, what will be, and what nobody knows.
 func TestCosts(t *testing.T) {
-	s := newSea(t, "a = sea.lamp(\"a\", size = \"l\", level = 4, name = \"a\")\nsea.lamp(\"b\", size = a.light, name = \"b\")\nsea.lamp(\"c\", size = \"s\", name = \"c\")\n", "")
-	c, d := s.record("c", value.Attributes{"size": "s", "name": "c"}), s.record("d", value.Attributes{"size": "l", "level": int64(2)})
+	s := newSea(t, "a = sea.lamp(\"a\", size = \"l\", level = 4, name = \"a\")\nsea.lamp(\"b\", size = a.light, name "+
+		"= \"b\")\nsea.lamp(\"c\", size = \"s\", name = \"c\")\n", "")
+	c, d := s.record("c", value.Attributes{"size": "s", "name": "c"}),
+		s.record("d", value.Attributes{"size": "l", "level": int64(2)})
 	s.o.States["shore"] = ledger.NewState(c, d)
-	s.o.Live = Live{"sea.lamp": {"id-c": thingOf(driver.Live{ID: "id-c", Attributes: value.Map(c.Live)}), "id-d": thingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)})}}
+	s.o.Live = Live{"sea.lamp": {"id-c": thingOf(driver.Live{ID: "id-c", Attributes: value.Map(c.Live)}),
+		"id-d": thingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)})}}
 	p := s.propose()
 	require.Equal(t, &Cost{Was: 0, WillBe: 8, Change: 8}, find(p, "sea.lamp/a").Cost)
 	require.Nil(t, find(p, "sea.lamp/b").Cost, "its size is pending")

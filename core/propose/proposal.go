@@ -227,12 +227,13 @@ type Unfinished struct {
 
 // Action is one resource's part in a proposal.
 type Action struct {
-	Ward     string           `json:"ward"`
-	Address  string           `json:"address"`
-	Type     string           `json:"type"` // with its driver
-	Kind     Kind             `json:"action"`
-	Because  string           `json:"because,omitempty"`
-	Was      string           `json:"was,omitempty"` // the address with its ward under which it is recorded until the run moves it
+	Ward    string `json:"ward"`
+	Address string `json:"address"`
+	Type    string `json:"type"` // with its driver
+	Kind    Kind   `json:"action"`
+	Because string `json:"because,omitempty"`
+	// the address with its ward under which it is recorded until the run moves it
+	Was      string           `json:"was,omitempty"`
 	Position problem.Position `json:"position"`
 	Via      []string         `json:"via,omitempty"`
 	Needs    []string         `json:"needs"` // addresses with their ward
@@ -287,16 +288,17 @@ type Change struct {
 
 // Plan is what enacting an action needs.
 type Plan struct {
-	Inputs        value.Attributes `json:"inputs,omitempty"` // as they are to be; may hold pending values
-	Order         string           `json:"order,omitempty"`  // of a swap: create-first or drop-first
-	Asked         bool             `json:"asked,omitempty"`  // a swap that somebody asked for: no attribute is the reason
-	Care          ledger.Care      `json:"care"`
-	Kit           string           `json:"kit,omitempty"`
-	Declared      string           `json:"declared,omitempty"` // fingerprint of the declaration
-	DriverVersion string           `json:"driver_version,omitempty"`
-	HoldsData     bool             `json:"holds_data,omitempty"`
-	CopyFirst     bool             `json:"copy_first,omitempty"` // a copy of what is removed is kept
-	Exclusive     bool             `json:"exclusive,omitempty"`  // two of the type may not share a name or a range
+	Inputs value.Attributes `json:"inputs,omitempty"` // as they are to be; may hold pending values
+	Order  string           `json:"order,omitempty"`  // of a swap: create-first or drop-first
+	// a swap that somebody asked for: no attribute is the reason
+	Asked         bool        `json:"asked,omitempty"`
+	Care          ledger.Care `json:"care"`
+	Kit           string      `json:"kit,omitempty"`
+	Declared      string      `json:"declared,omitempty"` // fingerprint of the declaration
+	DriverVersion string      `json:"driver_version,omitempty"`
+	HoldsData     bool        `json:"holds_data,omitempty"`
+	CopyFirst     bool        `json:"copy_first,omitempty"` // a copy of what is removed is kept
+	Exclusive     bool        `json:"exclusive,omitempty"`  // two of the type may not share a name or a range
 	// LetGo are references that an edit takes away first, because what they
 	// lead to must go before what replaces it can be made.
 	LetGo []string `json:"let_go,omitempty"`

@@ -84,14 +84,17 @@ type proposer struct {
 // Propose makes the proposal. It writes nothing, and reads nothing but
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
-	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, movingTypes: map[string]bool{}, found: map[string]*Found{}}
+	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, movingTypes: map[string]bool{},
+		found: map[string]*Found{}}
 	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}}
 	w.p = &Proposal{
 		Currency: o.Currency,
-		Format:   Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env, Made: time.Now().UTC().Truncate(time.Second), By: o.By, ByKey: o.ByKey, Program: o.Program,
+		Format:   Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env,
+		Made: time.Now().UTC().Truncate(time.Second), By: o.By, ByKey: o.ByKey, Program: o.Program,
 		Offline: o.Live == nil, Raze: o.Declared == nil,
-		Actions: []*Action{}, Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{}, Blocked: []Block{},
-		Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},
+		Actions: []*Action{}, Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{},
+		Blocked: []Block{},
+		Left:    []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},
 	}
 	w.p.Rules = append(w.p.Rules, o.Found...)
 	w.p.Warnings = append(w.p.Warnings, o.Warnings...)
@@ -147,7 +150,8 @@ func (w *proposer) decide(n int32) error {
 	}
 	st := w.storedOf(n)
 	same := w.unchanged(n, full, st)
-	if same && w.moving.users[n] && slices.ContainsFunc(w.movingRefs(d), func(ref value.Ref) bool { return w.mayMove(ref) || w.hasMoved(ref) }) {
+	if same && w.moving.users[n] && slices.ContainsFunc(w.movingRefs(d),
+		func(ref value.Ref) bool { return w.mayMove(ref) || w.hasMoved(ref) }) {
 		same = false
 	}
 	a, err := w.action(full, d, same)
@@ -187,12 +191,14 @@ func (w *proposer) gather() error {
 			if h.Begin.Scope.Whole {
 				what = ward
 			}
-			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does is not in this preview", what, h.Who, h.Host, h.Begin.Command))
+			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is locked by %s on %s (%s); what that run still does "+
+				"is not in this preview", what, h.Who, h.Host, h.Begin.Command))
 		}
 		w.recorded.states[ward] = s
 		for _, in := range s.Unresolved() {
 			full := value.InWard(ward, in.Intent.Address)
-			w.p.Unfinished = append(w.p.Unfinished, Unfinished{Ward: ward, Run: in.Run, Address: in.Intent.Address, Call: in.Intent.Call})
+			w.p.Unfinished = append(w.p.Unfinished, Unfinished{Ward: ward, Run: in.Run, Address: in.Intent.Address,
+				Call: in.Intent.Call})
 			w.dangling[full] = true
 			w.intend(full, &in.Intent)
 		}
@@ -281,7 +287,8 @@ func (w *proposer) lookup(ref value.Ref) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) && w.isID(r, ref.Path) {
+	if r != nil && r.ID != "" && w.dangling[ref.Address] && (a == nil || a.Kind == Same || a.Kind == Edit) &&
+		w.isID(r, ref.Path) {
 		return r.ID, nil // an unfinished edit leaves it as it is
 	}
 	if r == nil || w.dangling[ref.Address] || a != nil && (a.Leaves() || a.Remakes()) {

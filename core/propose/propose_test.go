@@ -38,30 +38,57 @@ func TestCompare(t *testing.T) {
 		left                     []string
 		inputs                   m
 	}{
-		"nothing":             {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "s", "id": "1"}, inputs: m{"size": "s"}},
-		"declared differs":    {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "s"}, changes: []string{"size: s -> l"}, inputs: m{"size": "l"}},
-		"edited by hand":      {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, changes: []string{"size: l -> s by hand"}, inputs: m{"size": "s"}},
-		"both":                {declared: m{"size": "m"}, recorded: m{"size": "s"}, live: m{"size": "l"}, changes: []string{"size: l -> m by hand"}, inputs: m{"size": "m"}},
-		"hand did the same":   {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "l"}, inputs: m{"size": "l"}},
-		"fixed":               {declared: m{"kind": "b"}, recorded: m{"kind": "a"}, live: m{"kind": "a"}, changes: []string{"kind: a -> b fixed"}, inputs: m{"kind": "b"}},
-		"back to default":     {declared: m{}, recorded: m{"level": int64(5)}, live: m{"level": int64(5)}, changes: []string{"level: 5 -> 3"}, inputs: m{}},
-		"at its default":      {declared: m{}, recorded: m{"level": int64(3)}, live: m{"level": int64(3)}, inputs: m{}},
-		"no default":          {declared: m{}, recorded: m{"size": "s"}, live: m{"size": "s"}, left: []string{"size"}, inputs: m{}},
-		"name made":           {declared: m{}, recorded: m{"name": "made"}, live: m{"name": "made"}, inputs: m{"name": "made"}},
-		"name given":          {declared: m{"name": "new"}, recorded: m{"name": "made"}, live: m{"name": "made"}, changes: []string{"name: made -> new"}, inputs: m{"name": "new"}},
-		"never declared":      {declared: m{}, recorded: m{}, live: m{"size": "cloud's"}, inputs: m{}},
-		"map by key":          {declared: m{"tags": m{"a": "1", "c": "3"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "1", "b": "2"}}, changes: []string{`tags.b: "2" -> none by hand`, `tags.c: none -> "3"`}, inputs: m{"tags": m{"a": "1", "c": "3"}}},
-		"empty is nothing":    {declared: m{"tags": m{}}, recorded: m{"tags": m{}}, live: m{}, inputs: m{"tags": m{}}},
-		"left in part":        {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "1", "seen": "x"}}, leave: "tags.seen", inputs: m{"tags": m{"a": "1", "seen": "x"}}},
-		"left and differing":  {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}}, live: m{"tags": m{"a": "2", "seen": "x"}}, leave: "tags.seen", changes: []string{`tags.a: "2" -> "1" by hand`}, inputs: m{"tags": m{"a": "1", "seen": "x"}}},
-		"left whole":          {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, leave: "size", inputs: m{"size": "s"}},
-		"pending":             {declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"}, changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}},
-		"list by item":        {declared: m{"list": []any{"a", m{"x": "1"}, pending}}, recorded: m{"list": []any{"a", m{"x": "2"}, "c"}}, live: m{"list": []any{"a", m{"x": "2"}, "c"}}, changes: []string{`list[1].x: "2" -> "1"`, "list[2]: c -> from a.b/c id from a.b/c id"}, inputs: m{"list": []any{"a", m{"x": "1"}, pending}}},
-		"list grows":          {declared: m{"list": []any{"a", "b", "c"}}, recorded: m{"list": []any{"a"}}, live: m{"list": []any{"a"}}, changes: []string{"list[1]: none -> b", "list[2]: none -> c"}, inputs: m{"list": []any{"a", "b", "c"}}},
-		"list shrinks":        {declared: m{"list": []any{"a"}}, recorded: m{"list": []any{"a", "b"}}, live: m{"list": []any{"a", "b"}}, changes: []string{"list[1]: b -> none"}, inputs: m{"list": []any{"a"}}},
-		"list shifts":         {declared: m{"list": []any{"x", "a", "b"}}, recorded: m{"list": []any{"a", "b"}}, live: m{"list": []any{"a", "b"}}, changes: []string{`list: ["a", "b"] -> ["x", "a", "b"]`}, inputs: m{"list": []any{"x", "a", "b"}}},
-		"list emptied":        {declared: m{"list": []any{}}, recorded: m{"list": []any{"a"}}, live: m{"list": []any{"a"}}, changes: []string{`list: ["a"] -> []`}, inputs: m{"list": []any{}}},
-		"numbers of two sort": {declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0}, inputs: m{"level": int64(3)}},
+		"nothing": {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "s", "id": "1"},
+			inputs: m{"size": "s"}},
+		"declared differs": {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "s"},
+			changes: []string{"size: s -> l"}, inputs: m{"size": "l"}},
+		"edited by hand": {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"},
+			changes: []string{"size: l -> s by hand"}, inputs: m{"size": "s"}},
+		"both": {declared: m{"size": "m"}, recorded: m{"size": "s"}, live: m{"size": "l"},
+			changes: []string{"size: l -> m by hand"}, inputs: m{"size": "m"}},
+		"hand did the same": {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "l"},
+			inputs: m{"size": "l"}},
+		"fixed": {declared: m{"kind": "b"}, recorded: m{"kind": "a"}, live: m{"kind": "a"},
+			changes: []string{"kind: a -> b fixed"}, inputs: m{"kind": "b"}},
+		"back to default": {declared: m{}, recorded: m{"level": int64(5)}, live: m{"level": int64(5)},
+			changes: []string{"level: 5 -> 3"}, inputs: m{}},
+		"at its default": {declared: m{}, recorded: m{"level": int64(3)}, live: m{"level": int64(3)}, inputs: m{}},
+		"no default": {declared: m{}, recorded: m{"size": "s"}, live: m{"size": "s"}, left: []string{"size"},
+			inputs: m{}},
+		"name made": {declared: m{}, recorded: m{"name": "made"}, live: m{"name": "made"},
+			inputs: m{"name": "made"}},
+		"name given": {declared: m{"name": "new"}, recorded: m{"name": "made"}, live: m{"name": "made"},
+			changes: []string{"name: made -> new"}, inputs: m{"name": "new"}},
+		"never declared": {declared: m{}, recorded: m{}, live: m{"size": "cloud's"}, inputs: m{}},
+		"map by key": {declared: m{"tags": m{"a": "1", "c": "3"}}, recorded: m{"tags": m{"a": "1"}},
+			live: m{"tags": m{"a": "1", "b": "2"}}, changes: []string{`tags.b: "2" -> none by hand`,
+				`tags.c: none -> "3"`}, inputs: m{"tags": m{"a": "1", "c": "3"}}},
+		"empty is nothing": {declared: m{"tags": m{}}, recorded: m{"tags": m{}}, live: m{}, inputs: m{"tags": m{}}},
+		"left in part": {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}},
+			live: m{"tags": m{"a": "1", "seen": "x"}}, leave: "tags.seen", inputs: m{"tags": m{"a": "1", "seen": "x"}}},
+		"left and differing": {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}},
+			live: m{"tags": m{"a": "2", "seen": "x"}}, leave: "tags.seen",
+			changes: []string{`tags.a: "2" -> "1" by hand`}, inputs: m{"tags": m{"a": "1", "seen": "x"}}},
+		"left whole": {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, leave: "size",
+			inputs: m{"size": "s"}},
+		"pending": {declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"},
+			changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}},
+		"list by item": {declared: m{"list": []any{"a", m{"x": "1"}, pending}},
+			recorded: m{"list": []any{"a", m{"x": "2"}, "c"}}, live: m{"list": []any{"a", m{"x": "2"}, "c"}},
+			changes: []string{`list[1].x: "2" -> "1"`, "list[2]: c -> from a.b/c id from a.b/c id"},
+			inputs:  m{"list": []any{"a", m{"x": "1"}, pending}}},
+		"list grows": {declared: m{"list": []any{"a", "b", "c"}}, recorded: m{"list": []any{"a"}},
+			live: m{"list": []any{"a"}}, changes: []string{"list[1]: none -> b", "list[2]: none -> c"},
+			inputs: m{"list": []any{"a", "b", "c"}}},
+		"list shrinks": {declared: m{"list": []any{"a"}}, recorded: m{"list": []any{"a", "b"}},
+			live: m{"list": []any{"a", "b"}}, changes: []string{"list[1]: b -> none"}, inputs: m{"list": []any{"a"}}},
+		"list shifts": {declared: m{"list": []any{"x", "a", "b"}}, recorded: m{"list": []any{"a", "b"}},
+			live: m{"list": []any{"a", "b"}}, changes: []string{`list: ["a", "b"] -> ["x", "a", "b"]`},
+			inputs: m{"list": []any{"x", "a", "b"}}},
+		"list emptied": {declared: m{"list": []any{}}, recorded: m{"list": []any{"a"}},
+			live: m{"list": []any{"a"}}, changes: []string{`list: ["a"] -> []`}, inputs: m{"list": []any{}}},
+		"numbers of two sort": {declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0},
+			inputs: m{"level": int64(3)}},
 	} {
 		comp := comparison{ward: "shore", typ: lamp(), declared: c.declared, recorded: c.recorded, live: c.live}
 		if c.leave != "" {
@@ -96,7 +123,8 @@ func TestDropsAndRaze(t *testing.T) {
 	typ := lamp()
 	typ.HoldsData = true
 	rec := func(name string, change func(*ledger.Record)) *ledger.Record {
-		r := &ledger.Record{Address: "sea.lamp/" + name, Type: "sea.lamp", ID: "id-" + name, Inputs: value.Attributes{"size": "s"}, Live: value.Attributes{"size": "s"}}
+		r := &ledger.Record{Address: "sea.lamp/" + name, Type: "sea.lamp", ID: "id-" + name,
+			Inputs: value.Attributes{"size": "s"}, Live: value.Attributes{"size": "s"}}
 		if change != nil {
 			change(r)
 		}
@@ -107,15 +135,22 @@ func TestDropsAndRaze(t *testing.T) {
 		rec("b", func(r *ledger.Record) { r.Needs = []string{"shore:sea.lamp/a"} }),
 		rec("gone", nil),
 		rec("guarded", func(r *ledger.Record) { r.Care.Guard = true }),
-		rec("half", func(r *ledger.Record) { r.ID = ""; r.Leftovers = []ledger.Leftover{{ID: "old", Type: "sea.lamp"}} }),
+		rec("half", func(r *ledger.Record) {
+			r.ID = ""
+			r.Leftovers = []ledger.Leftover{{ID: "old",
+				Type: "sea.lamp"}}
+		}),
 	)
-	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"}, "id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
-	o := Options{Estate: "e", Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": s}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
+	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"},
+		"id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
+	o := Options{Estate: "e", Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": s},
+		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
 	p, err := Propose(context.Background(), o)
 	require.NoError(t, err)
 	require.True(t, p.Raze)
 	require.Equal(t, Counts{Drop: 5}, p.Counts)
-	require.Equal(t, []string{"shore:sea.lamp/a", "shore:sea.lamp/b", "shore:sea.lamp/guarded", "shore:sea.lamp/half"}, p.Data, "what is gone has nothing to lose")
+	require.Equal(t, []string{"shore:sea.lamp/a", "shore:sea.lamp/b", "shore:sea.lamp/guarded", "shore:sea.lamp/half"},
+		p.Data, "what is gone has nothing to lose")
 	require.Len(t, p.Blocked, 1)
 	require.Equal(t, "sea.lamp/guarded", p.Blocked[0].Address)
 	require.Equal(t, []string{"shore:sea.lamp/a", "shore:sea.lamp/b"}, p.Forecast.Chain)
@@ -149,7 +184,8 @@ func TestDropsAndRaze(t *testing.T) {
 
 func TestPattern(t *testing.T) {
 	for pattern, matches := range map[string]map[string]bool{
-		"medina.subnet/quay":    {"medina.subnet/quay": true, "medina.subnet/quay-2": false, "xmedina.subnet/quay": false},
+		"medina.subnet/quay": {"medina.subnet/quay": true, "medina.subnet/quay-2": false,
+			"xmedina.subnet/quay": false},
 		"medina.subnet/*":       {"medina.subnet/quay": true, "medina.subnet/a/b": false, "medina.machine/a": false},
 		"**":                    {"medina.subnet/a/b": true, "": true},
 		"*/quay":                {"medina.subnet/quay": true, "a/b/quay": false},

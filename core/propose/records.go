@@ -74,7 +74,8 @@ func (w *proposer) unchanged(n int32, full string, st *ledger.Stored) bool {
 		return false
 	}
 	needs := w.g.Needs(n)
-	if len(needs) < len(w.declared[n].Needs) { // some of it is no resource of the proposed wards, and may change without them
+	// some of it is no resource of the proposed wards, and may change without them
+	if len(needs) < len(w.declared[n].Needs) {
 		return false
 	}
 	for _, m := range needs {

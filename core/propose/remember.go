@@ -51,13 +51,16 @@ type Places struct {
 // digest tells, such as a thing that is looked up. It was made from o; others are the
 // newest entries of other wards' ledgers that it rests on, as in Heads.
 func (p *Proposal) Remember(basis string, o Options, others map[string]string) (*Remembered, error) {
-	if !p.Idle() || p.Raze || p.LeftOut > 0 || len(p.Warnings)+len(p.Blocked)+len(p.Left)+len(p.NotAssured)+len(p.Finds)+len(p.Approvals) > 0 {
+	if !p.Idle() || p.Raze || p.LeftOut > 0 ||
+		len(p.Warnings)+len(p.Blocked)+len(p.Left)+len(p.NotAssured)+len(p.Finds)+len(p.Approvals) > 0 {
 		return nil, nil
 	}
 	n := len(p.Actions)
-	m := &Remembered{Basis: basis, Heads: maps.Clone(others), Offline: o.Live == nil, Tags: map[int]string{}, Places: Places{
-		File: make([]int32, n), Line: make([]int32, n), Column: make([]int32, n), Via: map[int][]string{}, Kit: map[int]string{}, Cost: make([]float64, n), Priced: make([]bool, n),
-	}}
+	m := &Remembered{Basis: basis, Heads: maps.Clone(others), Offline: o.Live == nil, Tags: map[int]string{},
+		Places: Places{
+			File: make([]int32, n), Line: make([]int32, n), Column: make([]int32, n), Via: map[int][]string{},
+			Kit: map[int]string{}, Cost: make([]float64, n), Priced: make([]bool, n),
+		}}
 	for ward, s := range o.States {
 		m.Heads[ward] = s.Hash
 	}
@@ -181,7 +184,8 @@ func (m *Remembered) Again(o Options) (*Proposal, error) {
 	if err := g.Wait(); err != nil || slices.Contains(moved, true) {
 		return nil, err
 	}
-	p.ID, p.Made, p.By, p.ByKey, p.Program = ulid.Make().String(), time.Now().UTC().Truncate(time.Second), o.By, o.ByKey, o.Program
+	p.ID, p.Made, p.By, p.ByKey, p.Program = ulid.Make().String(), time.Now().UTC().Truncate(time.Second), o.By,
+		o.ByKey, o.Program
 	return p, nil
 }
 
@@ -207,7 +211,8 @@ func (m *Remembered) fill(actions []*Action, first int, ward string, s *ledger.S
 		}
 		a := &made[k]
 		*a = Action{
-			Ward: ward, Address: st.Address, Type: st.Type, Kind: Same, Needs: st.Needs, Changes: []Change{}, Via: at.Via[i], Kit: at.Kit[i],
+			Ward: ward, Address: st.Address, Type: st.Type, Kind: Same, Needs: st.Needs, Changes: []Change{},
+			Via: at.Via[i], Kit: at.Kit[i],
 			Position: problem.Position{File: at.Files[at.File[i]], Line: int(at.Line[i]), Column: int(at.Column[i])},
 		}
 		if at.Priced[i] {

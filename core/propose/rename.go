@@ -26,7 +26,8 @@ func (w *proposer) namesNothing(d *declare.Resource) {
 			alike = append(alike, a)
 		}
 	}
-	text := fmt.Sprintf("%s: care has renamed_from = %q, and nothing is recorded under that address", d.Full(), value.Ref{Address: former}.In(d.Ward))
+	text := fmt.Sprintf("%s: care has renamed_from = %q, and nothing is recorded under that address", d.Full(),
+		value.Ref{Address: former}.In(d.Ward))
 	if near := nearest.To(short, alike); near != "" {
 		text += fmt.Sprintf("; did you mean %q?", near)
 	} else if len(alike) == 1 {
@@ -184,7 +185,8 @@ func (w *proposer) renamedAway() error {
 		if to := now[a.Full()]; a.Leaves() && to != "" {
 			ward, short := value.SplitWard(to)
 			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address,
-				Because: fmt.Sprintf("ward %s declares it as %s, and is not part of this; take both wards together", ward, short)})
+				Because: fmt.Sprintf("ward %s declares it as %s, and is not part of this; take both wards together",
+					ward, short)})
 		}
 	}
 	return nil

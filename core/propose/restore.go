@@ -16,7 +16,8 @@ import (
 // of another resource then, such as its id, refers to it, because it may have
 // another one now.
 func AsRecorded(env, ward string, s *ledger.State, catalogs map[string]*schema.Catalog) (*declare.Declared, error) {
-	w := &declare.Ward{Name: ward, Published: map[string]*declare.Published{}, Taken: map[string]*declare.Taken{}, Secrets: map[string]*declare.Secret{}, Files: map[string]string{}}
+	w := &declare.Ward{Name: ward, Published: map[string]*declare.Published{}, Taken: map[string]*declare.Taken{},
+		Secrets: map[string]*declare.Secret{}, Files: map[string]string{}}
 	for _, address := range s.Addresses() {
 		r, err := s.Records[address].Record()
 		if err != nil {
@@ -41,13 +42,15 @@ func AsRecorded(env, ward string, s *ledger.State, catalogs map[string]*schema.C
 	return declare.FromWards(env, w), nil
 }
 
-func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[string]*schema.Catalog) (*declare.Resource, error) {
+func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[string]*schema.Catalog) (*declare.Resource,
+	error) {
 	drv, name := SplitType(r.Type)
 	c := catalogs[drv]
 	if c == nil || c.Types[name] == nil {
 		return nil, fmt.Errorf("there is no driver for %s any more", r.Type)
 	}
-	d := &declare.Resource{Ward: ward, Address: r.Address, Driver: drv, Type: c.Types[name], Name: r.Address[strings.LastIndexByte(r.Address, '/')+1:]}
+	d := &declare.Resource{Ward: ward, Address: r.Address, Driver: drv, Type: c.Types[name],
+		Name: r.Address[strings.LastIndexByte(r.Address, '/')+1:]}
 	from, err := outputsOf(ward, s, r.Needs, catalogs)
 	if err != nil {
 		return nil, err
@@ -61,7 +64,8 @@ func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[str
 	for _, n := range r.Needs {
 		d.Needs = append(d.Needs, declare.Need{Address: n})
 	}
-	d.Care = declare.Care{Guard: r.Care.Guard, Leave: LeavePaths(r.Care), Swap: r.Care.Swap, AtDrop: r.Care.AtDrop, Excuse: ExcusesOf(r.Care)}
+	d.Care = declare.Care{Guard: r.Care.Guard, Leave: LeavePaths(r.Care), Swap: r.Care.Swap, AtDrop: r.Care.AtDrop,
+		Excuse: ExcusesOf(r.Care)}
 	if r.Care.Timeout != "" {
 		if d.Care.Timeout, err = time.ParseDuration(r.Care.Timeout); err != nil {
 			return nil, err
@@ -72,7 +76,8 @@ func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[str
 
 // outputsOf are the texts that the cloud had decided about some resources of a
 // ward, each with the attribute that it was. One that several had is none's.
-func outputsOf(ward string, s *ledger.State, needs []string, catalogs map[string]*schema.Catalog) (map[string]*value.Pending, error) {
+func outputsOf(ward string, s *ledger.State, needs []string,
+	catalogs map[string]*schema.Catalog) (map[string]*value.Pending, error) {
 	out := map[string]*value.Pending{}
 	for _, full := range needs {
 		of, short := value.SplitWard(full)

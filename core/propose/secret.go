@@ -87,7 +87,8 @@ func (w *proposer) secrets() {
 		}
 		if held != nil {
 			w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
-				Because: fmt.Sprintf("%s, and the ledger is not sealed to record it; `kasbah key estate` prints what seals it", joinAnd(held))})
+				Because: fmt.Sprintf("%s, and the ledger is not sealed to record it; `kasbah key estate` prints what "+
+					"seals it", joinAnd(held))})
 		}
 	}
 }

@@ -90,7 +90,8 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 			}
 		}
 	}
-	w.p.Unfinished = slices.DeleteFunc(w.p.Unfinished, func(u Unfinished) bool { return !w.selected[value.InWard(u.Ward, u.Address)] })
+	w.p.Unfinished = slices.DeleteFunc(w.p.Unfinished,
+		func(u Unfinished) bool { return !w.selected[value.InWard(u.Ward, u.Address)] })
 	return nil
 }
 
@@ -132,7 +133,8 @@ func (w *proposer) askSwaps(g *graph.Graph) error {
 			full := g.Name(n)
 			if w.o.Declared.Resource(full) == nil || !w.recorded.has(full) {
 				_, short := value.SplitWard(full)
-				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap", pattern, short)
+				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap",
+					pattern, short)
 			}
 			w.asked[full] = true
 		}

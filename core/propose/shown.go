@@ -54,9 +54,11 @@ func (p *Proposal) Stands(ctx context.Context, o Standing) error {
 	}
 	switch {
 	case !slices.Equal(sortedTexts(p.Data), sortedTexts(shown.data)):
-		return differs("the resources whose data would be lost are %s, and the file says %s", few(shown.data), few(p.Data))
+		return differs("the resources whose data would be lost are %s, and the file says %s", few(shown.data),
+			few(p.Data))
 	case !slices.Equal(sortedTexts(p.Security), sortedTexts(shown.security)):
-		return differs("the resources whose security changes are %s, and the file says %s", few(shown.security), few(p.Security))
+		return differs("the resources whose security changes are %s, and the file says %s", few(shown.security),
+			few(p.Security))
 	}
 	p.Data, p.Security = append([]string{}, shown.data...), append([]string{}, shown.security...)
 	if p.Cost = nil; shown.priced {
@@ -88,11 +90,14 @@ func (p *Proposal) asksAgain(o Standing) error {
 		}
 		switch {
 		case len(because) > 0 && j < 0:
-			return differs("%s asks for signatures (%s), and the file asks for none", at.Ward, strings.Join(because, ", "))
+			return differs("%s asks for signatures (%s), and the file asks for none", at.Ward,
+				strings.Join(because, ", "))
 		case len(because) == 0 && j >= 0:
 			return differs("%s asks for no signatures, and the file asks for some", at.Ward)
-		case j >= 0 && (!slices.Equal(p.Approvals[j].Because, because) || p.Approvals[j].Signatures != p.wanted(s.Approval) || !maps.Equal(p.Approvals[j].Keys, s.Approval.Keys)):
-			return differs("%s asks for %s (%s), and the file says otherwise", at.Ward, count(p.wanted(s.Approval), "signature"), strings.Join(because, ", "))
+		case j >= 0 && (!slices.Equal(p.Approvals[j].Because, because) ||
+			p.Approvals[j].Signatures != p.wanted(s.Approval) || !maps.Equal(p.Approvals[j].Keys, s.Approval.Keys)):
+			return differs("%s asks for %s (%s), and the file says otherwise", at.Ward, count(p.wanted(s.Approval),
+				"signature"), strings.Join(because, ", "))
 		}
 	}
 	return nil
@@ -126,7 +131,8 @@ func (p *Proposal) ruledAgain(ctx context.Context, o Standing) error {
 	}
 	c := p.Counts
 	report, err := o.Rules.Judge(ctx, rules.Proposed, subjects, value.Map{
-		"counts": value.Map{"new": int64(c.New), "edit": int64(c.Edit), "swap": int64(c.Swap), "drop": int64(c.Drop), "adopt": int64(c.Adopt),
+		"counts": value.Map{"new": int64(c.New), "edit": int64(c.Edit), "swap": int64(c.Swap), "drop": int64(c.Drop),
+			"adopt":   int64(c.Adopt),
 			"release": int64(c.Release), "rename": int64(c.Rename), "same": int64(c.Same)},
 		"cost": costMap(p.Cost),
 	})
@@ -137,7 +143,8 @@ func (p *Proposal) ruledAgain(ctx context.Context, o Standing) error {
 		f := &report.Findings[i]
 		known := func(b Block) bool { return b.Ward == f.Ward && b.Address == f.Address && b.Rule == f.Rule }
 		if f.Blocks() && !slices.ContainsFunc(p.Blocked, known) {
-			p.Blocked = append(p.Blocked, Block{Ward: f.Ward, Address: f.Address, Because: f.Sentence(), Position: f.Position, Rule: f.Rule})
+			p.Blocked = append(p.Blocked, Block{Ward: f.Ward, Address: f.Address, Because: f.Sentence(),
+				Position: f.Position, Rule: f.Rule})
 		}
 	}
 	return nil
@@ -153,7 +160,8 @@ func (o Standing) typeOf(a *Action) (*schema.Type, error) {
 	drv, typ := SplitType(a.Type)
 	c := o.Catalogs[drv]
 	if c == nil || c.Types[typ] == nil {
-		return nil, fmt.Errorf("%s: no driver here has the type %s, so what would be done is not known", a.Address, a.Type)
+		return nil, fmt.Errorf("%s: no driver here has the type %s, so what would be done is not known", a.Address,
+			a.Type)
 	}
 	return c.Types[typ], nil
 }
@@ -207,7 +215,8 @@ func (w *shownAs) action(a *Action) error {
 	}
 	a.Cost = cost(typ, a.Kind, a.Plan.Seen, value.Map(a.Plan.Inputs))
 	w.add(a.Cost)
-	if typ.HoldsData && !a.Plan.CopyFirst && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil && a.Plan.Seen.Gone) {
+	if typ.HoldsData && !a.Plan.CopyFirst && (a.Kind == Drop || a.Kind == Swap) && !(a.Plan.Seen != nil &&
+		a.Plan.Seen.Gone) {
 		w.data = append(w.data, a.Full())
 	}
 	if slices.ContainsFunc(changes, func(c Change) bool { return c.Security }) {
@@ -237,7 +246,8 @@ func (w *shownAs) recorded(a *Action, typ *schema.Type) error {
 		return err
 	}
 	if r.Care.Guard && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && a.Plan != nil && a.Plan.Care.Guard {
-		w.blocked = append(w.blocked, Block{Ward: a.Ward, Address: a.Address, Because: guarded(a.Kind), Position: a.Position})
+		w.blocked = append(w.blocked, Block{Ward: a.Ward, Address: a.Address, Because: guarded(a.Kind),
+			Position: a.Position})
 	}
 	if a.Plan == nil || a.Plan.Seen == nil {
 		return nil
@@ -246,7 +256,8 @@ func (w *shownAs) recorded(a *Action, typ *schema.Type) error {
 	if s.Version != r.Version || s.Unfinished {
 		return nil
 	}
-	if s.ID != r.ID || !value.Equal(map[string]any(s.Inputs), map[string]any(r.Inputs)) || !sameLeftovers(s.Leftovers, r.Leftovers) {
+	if s.ID != r.ID || !value.Equal(map[string]any(s.Inputs), map[string]any(r.Inputs)) || !sameLeftovers(s.Leftovers,
+		r.Leftovers) {
 		return differs("%s: it is not recorded as the file says", a.Address)
 	}
 	return nil
@@ -272,7 +283,8 @@ func changesOf(a *Action, typ *schema.Type) ([]Change, error) {
 		live = value.Map(s.Inputs)
 	}
 	c := comparison{ward: a.Ward, typ: typ, declared: inputs, recorded: value.Map(s.Inputs), live: live}
-	if typ.NamedByPattern() && !ValuesDiffer(inputs["name"], s.Inputs["name"]) { // made once, and the cloud's from then on
+	// made once, and the cloud's from then on
+	if typ.NamedByPattern() && !ValuesDiffer(inputs["name"], s.Inputs["name"]) {
 		c.declared = maps.Clone(inputs)
 		delete(c.declared, "name")
 	}
@@ -306,8 +318,10 @@ func sameChanges(a *Action, want []Change) error {
 		case !there:
 			return differs("%s: %s would be %s, and the file does not show it", a.Address, w.Path, plainOrHidden(w))
 		case ValuesDiffer(c.WillBe.V, w.WillBe.V) || c.From != w.From:
-			return differs("%s: %s would be %s, and the file shows %s", a.Address, w.Path, plainOrHidden(w), plainOrHidden(c))
-		case !c.Secret && !w.Secret && ValuesDiffer(c.Was.V, w.Was.V), c.Fixed != w.Fixed, c.Secret != w.Secret, c.Security != w.Security, c.ByHand != w.ByHand:
+			return differs("%s: %s would be %s, and the file shows %s", a.Address, w.Path, plainOrHidden(w),
+				plainOrHidden(c))
+		case !c.Secret && !w.Secret && ValuesDiffer(c.Was.V, w.Was.V), c.Fixed != w.Fixed, c.Secret != w.Secret,
+			c.Security != w.Security, c.ByHand != w.ByHand:
 			return differs("%s: %s is not shown as it is", a.Address, w.Path)
 		}
 	}
@@ -360,11 +374,13 @@ func (a *Action) becauseFits(changes []Change) (fits bool, wants string) {
 		wants = map[bool]string{true: "gone from the cloud"}[gone]
 		return said == wants, wants
 	case Drop:
-		wants = map[bool]string{true: "no longer declared, gone from the cloud already", false: "no longer declared"}[gone]
+		wants = map[bool]string{true: "no longer declared, gone from the cloud already",
+			false: "no longer declared"}[gone]
 		return said == wants || said == strings.TrimPrefix(strings.TrimPrefix(wants, "no longer declared"), ", "), wants
 	case Release:
 		wants = "no longer declared, and its care lets it go"
-		return said == wants || said == "its care lets it go" || strings.HasPrefix(said, "it is ") && strings.HasSuffix(said, " now"), wants
+		return said == wants || said == "its care lets it go" || strings.HasPrefix(said, "it is ") &&
+			strings.HasSuffix(said, " now"), wants
 	case Swap:
 		fixed := fixedReason(changes)
 		switch {

@@ -45,7 +45,8 @@ func (w *proposer) vet(ctx context.Context) error {
 
 func refusedAt(d *declare.Resource, p driver.Problem) *problem.Problem {
 	at, via := d.At(p.Path)
-	return &problem.Problem{Level: problem.Wrong, Position: at, Via: via, Ward: d.Ward, Address: d.Address, Path: p.Path, Message: p.Message}
+	return &problem.Problem{Level: problem.Wrong, Position: at, Via: via, Ward: d.Ward, Address: d.Address,
+		Path: p.Path, Message: p.Message}
 }
 
 // known are the inputs without those that hold a pending value.

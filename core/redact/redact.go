@@ -45,7 +45,8 @@ func (r *Redactor) Add(secret string) {
 	r.known[secret] = true
 	quoted, _ := json.Marshal(secret) // a text always has a form
 	for _, f := range []string{
-		secret, strings.Trim(string(quoted), `"`), url.QueryEscape(secret), url.PathEscape(secret), hex.EncodeToString([]byte(secret)),
+		secret, strings.Trim(string(quoted), `"`), url.QueryEscape(secret), url.PathEscape(secret),
+		hex.EncodeToString([]byte(secret)),
 		base64.RawStdEncoding.EncodeToString([]byte(secret)), base64.RawURLEncoding.EncodeToString([]byte(secret)),
 	} {
 		if len(f) < partOfSecret && !slices.Contains(r.whole, f) {

@@ -107,12 +107,14 @@ func (s *Set) Files() map[string]string { return s.script.Files() }
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
 // rule is the built-in of that name.
-func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	r := &Rule{Position: s.script.At(thread)}
 	level := ""
 	var at *starlark.List
 	var each, whole starlark.Value
-	if err := starlark.UnpackArgs("rule", args, kwargs, "name", &r.Name, "each?", &each, "whole?", &whole, "at?", &at, "level", &level, "help?", &r.Help); err != nil {
+	if err := starlark.UnpackArgs("rule", args, kwargs, "name", &r.Name, "each?", &each, "whole?", &whole, "at?", &at,
+		"level", &level, "help?", &r.Help); err != nil {
 		return nil, err
 	}
 	if !nameForm.MatchString(r.Name) {
@@ -124,7 +126,9 @@ func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.T
 	r.each, _ = each.(starlark.Callable)
 	r.whole, _ = whole.(starlark.Callable)
 	if (r.each == nil) == (r.whole == nil) {
-		return nil, fmt.Errorf("rule %s needs one function: each, which judges one resource, or whole, which judges all", r.Name)
+		return nil,
+			fmt.Errorf("rule %s needs one function: each, which judges one resource, or whole, which judges all",
+				r.Name)
 	}
 	if r.Level = Level(level); r.Level != Warn && r.Level != Block {
 		return nil, fmt.Errorf("rule %s: level is %q, and must be \"warn\" or \"block\"", r.Name, level)
@@ -203,7 +207,8 @@ func (f *Finding) Sentence() string {
 
 // Problem is the finding in the form of everything that is reported.
 func (f *Finding) Problem() *problem.Problem {
-	p := &problem.Problem{Level: problem.Warning, Position: f.Position, Ward: f.Ward, Address: f.Address, Message: f.Sentence(), Hint: f.Help, Rule: f.Rule}
+	p := &problem.Problem{Level: problem.Warning, Position: f.Position, Ward: f.Ward, Address: f.Address,
+		Message: f.Sentence(), Hint: f.Help, Rule: f.Rule}
 	switch {
 	case f.Blocks():
 		p.Level = problem.Wrong
@@ -384,7 +389,8 @@ func (s *Set) call(fn starlark.Callable, arg starlark.Value) (messages []string,
 		for i := 0; i < v.Len(); i++ {
 			m, ok := starlark.AsString(v.Index(i))
 			if !ok {
-				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted", schema.WithArticle(v.Index(i).Type()))
+				return nil, "", fmt.Errorf("a list with %s in it came back, and texts are wanted",
+					schema.WithArticle(v.Index(i).Type()))
 			}
 			messages = append(messages, m)
 		}
@@ -448,7 +454,8 @@ func (s *Set) Excuses(subjects []*Subject) problem.List {
 			p := problem.At(subject.Position, "its care excuses the rule %q, which is not there", rule)
 			p.Hint = nearest.Hint(rule, names)
 			if r != nil {
-				p.Message = fmt.Sprintf("its care excuses the rule %s, which judges everything at once and not this resource", rule)
+				p.Message = fmt.Sprintf("its care excuses the rule %s, which judges everything at once and not this "+
+					"resource", rule)
 			}
 			p.Ward, p.Address, p.Path = subject.Ward, subject.Address, "care.excuse"
 			out = append(out, p)

@@ -38,11 +38,13 @@ func load(t testing.TB, files map[string]string, today string) (*rules.Set, stri
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(body), 0o644))
 	}
-	e, err := estate.Parse(dir, []byte("estate = \"coast\"\nwards = [\"shore\"]\n[limits]\nsteps = 200000\n[env.trial]\n"))
+	e, err := estate.Parse(dir, []byte("estate = \"coast\"\nwards = [\"shore\"]\n[limits]\nsteps = "+
+		"200000\n[env.trial]\n"))
 	require.NoError(t, err)
 	day, err := time.Parse(time.DateOnly, today)
 	require.NoError(t, err)
-	o := declare.Options{Estate: e, Env: "trial", Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": lamp()}}}}
+	o := declare.Options{Estate: e, Env: "trial",
+		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": lamp()}}}}
 	set, problems := rules.Load(context.Background(), o, day)
 	t.Cleanup(func() { require.NoError(t, set.Close()) })
 	text := ""
@@ -57,7 +59,8 @@ func subject(name string, inputs value.Map) *rules.Subject {
 }
 
 func judge(t testing.TB, s *rules.Set, stage rules.Stage, subjects ...*rules.Subject) string {
-	r, err := s.Judge(context.Background(), stage, subjects, value.Map{"cost": value.Map{"change": 12.5}, "inputs": value.Map{"shore": value.Map{"a-b": int64(1)}}})
+	r, err := s.Judge(context.Background(), stage, subjects, value.Map{"cost": value.Map{"change": 12.5},
+		"inputs": value.Map{"shore": value.Map{"a-b": int64(1)}}})
 	require.NoError(t, err)
 	var b strings.Builder
 	for i := range r.Findings {
@@ -88,10 +91,12 @@ func TestJudge(t *testing.T) {
 	require.Equal(t, `broken sea.lamp/hot: too strong (blocks true)
 undecided sea.lamp/later: sea.lamp/other power is not known yet (blocks false)
 `, judge(t, s, rules.Declared, subject("cold", value.Map{}), subject("hot", value.Map{"power": int64(11)}), subject("later", value.Map{"power": pending})))
-	require.Empty(t, judge(t, s, rules.Live, subject("hot", value.Map{"power": int64(11)})), "it does not judge what is live")
+	require.Empty(t, judge(t, s, rules.Live, subject("hot", value.Map{"power": int64(11)})),
+		"it does not judge what is live")
 
 	// what was undecided is judged again once it is known
-	again := s.Reconsider(context.Background(), rules.Proposed, []string{"strong"}, subject("later", value.Map{"power": int64(99)}))
+	again := s.Reconsider(context.Background(), rules.Proposed, []string{"strong"},
+		subject("later", value.Map{"power": int64(99)}))
 	require.True(t, again.Blocks())
 	require.Equal(t, "too strong (rule strong, proposed)", again.Findings[0].Sentence())
 	p := again.Findings[0].Problem()
@@ -112,7 +117,8 @@ func TestExcuses(t *testing.T) {
 		s, _ := load(t, map[string]string{"rules/a.star": strong}, today)
 		require.Equal(t, want, judge(t, s, rules.Declared, excused), today)
 	}
-	s, _ := load(t, map[string]string{"rules/a.star": strong + "rule(\"all\", whole = lambda p: None, level = \"warn\")\n"}, "2026-11-23")
+	s, _ := load(t, map[string]string{"rules/a.star": strong +
+		"rule(\"all\", whole = lambda p: None, level = \"warn\")\n"}, "2026-11-23")
 	excused.Excuse = map[string]declare.Excuse{"storng": {}, "all": {}, "strong": {}}
 	list := s.Excuses([]*rules.Subject{excused})
 	require.Len(t, list, 2)
@@ -124,7 +130,9 @@ func TestExcuses(t *testing.T) {
 // secrets, stages.
 func TestWhatRulesSee(t *testing.T) {
 	see := func(expression string, stage rules.Stage, r *rules.Subject) string {
-		s, problems := load(t, map[string]string{"rules/a.star": "def f(r):\n    return str(" + expression + ")\nrule(\"see\", each = f, level = \"warn\", at = [\"declared\", \"proposed\", \"live\"])\n"}, "2026-11-23")
+		s, problems := load(t, map[string]string{"rules/a.star": "def f(r):\n    return str(" + expression +
+			")\nrule(\"see\", each = f, level = \"warn\", at = [\"declared\", \"proposed\", \"live\"])\n"},
+			"2026-11-23")
 		require.Empty(t, problems)
 		return judge(t, s, stage, r)
 	}
@@ -132,7 +140,8 @@ func TestWhatRulesSee(t *testing.T) {
 	r.Kit, r.Action, r.Was, r.Live = "station", "edit", value.Map{"colour": "green"}, value.Map{"id": "lamp-1"}
 	for expression, want := range map[string]string{
 		"r.inputs.colour": "red", "r.inputs.power": "5", "r.inputs.from_": "west", "r.name": "x", "r.type": "sea.lamp",
-		"r.address": "sea.lamp/x", "r.ward": "shore", "r.kit": "station", "r.guarded": "False", "env": "trial", "estate": "coast",
+		"r.address": "sea.lamp/x", "r.ward": "shore", "r.kit": "station", "r.guarded": "False", "env": "trial",
+		"estate": "coast",
 	} {
 		require.Contains(t, see(expression, rules.Declared, r), ": "+want+" (", expression)
 	}
@@ -143,15 +152,20 @@ func TestWhatRulesSee(t *testing.T) {
 	secret := see("r.inputs.code == \"hidden\"", rules.Declared, r)
 	require.Contains(t, secret, "undecided")
 	require.NotContains(t, secret, "hidden")
-	require.Contains(t, see("r.action", rules.Declared, r), "at the stage declared a resource has no .action; it has address")
+	require.Contains(t, see("r.action", rules.Declared, r), "at the stage declared a resource has no .action; it has "+
+		"address")
 	require.Contains(t, see("r.inputs.colur", rules.Declared, r), `did you mean "colour"?`)
 
-	s, _ := load(t, map[string]string{"rules/a.star": "rule(\"whole\", whole = lambda p: \"%s %s %d\" % (p.cost.change, p.inputs[\"shore\"][\"a-b\"], len(p.actions)), at = [\"proposed\"], level = \"warn\")\n"}, "2026-11-23")
+	s, _ := load(t, map[string]string{"rules/a.star": "rule(\"whole\", whole = lambda p: \"%s %s %d\" % " +
+		"(p.cost.change, p.inputs[\"shore\"][\"a-b\"], len(p.actions)), at = [\"proposed\"], level = \"warn\")\n"},
+		"2026-11-23")
 	require.Equal(t, "broken : 12.5 1 2 (blocks false)\n", judge(t, s, rules.Proposed, r, r))
 
-	s, _ = load(t, map[string]string{"rules/a.star": "rule(\"sum\", whole = lambda p: \"much\" if [r for r in p.resources if r.inputs.power > 9] else None, level = \"block\")\n"}, "2026-11-23")
+	s, _ = load(t, map[string]string{"rules/a.star": "rule(\"sum\", whole = lambda p: \"much\" if [r for r in " +
+		"p.resources if r.inputs.power > 9] else None, level = \"block\")\n"}, "2026-11-23")
 	require.Equal(t, "undecided : sea.lamp/other power is not known yet (blocks false)\n",
-		judge(t, s, rules.Declared, r, subject("later", value.Map{"power": value.NewRef("shore:sea.lamp/other", value.Key("power"))})))
+		judge(t, s, rules.Declared, r, subject("later", value.Map{"power": value.NewRef("shore:sea.lamp/other",
+			value.Key("power"))})))
 }
 
 func TestMistakes(t *testing.T) {
@@ -181,13 +195,15 @@ func TestMistakes(t *testing.T) {
 		"1 // 0":           "failed sea.lamp/x: rules/a.star:2:14: floored division by zero (blocks true)",
 		"fail(\"enough\")": "failed sea.lamp/x: rules/a.star:2:16: fail: enough (blocks true)",
 	} {
-		s, problems := load(t, map[string]string{"rules/a.star": "def f(r):\n    return " + answer + "\nrule(\"x\", each = f, level = \"warn\")\n"}, "2026-11-23")
+		s, problems := load(t, map[string]string{"rules/a.star": "def f(r):\n    return " + answer +
+			"\nrule(\"x\", each = f, level = \"warn\")\n"}, "2026-11-23")
 		require.Empty(t, problems)
 		r, err := s.Judge(context.Background(), rules.Declared, []*rules.Subject{subject("x", nil)}, nil)
 		require.NoError(t, err)
 		var all []string
 		for i := range r.Findings {
-			all = append(all, fmt.Sprintf("%s %s: %s (blocks %v)", r.Findings[i].Verdict, r.Findings[i].Address, r.Findings[i].Message, r.Findings[i].Blocks()))
+			all = append(all, fmt.Sprintf("%s %s: %s (blocks %v)", r.Findings[i].Verdict, r.Findings[i].Address,
+				r.Findings[i].Message, r.Findings[i].Blocks()))
 		}
 		require.Contains(t, strings.Join(all, "\n"), words, answer)
 	}
@@ -228,7 +244,8 @@ func FuzzRules(f *testing.F) {
 		if problems != "" {
 			return
 		}
-		_, err := s.Judge(context.Background(), rules.Declared, []*rules.Subject{subject("x", value.Map{"colour": value.NewRef("a:b.c/d", value.Key("e"))})}, nil)
+		_, err := s.Judge(context.Background(), rules.Declared,
+			[]*rules.Subject{subject("x", value.Map{"colour": value.NewRef("a:b.c/d", value.Key("e"))})}, nil)
 		require.NoError(t, err)
 	})
 }

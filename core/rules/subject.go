@@ -37,7 +37,8 @@ func OfDeclared(d *declare.Declared) []*Subject {
 	out := make([]*Subject, len(d.Resources))
 	for i, r := range d.Resources {
 		pos, _ := r.Position()
-		out[i] = &Subject{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Schema: r.Type, Guarded: r.Care.Guard, Inputs: r.Inputs, Excuse: r.Care.Excuse, Position: pos}
+		out[i] = &Subject{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Schema: r.Type, Guarded: r.Care.Guard,
+			Inputs: r.Inputs, Excuse: r.Care.Excuse, Position: pos}
 		if len(r.Within) > 0 {
 			out[i].Kit = r.Within[0].Kit
 		}
@@ -135,7 +136,8 @@ func (v *subjectValue) Attr(name string) (starlark.Value, error) {
 			return attributes(r.Live), nil
 		}
 	}
-	msg := fmt.Sprintf("at the stage %s a resource has no .%s; it has %s", v.stage, name, strings.Join(v.AttrNames(), ", "))
+	msg := fmt.Sprintf("at the stage %s a resource has no .%s; it has %s", v.stage, name, strings.Join(v.AttrNames(),
+		", "))
 	return nil, errors.New(msg)
 }
 

@@ -51,8 +51,10 @@ func (s *Set) Test(ctx context.Context) (Tests, problem.List) {
 }
 
 func (s *Set) testNames() starlark.StringDict {
-	expect := func(name string, extra int, judge func(r *Rule, messages []string, pendingOn string, words string) string) *starlark.Builtin {
-		return starlark.NewBuiltin(name, func(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+	expect := func(name string, extra int, judge func(r *Rule, messages []string, pendingOn string,
+		words string) string) *starlark.Builtin {
+		return starlark.NewBuiltin(name, func(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+			kwargs []starlark.Tuple) (starlark.Value, error) {
 			var rule, words string
 			var arg starlark.Value
 			into := []any{&rule, &arg, &words}[:2+extra]
@@ -116,7 +118,8 @@ func (s *Set) testNames() starlark.StringDict {
 }
 
 // unknown is a pending value for tests.
-func (s *Set) unknown(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (s *Set) unknown(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	if err := starlark.UnpackPositionalArgs("unknown", args, kwargs, 0); err != nil {
 		return nil, err
 	}
@@ -124,7 +127,8 @@ func (s *Set) unknown(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tup
 }
 
 // resource makes something for each rules to judge.
-func (s *Set) resource(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value, error) {
+func (s *Set) resource(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
+	kwargs []starlark.Tuple) (starlark.Value, error) {
 	var full string
 	if err := starlark.UnpackPositionalArgs("resource", args, nil, 1, &full); err != nil {
 		return nil, err
@@ -167,7 +171,8 @@ func (s *Set) resource(_ *starlark.Thread, _ *starlark.Builtin, args starlark.Tu
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("%s has no attribute %q; %s", schema.WithArticle(full), code, nearest.Hint(code, names))
+			return nil, fmt.Errorf("%s has no attribute %q; %s", schema.WithArticle(full), code,
+				nearest.Hint(code, names))
 		}
 	}
 	is.Address = full + "/" + name

@@ -35,7 +35,8 @@ func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 		}
 		switch {
 		case a.Output && given:
-			faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)}, Message: fmt.Sprintf("%s is decided by the cloud and cannot be given", a.Name)})
+			faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)},
+				Message: fmt.Sprintf("%s is decided by the cloud and cannot be given", a.Name)})
 			delete(inputs, a.Name)
 		case v != nil:
 			v, fs := a.check(v)
@@ -45,7 +46,8 @@ func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 			inputs[a.Name] = v
 		default:
 			if a.Required && !a.Output {
-				faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)}, Message: fmt.Sprintf("%s is required and missing", a.Name)})
+				faults = append(faults, Fault{Path: value.Path{value.Key(a.Name)},
+					Message: fmt.Sprintf("%s is required and missing", a.Name)})
 			}
 			if given {
 				delete(inputs, a.Name)
@@ -57,7 +59,8 @@ func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 	}
 	for _, name := range value.Keys(inputs) {
 		if t.Attribute(name) == nil {
-			f := Fault{Path: value.Path{value.Key(name)}, Message: fmt.Sprintf("%s has no attribute %q", WithArticle(t.Name), name)}
+			f := Fault{Path: value.Path{value.Key(name)}, Message: fmt.Sprintf("%s has no attribute %q",
+				WithArticle(t.Name), name)}
 			f.Hint = nearest.Hint(name, t.AttributeNames())
 			faults = append(faults, f)
 			delete(inputs, name)
@@ -89,7 +92,8 @@ type fault struct {
 
 func (f fault) in(path value.Path) Fault {
 	about := append(path[:len(path):len(path)], f.about...)
-	return Fault{Path: append(about[:len(about):len(about)], f.beyond...), Message: about.String() + f.words, Hint: f.hint}
+	return Fault{Path: append(about[:len(about):len(about)], f.beyond...), Message: about.String() + f.words,
+		Hint: f.hint}
 }
 
 // below are faults of a part as those of the whole.
@@ -182,7 +186,8 @@ func (a *Attribute) checkMap(m value.Map) []fault {
 				for _, f := range a.Fields {
 					names = append(names, f.Name)
 				}
-				faults = append(faults, fault{beyond: value.Path{value.Key(k)}, words: fmt.Sprintf(" has no field %q", k), hint: nearest.Hint(k, names)})
+				faults = append(faults, fault{beyond: value.Path{value.Key(k)}, words: fmt.Sprintf(" has no field %q",
+					k), hint: nearest.Hint(k, names)})
 				delete(m, k)
 				continue
 			}

@@ -56,7 +56,8 @@ type comparison struct {
 }
 
 func (c *comparison) note(at string, breaks bool, format string, args ...any) {
-	c.found = append(c.found, Difference{Type: c.typ, Attribute: at, What: fmt.Sprintf(format, args...), Breaks: breaks})
+	c.found = append(c.found, Difference{Type: c.typ, Attribute: at, What: fmt.Sprintf(format, args...),
+		Breaks: breaks})
 }
 
 // turned notes a property that is there now, or is not any more. good says which of
@@ -79,14 +80,19 @@ func (c *comparison) types(was, is *Type) {
 	}
 	c.turned("", was.HoldsData, is.HoldsData, "holds data now", "holds no data any more", &no)
 	c.turned("", was.Copies, is.Copies, "can be copied now", "cannot be copied any more", &yes)
-	c.turned("", was.Order() == "drop-first", is.Order() == "drop-first", "a swap drops the old one first now", "a swap makes the new one first now", nil)
+	c.turned("", was.Order() == "drop-first", is.Order() == "drop-first", "a swap drops the old one first now",
+		"a swap makes the new one first now", nil)
 	c.turned("", was.Tags, is.Tags, "carries entity tags now", "carries no entity tags any more", &yes)
-	c.turned("", was.Locate, is.Locate, "what a key made can be located now", "what a key made cannot be located any more", &yes)
-	c.turned("", was.Unshown, is.Unshown, "is not shown any more, and compared with the record alone", "is shown now", &no)
+	c.turned("", was.Locate, is.Locate, "what a key made can be located now",
+		"what a key made cannot be located any more", &yes)
+	c.turned("", was.Unshown, is.Unshown, "is not shown any more, and compared with the record alone", "is shown now",
+		&no)
 	c.turned("", was.Unlisted, is.Unlisted, "is not listed any more", "is listed now", &no)
-	c.turned("", was.NameStays != 0, is.NameStays != 0, "keeps its name taken after it is gone", "does not keep its name taken any more", &no)
+	c.turned("", was.NameStays != 0, is.NameStays != 0, "keeps its name taken after it is gone",
+		"does not keep its name taken any more", &no)
 	if was.KeyMemory != is.KeyMemory {
-		c.note("", is.KeyMemory < was.KeyMemory, "remembers keys for %s, and did for %s", Span(is.KeyMemory), Span(was.KeyMemory))
+		c.note("", is.KeyMemory < was.KeyMemory, "remembers keys for %s, and did for %s", Span(is.KeyMemory),
+			Span(was.KeyMemory))
 	}
 	if !slices.Equal(was.Identify, is.Identify) {
 		c.note("", false, "is identified by %s together", strings.Join(is.Identify, " and "))
@@ -130,7 +136,8 @@ func (c *comparison) attribute(at string, was, is *Attribute) {
 	c.turned(at, was.Secret, is.Secret, "is secret now", "is no secret any more", nil)
 	c.turned(at, was.Security, is.Security, "counts for security now", "does not count for security any more", nil)
 	c.turned(at, was.Unshown, is.Unshown, "is not shown any more", "is shown now", nil)
-	c.turned(at, was.Moves, is.Moves, "moves with the work on what refers to it now", "does not move with other work any more", nil)
+	c.turned(at, was.Moves, is.Moves, "moves with the work on what refers to it now",
+		"does not move with other work any more", nil)
 	if was.Refers != is.Refers {
 		c.note(at, true, "refers to %q, and did to %q", is.Refers, was.Refers)
 	}
@@ -173,7 +180,8 @@ func (c *comparison) limits(at string, was, is *Attribute) {
 		c.note(at, false, "can also be %s", strings.Join(more, ", "))
 	}
 	if (len(was.OneOf) == 0) != (len(is.OneOf) == 0) {
-		c.note(at, len(is.OneOf) > 0, "%s", map[bool]string{true: "takes only some values now", false: "takes any value now"}[len(is.OneOf) > 0])
+		c.note(at, len(is.OneOf) > 0, "%s", map[bool]string{true: "takes only some values now",
+			false: "takes any value now"}[len(is.OneOf) > 0])
 	}
 	type bounds struct {
 		Min, Max             *float64
@@ -184,10 +192,13 @@ func (c *comparison) limits(at string, was, is *Attribute) {
 		return bounds{a.Min, a.Max, a.MinLength, a.MaxLength, a.Pattern, a.Format}
 	}
 	if o, n := of(was), of(is); !reflect.DeepEqual(o, n) {
-		tighter := o.Pattern != n.Pattern || o.Format != n.Format || higher(n.Min, o.Min) || higher(o.Max, n.Max) || higher(n.MinLength, o.MinLength) || higher(o.MaxLength, n.MaxLength)
+		tighter := o.Pattern != n.Pattern || o.Format != n.Format || higher(n.Min, o.Min) || higher(o.Max, n.Max) ||
+			higher(n.MinLength, o.MinLength) || higher(o.MaxLength, n.MaxLength)
 		// a bound that was not there is tighter as well
-		tighter = tighter || o.Max == nil && n.Max != nil || o.MaxLength == nil && n.MaxLength != nil || o.Min == nil && n.Min != nil || o.MinLength == nil && n.MinLength != nil
-		c.note(at, tighter, "%s", map[bool]string{true: "has other limits, and tighter ones", false: "has wider limits"}[tighter])
+		tighter = tighter || o.Max == nil && n.Max != nil || o.MaxLength == nil && n.MaxLength != nil || o.Min == nil &&
+			n.Min != nil || o.MinLength == nil && n.MinLength != nil
+		c.note(at, tighter, "%s", map[bool]string{true: "has other limits, and tighter ones",
+			false: "has wider limits"}[tighter])
 	}
 }
 

@@ -77,7 +77,8 @@ func canonicalSpan(s string) string {
 	for _, u := range []struct {
 		of   time.Duration
 		name string
-	}{{time.Hour, "h"}, {time.Minute, "m"}, {time.Second, "s"}, {time.Millisecond, "ms"}, {time.Microsecond, "us"}, {time.Nanosecond, "ns"}} {
+	}{{time.Hour, "h"}, {time.Minute, "m"}, {time.Second, "s"}, {time.Millisecond, "ms"}, {time.Microsecond, "us"},
+		{time.Nanosecond, "ns"}} {
 		if d%u.of == 0 && d != 0 {
 			return fmt.Sprintf("%d%s", d/u.of, u.name)
 		}

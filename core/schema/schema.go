@@ -55,21 +55,23 @@ type Type struct {
 	Attributes []*Attribute `json:"attributes,omitempty"` // in the order of the description
 	ID         string       `json:"id,omitempty"`         // the attribute that identifies a thing to its cloud
 
-	HoldsData  bool `json:"holds_data,omitempty"`  // dropping one loses data
-	Copies     bool `json:"copies,omitempty"`      // the cloud can copy a thing, with its data, into one of its own
-	UniqueName bool `json:"unique_name,omitempty"` // the cloud refuses a second one of the same name, so a swap drops first
-	DropFirst  bool `json:"drop_first,omitempty"`  // two cannot exist side by side for another reason
-	Unshown    bool `json:"unshown,omitempty"`     // the cloud shows none of its things: the record answers for them
-	Unlisted   bool `json:"unlisted,omitempty"`    // the cloud shows a thing by its id alone, and lists none
+	HoldsData bool `json:"holds_data,omitempty"` // dropping one loses data
+	Copies    bool `json:"copies,omitempty"`     // the cloud can copy a thing, with its data, into one of its own
+	// the cloud refuses a second one of the same name, so a swap drops first
+	UniqueName bool `json:"unique_name,omitempty"`
+	DropFirst  bool `json:"drop_first,omitempty"` // two cannot exist side by side for another reason
+	Unshown    bool `json:"unshown,omitempty"`    // the cloud shows none of its things: the record answers for them
+	Unlisted   bool `json:"unlisted,omitempty"`   // the cloud shows a thing by its id alone, and lists none
 
 	// how long the cloud keeps what identifies a thing taken once it is gone; Always for good
 	NameStays time.Duration `json:"name_stays,omitempty"`
 	Identify  []string      `json:"identify,omitempty"` // attributes that together identify one thing
 
 	KeyMemory time.Duration `json:"key_memory,omitempty"` // how long an idempotency key is remembered; 0 means never
-	Tags      bool          `json:"tags,omitempty"`       // things carry entity tags, and writes may name the one they saw
-	Locate    bool          `json:"locate,omitempty"`     // the driver can find what a key made
-	Price     *Price        `json:"price,omitempty"`      // nil when the cloud does not say
+	// things carry entity tags, and writes may name the one they saw
+	Tags   bool   `json:"tags,omitempty"`
+	Locate bool   `json:"locate,omitempty"` // the driver can find what a key made
+	Price  *Price `json:"price,omitempty"`  // nil when the cloud does not say
 
 	byName map[string]*Attribute
 }
@@ -164,7 +166,8 @@ func (a *Attribute) Canonical(v any) any {
 			if b == nil || !b.Loose() && !b.Output && !b.Implied {
 				continue
 			}
-			if x = b.Canonical(x); a.Kind == Record && !a.Output && (b.Output || b.Implied && value.Equal(x, b.Default)) {
+			if x = b.Canonical(x); a.Kind == Record && !a.Output && (b.Output || b.Implied && value.Equal(x,
+				b.Default)) {
 				delete(v, name)
 			} else {
 				v[name] = x
@@ -180,8 +183,12 @@ func (a *Attribute) Loose() bool {
 	if a.prepared {
 		return a.loose
 	}
-	return a.Format != "" && slices.Contains(looseFormats, a.Format) || a.Set || a.AnyCase || a.Elem != nil && a.Elem.Loose() ||
-		slices.ContainsFunc(a.Fields, func(f *Attribute) bool { return f.Loose() || !a.Output && (f.Output || f.Implied) })
+	return a.Format != "" && slices.Contains(looseFormats, a.Format) || a.Set || a.AnyCase || a.Elem != nil &&
+		a.Elem.Loose() ||
+		slices.ContainsFunc(a.Fields, func(f *Attribute) bool {
+			return f.Loose() || !a.Output &&
+				(f.Output || f.Implied)
+		})
 }
 
 // looseFormats are those of texts that can be written in several ways that say the same.

@@ -7,5 +7,6 @@ import (
 )
 
 func TestA(t *testing.T) {
-	require.Equal(t, []string{"a machine", "an object", "a "}, []string{WithArticle("machine"), WithArticle("object"), WithArticle("")})
+	require.Equal(t, []string{"a machine", "an object", "a "}, []string{WithArticle("machine"), WithArticle("object"),
+		WithArticle("")})
 }

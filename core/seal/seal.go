@@ -39,10 +39,11 @@ const keyBytes = 32
 // Errors of opening an object. All of them are wrapped with words.
 var (
 	ErrNoIdentity = errors.New("it is sealed to keys that are not on this machine")
-	ErrForged     = errors.New("it was not written with the estate's key: it was forged, altered or put in another's place")
-	ErrDamaged    = errors.New("it cannot be decrypted: it was altered or cut")
-	ErrOtherKey   = errors.New("it holds the key of another estate than kasbah.toml pins")
-	ErrClear      = errors.New("it is not sealed, so it was written without the estate's key")
+	ErrForged     = errors.New("it was not written with the estate's key: it was forged, altered or put in another's " +
+		"place")
+	ErrDamaged  = errors.New("it cannot be decrypted: it was altered or cut")
+	ErrOtherKey = errors.New("it holds the key of another estate than kasbah.toml pins")
+	ErrClear    = errors.New("it is not sealed, so it was written without the estate's key")
 )
 
 // Estate is what makes objects an estate's own. Its key is secret.
@@ -183,11 +184,13 @@ func Recipient(text string) (age.Recipient, error) {
 	case strings.HasPrefix(text, "ssh-"):
 		r, err := agessh.ParseRecipient(text)
 		if err != nil {
-			return nil, fmt.Errorf("%s is not an SSH public key that can be sealed to: use Ed25519 or RSA", shortened(text))
+			return nil, fmt.Errorf("%s is not an SSH public key that can be sealed to: use Ed25519 or RSA",
+				shortened(text))
 		}
 		return r, nil
 	}
-	return nil, fmt.Errorf("%q is not a recipient: write an age public key (age1…) or an SSH one (ssh-ed25519 …)", shortened(text))
+	return nil, fmt.Errorf("%q is not a recipient: write an age public key (age1…) or an SSH one (ssh-ed25519 …)",
+		shortened(text))
 }
 
 func shortened(s string) string {

@@ -13,7 +13,10 @@ func box(t testing.TB) (*seal.Box, *age.X25519Identity) {
 	id, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	e := seal.NewEstate()
-	b, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity, error) { return []age.Identity{id}, nil })
+	b, err := seal.NewBox(e.Pin(), []string{id.Recipient().String()}, func() ([]age.Identity,
+		error) {
+		return []age.Identity{id}, nil
+	})
 	require.NoError(t, err)
 	require.NoError(t, b.Learn(e))
 	return b, id
@@ -41,7 +44,8 @@ func TestBox(t *testing.T) {
 
 func TestRecipients(t *testing.T) {
 	for text, words := range map[string]string{
-		"": "is not a recipient", "keeper-1": "is not a recipient", "AGE-SECRET-KEY-1HIDDEN": "this is a private one", "age1x": "", "ssh-ed25519 x": "", "ssh-dss AAAA": "",
+		"": "is not a recipient", "keeper-1": "is not a recipient", "AGE-SECRET-KEY-1HIDDEN": "this is a private one",
+		"age1x": "", "ssh-ed25519 x": "", "ssh-dss AAAA": "",
 	} {
 		_, err := seal.Recipient(text)
 		require.Error(t, err, text)

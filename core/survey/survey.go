@@ -106,7 +106,8 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{}, Judged: &rules.Report{}}
+	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{},
+		Judged: &rules.Report{}}
 	for _, ward := range o.Wards {
 		s := o.States[ward]
 		open := map[string]bool{}
@@ -139,7 +140,8 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 			open[in.Intent.Address] = false
 			r.Counts.add(Unchecked)
 			r.Resources = append(r.Resources, &Resource{
-				Ward: ward, Address: in.Intent.Address, Type: in.Intent.Type, Verdict: Unchecked, Because: noResult, Checked: []string{}, Differences: []Difference{},
+				Ward: ward, Address: in.Intent.Address, Type: in.Intent.Type, Verdict: Unchecked, Because: noResult,
+				Checked: []string{}, Differences: []Difference{},
 			})
 		}
 	}
@@ -172,13 +174,15 @@ func judgeRules(ctx context.Context, o Options, r *Report, live propose.Live) er
 		}
 		attributes = rec.Conceal(o.Catalogs[drv].Types[typ], attributes)
 		subjects = append(subjects, &rules.Subject{
-			Ward: res.Ward, Address: res.Address, Type: res.Type, Schema: o.Catalogs[drv].Types[typ], Kit: rec.Kit, Guarded: rec.Care.Guard,
-			Inputs: attributes, Live: attributes, Excuse: propose.ExcusesOf(rec.Care),
+			Ward: res.Ward, Address: res.Address, Type: res.Type, Schema: o.Catalogs[drv].Types[typ], Kit: rec.Kit,
+			Guarded: rec.Care.Guard,
+			Inputs:  attributes, Live: attributes, Excuse: propose.ExcusesOf(rec.Care),
 		})
 	}
 	c := r.Counts
 	report, err := o.Rules.Judge(ctx, rules.Live, subjects, value.Map{
-		"counts": value.Map{"matches": int64(c.Matches), "differs": int64(c.Differs), "gone": int64(c.Gone), "unchecked": int64(c.Unchecked)},
+		"counts": value.Map{"matches": int64(c.Matches), "differs": int64(c.Differs), "gone": int64(c.Gone),
+			"unchecked": int64(c.Unchecked)},
 	})
 	if err != nil {
 		return err
@@ -207,12 +211,17 @@ const (
 
 // Failed reports whether something could not be checked that can be.
 func (r *Report) Failed() bool {
-	return slices.ContainsFunc(r.Resources, func(res *Resource) bool { return res.Verdict == Unchecked && res.Because != unshown })
+	return slices.ContainsFunc(r.Resources, func(res *Resource) bool {
+		return res.Verdict == Unchecked &&
+			res.Because != unshown
+	})
 }
 
 // judge compares one record with what is live.
-func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread propose.Unread, open bool) (*Resource, error) {
-	res := &Resource{Ward: ward, Address: st.Address, Type: st.Type, ID: st.ID, Checked: []string{}, Differences: []Difference{}}
+func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread propose.Unread, open bool) (*Resource,
+	error) {
+	res := &Resource{Ward: ward, Address: st.Address, Type: st.Type, ID: st.ID, Checked: []string{},
+		Differences: []Difference{}}
 	drv, typName := propose.SplitType(st.Type)
 	var typ *schema.Type
 	if c := o.Catalogs[drv]; c != nil {
@@ -324,7 +333,8 @@ func blame(ctx context.Context, o Options, r *Report) {
 		}
 		for _, id := range asked {
 			if err := read(id); err != nil {
-				r.Warnings = append(r.Warnings, fmt.Sprintf("%s: the change feed could not be read, so who changed what is not known: %v", drv, err))
+				r.Warnings = append(r.Warnings, fmt.Sprintf("%s: the change feed could not be read, so who changed "+
+					"what is not known: %v", drv, err))
 				break
 			}
 		}

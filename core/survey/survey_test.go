@@ -69,8 +69,10 @@ func lamps(n int, change func(i int, r *ledger.Record, l *driver.Live)) (*sea, O
 	var records []*ledger.Record
 	for i := range n {
 		id := string(rune('a'+i%26)) + strconv.Itoa(i/26)
-		r := &ledger.Record{Address: "sea.lamp/" + id, Type: "sea.lamp", ID: id, Inputs: value.Attributes{"size": "s", "tags": value.Map{"owner": "keepers"}}, Live: value.Attributes{"size": "s", "lit": int64(1)}}
-		l := &driver.Live{ID: id, Attributes: value.Map{"size": "s", "tags": value.Map{"owner": "keepers"}, "lit": int64(1)}}
+		r := &ledger.Record{Address: "sea.lamp/" + id, Type: "sea.lamp", ID: id, Inputs: value.Attributes{"size": "s",
+			"tags": value.Map{"owner": "keepers"}}, Live: value.Attributes{"size": "s", "lit": int64(1)}}
+		l := &driver.Live{ID: id, Attributes: value.Map{"size": "s", "tags": value.Map{"owner": "keepers"},
+			"lit": int64(1)}}
 		if change != nil {
 			change(i, r, l)
 		}
@@ -79,10 +81,13 @@ func lamps(n int, change func(i int, r *ledger.Record, l *driver.Live)) (*sea, O
 			cloud.things = append(cloud.things, *l)
 		}
 	}
-	typ := &schema.Type{Name: "lamp", Attributes: []*schema.Attribute{{Name: "size", Kind: schema.Text}, {Name: "tags", Kind: schema.MapOf}, {Name: "lit", Kind: schema.Int, Output: true}, {Name: "code", Kind: schema.Text, Secret: true}}}
+	typ := &schema.Type{Name: "lamp", Attributes: []*schema.Attribute{{Name: "size", Kind: schema.Text},
+		{Name: "tags", Kind: schema.MapOf}, {Name: "lit", Kind: schema.Int, Output: true},
+		{Name: "code", Kind: schema.Text, Secret: true}}}
 	return cloud, Options{
 		Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": ledger.NewState(records...)},
-		Drivers: map[string]driver.Driver{"sea": cloud}, Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}},
+		Drivers:  map[string]driver.Driver{"sea": cloud},
+		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}},
 	}
 }
 
@@ -109,8 +114,10 @@ func TestVerdicts(t *testing.T) {
 	})
 	cloud.events = []driver.Event{
 		{At: monday, Who: "keeper-1", What: "created", Type: "lamp", ID: "b0"},
-		{At: monday.Add(2 * time.Hour), Who: "keeper-3", What: "edited", Type: "lamp", ID: "b0", Paths: []string{"size"}},
-		{At: monday.Add(time.Hour), Who: "keeper-2", What: "edited", Type: "lamp", ID: "b0", Paths: []string{"size", "tags"}},
+		{At: monday.Add(2 * time.Hour), Who: "keeper-3", What: "edited", Type: "lamp", ID: "b0",
+			Paths: []string{"size"}},
+		{At: monday.Add(time.Hour), Who: "keeper-2", What: "edited", Type: "lamp", ID: "b0", Paths: []string{"size",
+			"tags"}},
 		{At: monday, Who: "keeper-4", What: "deleted", Type: "lamp", ID: "c0"},
 		{At: monday, Who: "somebody", What: "edited", Type: "other", ID: "b0", Paths: []string{"size"}},
 	}
@@ -240,5 +247,6 @@ func TestFeedCannotBeRead(t *testing.T) {
 	r, err := Survey(context.Background(), o)
 	require.NoError(t, err)
 	require.Equal(t, Counts{Matches: 2, Differs: 1}, r.Counts)
-	require.Equal(t, []string{"sea: the change feed could not be read, so who changed what is not known: the feed is closed"}, r.Warnings)
+	require.Equal(t, []string{"sea: the change feed could not be read, so who changed what is not known: the feed is " +
+		"closed"}, r.Warnings)
 }

@@ -64,7 +64,8 @@ func Text(name string, body []byte) ([]byte, error) {
 	if err != nil {
 		var perr build.ParseError
 		if errors.As(err, &perr) {
-			return nil, problem.At(problem.Position{File: name, Line: perr.Pos.Line, Column: perr.Pos.LineRune}, "%s", perr.Message)
+			return nil, problem.At(problem.Position{File: name, Line: perr.Pos.Line, Column: perr.Pos.LineRune}, "%s",
+				perr.Message)
 		}
 		return nil, problem.At(problem.Position{File: name}, "%v", err)
 	}

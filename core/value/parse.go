@@ -14,7 +14,8 @@ import (
 // stands twice the last one counts, and bytes that are not UTF-8 are replaced, as
 // encoding/json has it. What stands behind the document is not looked at.
 func Parse(body []byte) (any, error) {
-	p := parser{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
+	p := parser{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
 	v, err := p.value()
 	if err != nil {
 		return nil, errors.New(strings.TrimPrefix(err.Error(), "jsontext: "))

@@ -55,7 +55,8 @@ func TestResolve(t *testing.T) {
 
 func TestConcat(t *testing.T) {
 	a := NewRef("s:t.a/b", Key("x"))
-	p := Concat(Part{Text: "1"}, Part{Text: ""}, Part{Text: "2"}, Part{Value: Concat(Part{Text: "3"}, Part{Value: a}, Part{Text: "4"})}, Part{Text: "5"})
+	p := Concat(Part{Text: "1"}, Part{Text: ""}, Part{Text: "2"}, Part{Value: Concat(Part{Text: "3"}, Part{Value: a},
+		Part{Text: "4"})}, Part{Text: "5"})
 	require.Equal(t, "123{t.a/b x}45", p.String(), "texts in texts become one")
 	require.Len(t, p.Parts, 3)
 	require.Nil(t, p.Below(Key("x")), "a text has nothing below it")

@@ -25,7 +25,9 @@ func random(r *rand.Rand, depth int) any {
 	case n == 6:
 		return &Pending{Ref: &Ref{Address: "shore:medina.x/" + texts[1+r.IntN(8)], Path: randomPath(r)}}
 	case n == 7:
-		return Concat(Part{Text: texts[r.IntN(9)]}, Part{Value: &Pending{Ref: &Ref{Address: "a:b.c/d", Path: randomPath(r)}}, As: []Encoding{AsText, AsJSON}[r.IntN(2)]}, Part{Text: "z"})
+		return Concat(Part{Text: texts[r.IntN(9)]},
+			Part{Value: &Pending{Ref: &Ref{Address: "a:b.c/d", Path: randomPath(r)}}, As: []Encoding{AsText,
+				AsJSON}[r.IntN(2)]}, Part{Text: "z"})
 	case n == 8:
 		list := make([]any, r.IntN(4))
 		for i := range list {
@@ -112,7 +114,8 @@ func TestPaths(t *testing.T) {
 func TestPlain(t *testing.T) {
 	for want, v := range map[string]any{
 		"small": "small", `"5"`: "5", `"true"`: "true", `""`: "", `" x"`: " x", "5": int64(5), "2.5": 2.5, "none": nil,
-		`[1, "a"]`: []any{int64(1), "a"}, `{a: "b", "c d": true}`: Map{"a": "b", "c d": true}, "from t.x/y id": NewRef("w:t.x/y", Key("id")),
+		`[1, "a"]`: []any{int64(1), "a"}, `{a: "b", "c d": true}`: Map{"a": "b", "c d": true},
+		"from t.x/y id": NewRef("w:t.x/y", Key("id")),
 	} {
 		want = strings.ReplaceAll(want, `"c d"`, "c d")
 		require.Equal(t, want, Plain(v))

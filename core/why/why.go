@@ -39,7 +39,8 @@ func Find(typed string, d *declare.Declared, states map[string]*ledger.State) (P
 	for full := range known {
 		w, a := value.SplitWard(full)
 		rest, ok := strings.CutPrefix(short, a)
-		if !ok || wantWard != "" && w != wantWard || rest != "" && rest[0] != '.' && rest[0] != '[' || len(a) < longest {
+		if !ok || wantWard != "" && w != wantWard || rest != "" && rest[0] != '.' && rest[0] != '[' ||
+			len(a) < longest {
 			continue
 		}
 		if len(a) > longest {
@@ -55,9 +56,11 @@ func Find(typed string, d *declare.Declared, states map[string]*ledger.State) (P
 			_, a := value.SplitWard(full)
 			names = append(names, a)
 		}
-		return Place{}, &problem.UsageError{Message: "nothing that is declared or recorded has the address " + typed, Hint: nearest.Hint(short, names)}
+		return Place{}, &problem.UsageError{Message: "nothing that is declared or recorded has the address " + typed,
+			Hint: nearest.Hint(short, names)}
 	case len(hits) > 1:
-		return Place{}, &problem.UsageError{Message: typed + " is the address of several resources", Hint: "say which: " + strings.Join(hits, ", ")}
+		return Place{}, &problem.UsageError{Message: typed + " is the address of several resources",
+			Hint: "say which: " + strings.Join(hits, ", ")}
 	}
 	at := Place{}
 	at.Ward, at.Address = value.SplitWard(hits[0])
@@ -118,7 +121,8 @@ func (at Place) Explain(d *declare.Declared, s *ledger.State, typ *schema.Type) 
 		return nil, problem.Usage("%v", err)
 	}
 	if v := doc.Value; len(at.Path) > 1 && v.Declared == nil && v.Recorded == nil && !v.Secret {
-		return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no %s", at.Address, at.Path), Hint: "`kasbah why " + at.Address + "` lists what it has"}
+		return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no %s", at.Address, at.Path),
+			Hint: "`kasbah why " + at.Address + "` lists what it has"}
 	}
 	return doc, nil
 }
@@ -131,7 +135,8 @@ func (at Place) record(s *ledger.State) (*ledger.Record, error) {
 }
 
 // explain explains one value: what is declared and what is recorded of it.
-func explain(d *declare.Declared, r *declare.Resource, rec *ledger.Record, typ *schema.Type, path value.Path) (Value, error) {
+func explain(d *declare.Declared, r *declare.Resource, rec *ledger.Record, typ *schema.Type, path value.Path) (Value,
+	error) {
 	v := Value{Path: path.String(), Secret: typ.Lookup(path) != nil && typ.Lookup(path).Secret}
 	if r == nil && typ.Attribute(path[0].Key) == nil {
 		return v, &problem.UsageError{Message: "a " + typ.Name + " has no attribute " + path[0].Key}

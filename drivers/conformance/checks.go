@@ -22,7 +22,8 @@ func (x *Suite) describe(context.Context) error {
 	case id == nil:
 		return fmt.Errorf("%s has no attribute %s, that identifies it", name, typ.ID)
 	case !id.Output && !(id.Required && id.Fixed) && !(typ.NamedByPattern() && id.Fixed):
-		return fmt.Errorf("%s.%s identifies a thing: it is either decided by the cloud (output: true), or required and fixed", name, typ.ID)
+		return fmt.Errorf("%s.%s identifies a thing: it is either decided by the cloud (output: true), or required "+
+			"and fixed", name, typ.ID)
 	}
 	for _, a := range typ.Attributes {
 		if a.Required && a.Output {
@@ -83,7 +84,8 @@ func (x *Suite) life(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("find: %w", err)
 	}
-	if x.typ.Attribute(x.typ.ID).Output && len(found) != 1 || !slices.ContainsFunc(found, func(l driver.Live) bool { return l.ID == made.ID }) {
+	if x.typ.Attribute(x.typ.ID).Output && len(found) != 1 || !slices.ContainsFunc(found,
+		func(l driver.Live) bool { return l.ID == made.ID }) {
 		return fmt.Errorf("find: %d things are like %s", len(found), value.Plain(match))
 	}
 	tag := made.Tag
@@ -243,7 +245,8 @@ func (x *Suite) tags(ctx context.Context) error {
 		return err
 	}
 	if x.editable() {
-		if _, err := x.d.Update(ctx, x.s.Type, l.ID, x.change(inputs), `"not-this"`, ""); !errors.Is(err, driver.ErrTag) {
+		if _, err := x.d.Update(ctx, x.s.Type, l.ID, x.change(inputs), `"not-this"`, ""); !errors.Is(err,
+			driver.ErrTag) {
 			return unlike("an update with another tag", err, "tags are not heeded: take tag and tags away")
 		}
 	}
@@ -319,14 +322,17 @@ func (x *Suite) gone(ctx context.Context) error {
 		return fmt.Errorf("delete: %w", err)
 	}
 	if _, err := x.d.Read(ctx, x.s.Type, l.ID); !errors.Is(err, driver.ErrGone) {
-		return unlike("a read of what is gone", err, "where such a thing still shows, gone names the values by which it is")
+		return unlike("a read of what is gone", err, "where such a thing still shows, gone names the values by which "+
+			"it is")
 	}
 	if x.editable() {
 		if _, err := x.d.Update(ctx, x.s.Type, l.ID, x.change(inputs), l.Tag, ""); !errors.Is(err, driver.ErrGone) {
-			return unlike("an update of what is gone", err, "where what it answers shows that, gone names the values by which it is")
+			return unlike("an update of what is gone", err, "where what it answers shows that, gone names the values "+
+				"by which it is")
 		}
 	}
-	if err := x.delete(ctx, l.ID, "", ""); err != nil && !errors.Is(err, driver.ErrGone) { // some say once more that it is done
+	// some say once more that it is done
+	if err := x.delete(ctx, l.ID, "", ""); err != nil && !errors.Is(err, driver.ErrGone) {
 		return unlike("a delete of what is gone", err, "")
 	}
 	return nil
@@ -471,7 +477,8 @@ func (x *Suite) cancelled(ctx context.Context) error {
 	if _, err := x.d.Read(ctx, x.s.Type, "x"); !errors.Is(err, context.Canceled) {
 		return unlike("a read that is cancelled", err, "")
 	}
-	if _, err := x.create(ctx, x.next(), ""); !errors.Is(err, context.Canceled) || driver.OutcomeOf(err) == driver.Done {
+	if _, err := x.create(ctx, x.next(), ""); !errors.Is(err, context.Canceled) ||
+		driver.OutcomeOf(err) == driver.Done {
 		return unlike("a create that is cancelled", err, "")
 	}
 	for _, err := range x.d.List(ctx, x.s.Type) {

@@ -99,10 +99,12 @@ func (x *Suite) Clean(ctx context.Context) error {
 	} else if len(x.lost) > 0 {
 		for l, err := range x.d.List(ctx, x.s.Type) {
 			if err != nil {
-				failed = append(failed, fmt.Errorf("%d of type %s may be left, and cannot be looked for: %w", len(x.lost), x.s.Type, err))
+				failed = append(failed, fmt.Errorf("%d of type %s may be left, and cannot be looked for: %w",
+					len(x.lost), x.s.Type, err))
 				break
 			}
-			if slices.ContainsFunc(x.lost, func(inputs value.Map) bool { return x.holds(inputs, l) == nil }) && !slices.Contains(x.made, l.ID) {
+			if slices.ContainsFunc(x.lost, func(inputs value.Map) bool { return x.holds(inputs, l) == nil }) &&
+				!slices.Contains(x.made, l.ID) {
 				x.made = append(x.made, l.ID)
 			}
 		}
@@ -201,7 +203,8 @@ func same(what string, want, is driver.Live) error {
 	}
 	for _, k := range value.Keys(all) {
 		if !value.Equal(want.Attributes[k], is.Attributes[k]) {
-			return fmt.Errorf("%s: %s is %s, and was %s", what, k, value.Plain(is.Attributes[k]), value.Plain(want.Attributes[k]))
+			return fmt.Errorf("%s: %s is %s, and was %s", what, k, value.Plain(is.Attributes[k]),
+				value.Plain(want.Attributes[k]))
 		}
 	}
 	return nil

@@ -105,7 +105,8 @@ func madeUp(t *schema.Type) (sampleFile, error) {
 		}
 		v, ok := someValue(a, name)
 		if !ok {
-			return f, fmt.Errorf("%s of %s cannot be made up: -sample FILE says what the suite may make, as [inputs] and [edit] in TOML", a.Name, schema.WithArticle(t.Name))
+			return f, fmt.Errorf("%s of %s cannot be made up: -sample FILE says what the suite may make, as [inputs] "+
+				"and [edit] in TOML", a.Name, schema.WithArticle(t.Name))
 		}
 		f.Inputs[a.Name] = v
 	}

@@ -42,7 +42,8 @@ type Key struct {
 }
 
 // algorithms are those of RFC 8945 that are still good.
-var algorithms = map[string]string{"hmac-sha224": dns.HmacSHA224, "hmac-sha256": dns.HmacSHA256, "hmac-sha384": dns.HmacSHA384, "hmac-sha512": dns.HmacSHA512}
+var algorithms = map[string]string{"hmac-sha224": dns.HmacSHA224, "hmac-sha256": dns.HmacSHA256,
+	"hmac-sha384": dns.HmacSHA384, "hmac-sha512": dns.HmacSHA512}
 
 // Driver is a driver for the zones of one server.
 type Driver struct {
@@ -100,13 +101,18 @@ func catalog(zones []string) *schema.Catalog {
 		in = append(in, z)
 	}
 	t := &schema.Type{
-		Name: typeName, Help: "all records of one name and kind", ID: "id", UniqueName: true, Tags: true, Identify: []string{"zone", "name", "kind"},
+		Name: typeName, Help: "all records of one name and kind", ID: "id", UniqueName: true, Tags: true,
+		Identify: []string{"zone", "name", "kind"},
 		Attributes: []*schema.Attribute{
 			{Name: "zone", Help: "the zone it is in", Kind: schema.Text, Required: true, Fixed: true, OneOf: in},
-			{Name: "name", Help: "the whole name, in small letters and without a dot at its end", Kind: schema.Text, Required: true, Fixed: true, Pattern: `^[a-z0-9_*]([a-z0-9_*.-]*[a-z0-9_])?$`, MaxLength: &long},
+			{Name: "name", Help: "the whole name, in small letters and without a dot at its end", Kind: schema.Text,
+				Required: true, Fixed: true, Pattern: `^[a-z0-9_*]([a-z0-9_*.-]*[a-z0-9_])?$`, MaxLength: &long},
 			{Name: "kind", Help: "what the values are", Kind: schema.Text, Required: true, Fixed: true, OneOf: oneOf},
-			{Name: "values", Help: "the answers, in alphabetical order; names end in a dot; a TXT text is written as it is", Kind: schema.List, Required: true, MinLength: &one, MaxLength: &most, Elem: &schema.Attribute{Kind: schema.Text}},
-			{Name: "ttl", Help: "how long an answer may be kept, in seconds", Kind: schema.Int, Min: &low, Max: &high, Default: int64(3600), HasDefault: true},
+			{Name: "values", Help: "the answers, in alphabetical order; names end in a dot; a TXT text is written as " +
+				"it is", Kind: schema.List, Required: true, MinLength: &one, MaxLength: &most,
+				Elem: &schema.Attribute{Kind: schema.Text}},
+			{Name: "ttl", Help: "how long an answer may be kept, in seconds", Kind: schema.Int, Min: &low, Max: &high,
+				Default: int64(3600), HasDefault: true},
 			{Name: "id", Help: "what identifies it", Kind: schema.Text, Output: true},
 		},
 	}
@@ -185,7 +191,8 @@ func read(in value.Map) (*set, error) {
 			return nil, wrong(at, "%q is written %q", text, is)
 		}
 		if len(s.values) > 0 && s.values[len(s.values)-1] >= text {
-			return nil, wrong(at, "values must be in alphabetical order, each once, and %q comes after %q", text, s.values[len(s.values)-1])
+			return nil, wrong(at, "values must be in alphabetical order, each once, and %q comes after %q", text,
+				s.values[len(s.values)-1])
 		}
 		s.values, s.records = append(s.values, text), append(s.records, rr)
 	}
@@ -290,24 +297,31 @@ func unreachable(ctx context.Context, err error, sent bool) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if errors.Is(err, dns.ErrSig) || errors.Is(err, dns.ErrSecret) || errors.Is(err, dns.ErrAuth) || errors.Is(err, dns.ErrTime) || errors.Is(err, dns.ErrKey) {
-		return &driver.Error{Message: "the server's answer is not signed by the key: " + strings.TrimPrefix(err.Error(), "dns: ")}
+	if errors.Is(err, dns.ErrSig) || errors.Is(err, dns.ErrSecret) || errors.Is(err, dns.ErrAuth) || errors.Is(err,
+		dns.ErrTime) || errors.Is(err, dns.ErrKey) {
+		return &driver.Error{Message: "the server's answer is not signed by the key: " + strings.TrimPrefix(err.Error(),
+			"dns: ")}
 	}
 	var dial *net.OpError
-	return &driver.Error{Message: "the server cannot be reached: " + err.Error(), Passing: true, NotDone: !sent || errors.As(err, &dial) && dial.Op == "dial"}
+	return &driver.Error{Message: "the server cannot be reached: " + err.Error(), Passing: true, NotDone: !sent ||
+		errors.As(err, &dial) && dial.Op == "dial"}
 }
 
 // refused is the error of an answer that is no success.
 func refused(code int, doing string) error {
 	name := dns.RcodeToString[code]
 	words := map[int]string{
-		dns.RcodeRefused: "the server refuses it", dns.RcodeNotAuth: "the server does not know the key, or not the zone", dns.RcodeNotZone: "a name is not in the zone",
-		dns.RcodeServerFailure: "the server failed", dns.RcodeFormatError: "the server does not understand it", dns.RcodeNotImplemented: "the server cannot do it",
+		dns.RcodeRefused:       "the server refuses it",
+		dns.RcodeNotAuth:       "the server does not know the key, or not the zone",
+		dns.RcodeNotZone:       "a name is not in the zone",
+		dns.RcodeServerFailure: "the server failed", dns.RcodeFormatError: "the server does not understand it",
+		dns.RcodeNotImplemented: "the server cannot do it",
 	}[code]
 	if words == "" {
 		words = "the server answers " + name
 	}
-	return &driver.Error{Message: fmt.Sprintf("%s: %s (%s)", doing, words, name), Passing: code == dns.RcodeServerFailure, NotDone: code != dns.RcodeServerFailure}
+	return &driver.Error{Message: fmt.Sprintf("%s: %s (%s)", doing, words, name),
+		Passing: code == dns.RcodeServerFailure, NotDone: code != dns.RcodeServerFailure}
 }
 
 // transfer reads a zone, as sets in the order of their names.
@@ -365,7 +379,8 @@ func add(sets map[string]*set, zone string, rr dns.RR) {
 	if !slices.Contains(kinds, kind) {
 		return
 	}
-	s := &set{zone: zone, name: strings.TrimSuffix(strings.ToLower(rr.Header().Name), "."), kind: kind, ttl: rr.Header().Ttl}
+	s := &set{zone: zone, name: strings.TrimSuffix(strings.ToLower(rr.Header().Name), "."), kind: kind,
+		ttl: rr.Header().Ttl}
 	if old := sets[s.key()]; old != nil {
 		s = old
 	}
@@ -442,7 +457,8 @@ func (d *Driver) update(ctx context.Context, zone string, fill func(*dns.Msg)) (
 	if err != nil {
 		return 0, err
 	}
-	c := &dns.Client{Net: "tcp", TsigSecret: keys, DialTimeout: dialTime, ReadTimeout: answerFor, WriteTimeout: dialTime}
+	c := &dns.Client{Net: "tcp", TsigSecret: keys, DialTimeout: dialTime, ReadTimeout: answerFor,
+		WriteTimeout: dialTime}
 	r, _, err := c.ExchangeContext(ctx, m, d.o.Server)
 	if err != nil {
 		if r != nil && r.Rcode != dns.RcodeSuccess { // a server that does not know the key cannot sign

@@ -35,9 +35,11 @@ func TestConformance(t *testing.T) {
 	drivertest.Run(t, d, conformance.Sample{
 		Type: "record",
 		Inputs: func(n int) value.Map {
-			return value.Map{"zone": zone, "name": fmt.Sprintf("gauge-%d.%s", n, zone), "kind": "A", "values": []any{"10.20.0.1", fmt.Sprintf("10.20.1.%d", n%250)}, "ttl": int64(60)}
+			return value.Map{"zone": zone, "name": fmt.Sprintf("gauge-%d.%s", n, zone), "kind": "A",
+				"values": []any{"10.20.0.1", fmt.Sprintf("10.20.1.%d", n%250)}, "ttl": int64(60)}
 		},
-		Edit: driver.Change{From: value.Map{"ttl": int64(60)}, To: value.Map{"ttl": int64(90), "values": []any{"10.20.0.7"}}},
+		Edit: driver.Change{From: value.Map{"ttl": int64(60)}, To: value.Map{"ttl": int64(90),
+			"values": []any{"10.20.0.7"}}},
 	})
 }
 
@@ -49,8 +51,10 @@ func TestKinds(t *testing.T) {
 		kind   string
 		values []any
 	}{
-		{"AAAA", []any{"2001:db8::1", "2001:db8::2"}}, {"CNAME", []any{"gauge." + zone + "."}}, {"MX", []any{"10 ns." + zone + ".", "20 mail.tides.example."}},
-		{"SRV", []any{"1 2 443 ns." + zone + "."}}, {"CAA", []any{`0 issue "authority.example"`}}, {"PTR", []any{"gauge." + zone + "."}}, {"NS", []any{"ns.tides.example."}},
+		{"AAAA", []any{"2001:db8::1", "2001:db8::2"}}, {"CNAME", []any{"gauge." + zone + "."}},
+		{"MX", []any{"10 ns." + zone + ".", "20 mail.tides.example."}},
+		{"SRV", []any{"1 2 443 ns." + zone + "."}}, {"CAA", []any{`0 issue "authority.example"`}},
+		{"PTR", []any{"gauge." + zone + "."}}, {"NS", []any{"ns.tides.example."}},
 		{"TXT", []any{"", "Flutstände – ½", strings.Repeat("high water ", 60), `say "ahoy" \\ and; (more)`}},
 		{"SSHFP", []any{"4 2 " + strings.Repeat("AB", 32)}}, {"TLSA", []any{"3 1 1 " + strings.Repeat("cd", 32)}},
 	} {
@@ -61,7 +65,8 @@ func TestKinds(t *testing.T) {
 		require.Equal(t, c.values, made.Attributes["values"], c.kind)
 		require.EqualValues(t, 3600, made.Attributes["ttl"])
 	}
-	star, err := d.Create(ctx, "record", value.Map{"zone": zone, "name": "*." + zone, "kind": "A", "values": []any{"10.0.0.9"}}, "")
+	star, err := d.Create(ctx, "record", value.Map{"zone": zone, "name": "*." + zone, "kind": "A",
+		"values": []any{"10.0.0.9"}}, "")
 	require.NoError(t, err)
 	_, err = d.Read(ctx, "record", zone+"/some."+zone+"/A")
 	require.ErrorIs(t, err, driver.ErrGone, "what a star would answer is not there")
@@ -110,7 +115,8 @@ func TestRefused(t *testing.T) {
 	require.ErrorContains(t, err, "a name with a CNAME")
 
 	// who has another key, or none, learns nothing and changes nothing
-	for _, k := range []dns.Key{key("b3RoZXI="), {}, {Name: "strangers", Secret: key(servertest.ZoneSecret).Secret}, key("no base64")} {
+	for _, k := range []dns.Key{key("b3RoZXI="), {}, {Name: "strangers", Secret: key(servertest.ZoneSecret).Secret},
+		key("no base64")} {
 		other := open(t, server, k)
 		_, err := other.Read(ctx, "record", first.ID)
 		require.Error(t, err)
@@ -126,7 +132,8 @@ func TestRefused(t *testing.T) {
 	failed := make([]error, 8)
 	for i := range failed {
 		wg.Go(func() {
-			_, failed[i] = d.Update(ctx, "record", first.ID, driver.Change{To: value.Map{"values": []any{fmt.Sprintf("10.0.1.%d", i)}}}, first.Tag, "")
+			_, failed[i] = d.Update(ctx, "record", first.ID,
+				driver.Change{To: value.Map{"values": []any{fmt.Sprintf("10.0.1.%d", i)}}}, first.Tag, "")
 		})
 	}
 	wg.Wait()
@@ -186,7 +193,8 @@ func TestLostAnswer(t *testing.T) {
 func TestRehearse(t *testing.T) {
 	ctx, narrow := context.Background(), "narrow.example"
 	server := servertest.Names(t, zone, narrow)
-	d, err := dns.New(dns.Options{Server: server.Address, Zones: []string{zone, narrow, "absent.example"}, Key: key(servertest.ZoneSecret)})
+	d, err := dns.New(dns.Options{Server: server.Address, Zones: []string{zone, narrow, "absent.example"},
+		Key: key(servertest.ZoneSecret)})
 	require.NoError(t, err)
 	in := func(zone, name, kind string, values ...any) value.Map {
 		return value.Map{"zone": zone, "name": name + "." + zone, "kind": kind, "values": values}
@@ -203,7 +211,8 @@ func TestRehearse(t *testing.T) {
 	all := func() map[string]string {
 		out := map[string]string{}
 		for _, z := range []string{zone, narrow} {
-			one, err := dns.New(dns.Options{Server: server.Address, Zones: []string{z}, Key: key(servertest.ZoneSecret)})
+			one, err := dns.New(dns.Options{Server: server.Address, Zones: []string{z},
+				Key: key(servertest.ZoneSecret)})
 			require.NoError(t, err)
 			for l, err := range one.List(ctx, "record") {
 				require.NoError(t, err)
@@ -228,15 +237,20 @@ func TestRehearse(t *testing.T) {
 		{create(in(zone, "new", "CNAME", "old."+zone+".")), "a name with a CNAME can have no other records"},
 		{driver.Call{Do: "delete", Type: "record", ID: id(zone, "old", "A")}, ""},
 		{create(in(zone, "old", "CNAME", "new."+zone+".")), ""},
-		{driver.Call{Do: "update", Type: "record", ID: id(zone, "old", "A"), Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, "gone"},
-		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"), Change: driver.Change{To: value.Map{"values": []any{"no name"}}}}, "is not a value of CNAME"},
-		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"), Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, ""},
-		{driver.Call{Do: "delete", Type: "record", ID: zone + "/" + zone + "/NS"}, "a zone needs those of its own name"},
+		{driver.Call{Do: "update", Type: "record", ID: id(zone, "old", "A"),
+			Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, "gone"},
+		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"),
+			Change: driver.Change{To: value.Map{"values": []any{"no name"}}}}, "is not a value of CNAME"},
+		{driver.Call{Do: "update", Type: "record", ID: id(zone, "other", "CNAME"),
+			Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, ""},
+		{driver.Call{Do: "delete", Type: "record", ID: zone + "/" + zone + "/NS"},
+			"a zone needs those of its own name"},
 		{create(pending), ""},
 		{create(in(narrow, "b.open", "A", "10.0.0.1")), ""},
 		{create(in(narrow, "b", "A", "10.0.0.1")), "refuse"},
 		{create(in(narrow, "b.open", "MX", "10 ns."+narrow+".")), "refuse"},
-		{driver.Call{Do: "update", Type: "record", ID: id(narrow, "a.open", "A"), Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, ""},
+		{driver.Call{Do: "update", Type: "record", ID: id(narrow, "a.open", "A"),
+			Change: driver.Change{To: value.Map{"ttl": int64(9)}}}, ""},
 		{driver.Call{Do: "delete", Type: "record", ID: id(narrow, "ns", "A")}, "refuse"},
 		{create(in("absent.example", "b", "A", "10.0.0.1")), "absent.example"},
 	}

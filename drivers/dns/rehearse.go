@@ -211,7 +211,8 @@ func (d *Driver) presupposed(ctx context.Context, zone string, sets []*set) (int
 				m.Insert(s.records)
 				continue
 			}
-			m.RemoveRRset([]dns.RR{&dns.ANY{Hdr: dns.RR_Header{Name: dns.Fqdn(s.name), Rrtype: dns.StringToType[s.kind]}}})
+			m.RemoveRRset([]dns.RR{&dns.ANY{Hdr: dns.RR_Header{Name: dns.Fqdn(s.name),
+				Rrtype: dns.StringToType[s.kind]}}})
 		}
 	})
 }
@@ -221,7 +222,8 @@ func taken(s *set) error {
 }
 
 func besideCNAME(s *set) error {
-	return wrong("name", "the server keeps no %s of kind %s: a name with a CNAME can have no other records", s.name, s.kind)
+	return wrong("name", "the server keeps no %s of kind %s: a name with a CNAME can have no other records", s.name,
+		s.kind)
 }
 
 func errOwnName() error {

@@ -142,7 +142,8 @@ func Tricks() []Trick {
 		{Name: "reads fail", At: pass, Again: reads(3, fault)},
 		{Name: "reads are busy", At: pass, Again: reads(5, busy)},
 		{Name: "reads are cut", At: pass, Again: reads(3, cut)},
-		{Name: "reads find nothing", At: pass, Again: reads(2, answer(http.StatusNotFound, "application/json", `{"message": "no such thing"}`))},
+		{Name: "reads find nothing", At: pass, Again: reads(2, answer(http.StatusNotFound, "application/json",
+			`{"message": "no such thing"}`))},
 		{Name: "reads lead away", At: pass, Again: reads(8, moved)},
 	}
 }

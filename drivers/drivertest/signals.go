@@ -69,7 +69,8 @@ type Signals struct {
 
 // NewSignals is one that holds nothing.
 func NewSignals() *Signals {
-	return &Signals{lamps: map[string]map[string]any{}, alarms: map[string]map[string]any{}, taken: map[string]bool{}, notes: map[string]map[string]any{}}
+	return &Signals{lamps: map[string]map[string]any{}, alarms: map[string]map[string]any{}, taken: map[string]bool{},
+		notes: map[string]map[string]any{}}
 }
 
 // Count is how many lamps, alarms and notes there are.
@@ -126,7 +127,8 @@ func (s *Signals) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		body["serial"] = "s/" + rest
 		s.lamps[rest] = body
 		w.WriteHeader(http.StatusNoContent)
-	case kind == "lamps" && s.lamps[rest] == nil, kind == "notes" && one && s.notes[rest] == nil, kind == "alarms" && one && s.alarms[rest] == nil:
+	case kind == "lamps" && s.lamps[rest] == nil, kind == "notes" && one && s.notes[rest] == nil, kind == "alarms" &&
+		one && s.alarms[rest] == nil:
 		no(http.StatusNotFound, "there is none")
 	case what == "GET lamps":
 		say(http.StatusOK, s.lamps[rest])
@@ -157,7 +159,8 @@ func (s *Signals) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case what == "PATCH notes":
 		var changes []struct{ Op, Path, Value string }
 		if json.Unmarshal(raw, &changes) != nil {
-			say(http.StatusBadRequest, map[string]any{"message": "see details", "details": []any{map[string]any{"message": "it must be an array", "path": "/text"}}})
+			say(http.StatusBadRequest, map[string]any{"message": "see details",
+				"details": []any{map[string]any{"message": "it must be an array", "path": "/text"}}})
 			return
 		}
 		for _, c := range changes {

@@ -18,7 +18,8 @@ type api struct {
 }
 
 func newAPI(root *yaml.Node) *api {
-	a := &api{tree: &tree{root: root, index: map[*yaml.Node]map[string]*yaml.Node{}, used: map[string]bool{}}, usedPaths: map[string]bool{}, items: map[string]*yaml.Node{}, shapes: map[string]string{}}
+	a := &api{tree: &tree{root: root, index: map[*yaml.Node]map[string]*yaml.Node{}, used: map[string]bool{}},
+		usedPaths: map[string]bool{}, items: map[string]*yaml.Node{}, shapes: map[string]string{}}
 	info := at(root, "info")
 	a.title, a.version = textOf(at(info, "title")), textOf(at(info, "version"))
 	for path, item := range pairsOf(at(root, "paths")) {
@@ -41,7 +42,8 @@ func (a *api) component(name string) *proxy {
 	if a.at(a.schemas, name) == nil {
 		return nil
 	}
-	return &proxy{node: &yaml.Node{Kind: yaml.MappingNode, Content: []*yaml.Node{scalar("$ref"), scalar(componentRef + escaped(name))}}}
+	return &proxy{node: &yaml.Node{Kind: yaml.MappingNode, Content: []*yaml.Node{scalar("$ref"),
+		scalar(componentRef + escaped(name))}}}
 }
 
 func escaped(part string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(part) }
@@ -87,7 +89,8 @@ func (a *api) item(path string) (*pathItem, string) {
 		return nil, path
 	}
 	return &pathItem{
-		get: a.operation(n, "get"), post: a.operation(n, "post"), put: a.operation(n, "put"), patch: a.operation(n, "patch"), delete: a.operation(n, "delete"),
+		get: a.operation(n, "get"), post: a.operation(n, "post"), put: a.operation(n, "put"),
+		patch: a.operation(n, "patch"), delete: a.operation(n, "delete"),
 		parameters: a.parametersOf(n), extension: at(n, extension),
 	}, path
 }
@@ -112,8 +115,9 @@ func (a *api) parametersOf(n *yaml.Node) []parameter {
 			continue
 		}
 		out = append(out, parameter{
-			name: textOf(at(p, "name")), in: textOf(at(p, "in")), help: textOf(at(p, "description")), required: textOf(at(p, "required")) == "true",
-			schema: proxyOf(at(p, "schema")), extension: at(p, extension), example: at(p, "example"),
+			name: textOf(at(p, "name")), in: textOf(at(p, "in")), help: textOf(at(p, "description")),
+			required: textOf(at(p, "required")) == "true",
+			schema:   proxyOf(at(p, "schema")), extension: at(p, extension), example: at(p, "example"),
 		})
 	}
 	return out

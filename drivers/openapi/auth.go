@@ -40,7 +40,8 @@ func (a Auth) refused() string {
 	names := []string{a.Setting}
 	if a.Setting == "" {
 		names = nil
-		for name, given := range map[string]bool{"bearer": a.Bearer != nil, "user with password": a.Password != nil, "oauth": a.OAuth != nil} {
+		for name, given := range map[string]bool{"bearer": a.Bearer != nil, "user with password": a.Password != nil,
+			"oauth": a.OAuth != nil} {
 			if given || a.none() {
 				names = append(names, name)
 			}

@@ -34,11 +34,13 @@ func TestAuth(t *testing.T) {
 		if r.URL.Path == "/token" {
 			id, secret, _ := r.BasicAuth()
 			w.Header().Set("Content-Type", "application/json")
-			if id != "keeper" || r.FormValue("grant_type") != "client_credentials" || r.FormValue("scope") != "lamps towers" {
+			if id != "keeper" || r.FormValue("grant_type") != "client_credentials" ||
+				r.FormValue("scope") != "lamps towers" {
 				w.WriteHeader(http.StatusForbidden)
 				return
 			}
-			fmt.Fprintf(w, `{"access_token": "token-%d-%s", "token_type": "Bearer", "expires_in": 3600}`, given.Add(1), secret)
+			fmt.Fprintf(w, `{"access_token": "token-%d-%s", "token_type": "Bearer", "expires_in": 3600}`, given.Add(1),
+				secret)
 			return
 		}
 		if !wants(r) {
@@ -55,7 +57,8 @@ func TestAuth(t *testing.T) {
 		fetched.Store(0)
 		asked.Store(0)
 		given.Store(0)
-		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth, Base: func(context.Context) (string, error) { return api.URL, nil }})
+		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth,
+			Base: func(context.Context) (string, error) { return api.URL, nil }})
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, d.Close()) })
 		return d
@@ -73,10 +76,12 @@ func TestAuth(t *testing.T) {
 				return ok && user == "keeper" && word == fmt.Sprintf("word-%d", n)
 			}
 		}},
-		"header": {openapi.Auth{Headers: map[string]openapi.Credential{"X-Coast-Key": counting(&fetched)}}, func(n int) func(*http.Request) bool {
-			return is("X-Coast-Key", fmt.Sprintf("word-%d", n))
-		}},
-		"oauth": {openapi.Auth{OAuth: &openapi.OAuth{URL: api.URL + "/token", Client: "keeper", Secret: counting(&fetched), Scopes: []string{"lamps", "towers"}}}, func(n int) func(*http.Request) bool {
+		"header": {openapi.Auth{Headers: map[string]openapi.Credential{"X-Coast-Key": counting(&fetched)}},
+			func(n int) func(*http.Request) bool {
+				return is("X-Coast-Key", fmt.Sprintf("word-%d", n))
+			}},
+		"oauth": {openapi.Auth{OAuth: &openapi.OAuth{URL: api.URL + "/token", Client: "keeper",
+			Secret: counting(&fetched), Scopes: []string{"lamps", "towers"}}}, func(n int) func(*http.Request) bool {
 			return is("Authorization", fmt.Sprintf("Bearer token-%d-word-%d", n, n))
 		}},
 	} {
@@ -102,7 +107,8 @@ func TestAuth(t *testing.T) {
 			require.LessOrEqual(t, asked.Load(), int32(3), "it is not tried on and on")
 		})
 	}
-	d := open(openapi.Auth{OAuth: &openapi.OAuth{URL: api.URL + "/token", Client: "nobody", Secret: counting(&fetched)}})
+	d := open(openapi.Auth{OAuth: &openapi.OAuth{URL: api.URL + "/token", Client: "nobody",
+		Secret: counting(&fetched)}})
 	_, err := d.Read(ctx, "lamp", "l-1")
 	require.ErrorContains(t, err, "gives no token: 403 Forbidden")
 	require.NotContains(t, err.Error(), "word-")
@@ -128,14 +134,19 @@ func TestAuthStaysAtHome(t *testing.T) {
 	defer api.Close()
 	var fetched atomic.Int32
 	open := func(hosts ...string) *openapi.Driver {
-		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Hosts: hosts, Auth: openapi.Auth{Bearer: counting(&fetched)}, Base: func(context.Context) (string, error) { return api.URL, nil }})
+		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Hosts: hosts,
+			Auth: openapi.Auth{Bearer: counting(&fetched)}, Base: func(context.Context) (string,
+				error) {
+				return api.URL, nil
+			}})
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, d.Close()) })
 		return d
 	}
 	host := strings.TrimPrefix(foreign.URL, "http://")
 	_, err := open().Create(context.Background(), "lamp", nil, "")
-	require.ErrorContains(t, err, fmt.Sprintf("would leave the API for %s, which is not asked; hosts = [%q]", host, host))
+	require.ErrorContains(t, err, fmt.Sprintf("would leave the API for %s, which is not asked; hosts = [%q]", host,
+		host))
 	require.Equal(t, driver.Unknown, driver.OutcomeOf(err), "the create was accepted")
 	require.Empty(t, heard, "nobody else was asked")
 	_, err = open(host).Create(context.Background(), "lamp", nil, "")
@@ -145,16 +156,22 @@ func TestAuthStaysAtHome(t *testing.T) {
 
 // TestNotBelieved: a refusal says which settings to look at, and never what they give.
 func TestNotBelieved(t *testing.T) {
-	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) }))
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		w.WriteHeader(http.StatusUnauthorized)
+	}))
 	defer api.Close()
 	word := func(context.Context, bool) (string, error) { return "hush-hush", nil }
 	for want, auth := range map[string]openapi.Auth{
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (bearer, headers, oauth, user with password)": {},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (token)":                                      {Setting: "token"},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with token of the driver's settings":                                       {Bearer: word, Setting: "token"},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with bearer and headers.X-Coast of the driver's settings":                  {Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (bearer, headers, " +
+			"oauth, user with password)": {},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (token)": {Setting: "token"},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with token of the driver's settings":  {Bearer: word, Setting: "token"},
+		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with bearer and headers.X-Coast of the driver's " +
+			"settings": {Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}},
 	} {
-		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth, Base: func(context.Context) (string, error) { return api.URL, nil }})
+		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth,
+			Base: func(context.Context) (string, error) { return api.URL, nil }})
 		require.NoError(t, err)
 		_, err = d.Read(context.Background(), "lamp", "l-1")
 		require.EqualError(t, err, want)
@@ -164,7 +181,10 @@ func TestNotBelieved(t *testing.T) {
 
 // TestLedAway: neither a redirect nor a link to the next page leads a read to another host.
 func TestLedAway(t *testing.T) {
-	foreign := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { t.Error("it was asked " + r.URL.Path) }))
+	foreign := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		t.Error("it was asked " + r.URL.Path)
+	}))
 	defer foreign.Close()
 	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
@@ -176,7 +196,10 @@ func TestLedAway(t *testing.T) {
 		}
 	}))
 	defer api.Close()
-	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string, error) { return api.URL, nil }})
+	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string,
+		error) {
+		return api.URL, nil
+	}})
 	require.NoError(t, err)
 	defer d.Close()
 	_, err = d.Read(context.Background(), "lamp", "l-1")
@@ -189,7 +212,8 @@ func TestLedAway(t *testing.T) {
 
 // TestUnfit: a name that no header can carry is refused once, and not tried again.
 func TestUnfit(t *testing.T) {
-	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), From: "keeper\x07", Base: func(context.Context) (string, error) { return "http://127.0.0.1:1", nil }})
+	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), From: "keeper\x07",
+		Base: func(context.Context) (string, error) { return "http://127.0.0.1:1", nil }})
 	require.NoError(t, err)
 	defer d.Close()
 	_, err = d.Create(context.Background(), "lamp", nil, "")

@@ -16,7 +16,8 @@ import (
 func TestKept(t *testing.T) {
 	var rest strings.Builder
 	for i := range 3000 {
-		fmt.Fprintf(&rest, `, "other%d": {"type": "object", "properties": {"label": {"type": "string", "description": "one of many that nobody uses"}}}`, i)
+		fmt.Fprintf(&rest,
+			`, "other%d": {"type": "object", "properties": {"label": {"type": "string", "description": "one of many that nobody uses"}}}`, i)
 	}
 	document := []byte(`{"openapi": "3.1.0", "info": {"title": "beacons", "version": "7"}, "paths": {
 "/unused": {"get": {"responses": {"200": {"description": ""}}}},
@@ -28,7 +29,9 @@ func TestKept(t *testing.T) {
  "responses": {"lamp": {"description": "", "content": {"application/json": {"schema": {"$ref": "#/components/schemas/lamp"}}}}, "lamps": {"description": "", "content": {"application/json": {"schema": {"type": "array", "items": {"$ref": "#/components/schemas/lamp"}}}}}},
  "schemas": {"site": {"type": "string", "maxLength": 9}, "part": {"type": "object", "properties": {"of": {"$ref": "#/components/schemas/part"}}}, "lamp": {"type": "object", "required": ["label"], "properties": {"label": {"type": "string"}, "n": {"type": "integer", "minimum": 2}, "part": {"$ref": "#/components/schemas/part"}, "id": {"type": "string", "readOnly": true}}}` + rest.String() + `}}}`)
 	require.Greater(t, len(document), worthKeeping)
-	over := [][]byte{[]byte("overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: $.paths['/sites/{site}/lamps']\n  update:\n    x-kasbah: {type: lamp, identify: [label], parents: {site: {setting: site}}}\n")}
+	over := [][]byte{[]byte("overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: " +
+		"$.paths['/sites/{site}/lamps']\n  update:\n    x-kasbah: {type: lamp, identify: [label], parents: {site: " +
+		"{setting: site}}}\n")}
 	settings := func(name string) (string, bool) { return "west", name == "site" }
 	folder := t.TempDir()
 	whole, err := parse(document, over, true, settings)

@@ -64,7 +64,9 @@ func Components(version string, types []byte) (*schema.Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := parse(fmt.Appendf(nil, `{"openapi":"3.1.0","info":{"title":"types","version":%s},"paths":{},"components":{"schemas":%s}}`, v, types), nil, false, nil)
+	d, err := parse(fmt.Appendf(nil,
+		`{"openapi":"3.1.0","info":{"title":"types","version":%s},"paths":{},"components":{"schemas":%s}}`, v, types),
+		nil, false, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +109,8 @@ func parse(body []byte, overlays [][]byte, reached bool, settings func(string) (
 }
 
 func newDocument(doc *api, settings func(string) (string, bool)) (*document, error) {
-	d := &document{doc: doc, settings: settings, catalog: &schema.Catalog{Types: map[string]*schema.Type{}, Version: doc.version}, types: map[string]*typeInfo{}}
+	d := &document{doc: doc, settings: settings, catalog: &schema.Catalog{Types: map[string]*schema.Type{},
+		Version: doc.version}, types: map[string]*typeInfo{}}
 	if err := extended(at(doc.root, extension), &d.documentExtension); err != nil {
 		return nil, err
 	}
@@ -247,7 +250,8 @@ func (doc *api) thing(r *reader, x *typeExtension) (*proxy, error) {
 			return p, nil
 		}
 	}
-	return nil, fmt.Errorf("its answers are not described: %s schema names a component that tells what it holds", extension)
+	return nil, fmt.Errorf("its answers are not described: %s schema names a component that tells what it holds",
+		extension)
 }
 
 func itemPath(x *typeExtension, list string) string {
@@ -255,7 +259,8 @@ func itemPath(x *typeExtension, list string) string {
 }
 
 // typeOf is a type, with how its things are reached.
-func (d *document) typeOf(r *reader, at anchor, x *typeExtension, s *jsonSchema, reached bool) (*schema.Type, *typeInfo, error) {
+func (d *document) typeOf(r *reader, at anchor, x *typeExtension, s *jsonSchema, reached bool) (*schema.Type, *typeInfo,
+	error) {
 	doc := d.doc
 	t, err := x.claims(s.Description)
 	if err != nil {
@@ -389,7 +394,8 @@ func propertiesOf(doc *api, t *schema.Type, x *typeExtension) error {
 		}
 		x.Properties[name].on(a)
 		if x.Properties[name].DefaultOnAbsence {
-			return fmt.Errorf("%s properties: default-on-absence belongs on the property %s itself, beside its default", extension, name)
+			return fmt.Errorf("%s properties: default-on-absence belongs on the property %s itself, beside its default",
+				extension, name)
 		}
 	}
 	return nil

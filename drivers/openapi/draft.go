@@ -55,7 +55,8 @@ type guessing struct {
 }
 
 func newGuessing(doc *api, described map[string]bool, settings func(string) (string, bool)) *guessing {
-	g := &guessing{doc: doc, settings: settings, r: newReader(doc.tree), named: map[string]bool{}, byName: map[string]*candidate{}, byItem: map[string]*candidate{}}
+	g := &guessing{doc: doc, settings: settings, r: newReader(doc.tree), named: map[string]bool{},
+		byName: map[string]*candidate{}, byItem: map[string]*candidate{}}
 	g.r.most = 50 // whether it can be read is what counts here
 	for _, c := range collections(doc) {
 		if !described[shape(c.path)] {
@@ -210,7 +211,8 @@ func (g *guessing) guess(c *candidate) {
 		set(x, "read", scalar("list"))
 	case c.list.get == nil:
 		set(x, "lists", scalar("none"))
-		c.lacks = append(c.lacks, "nothing lists them: what is recorded is read one by one, and other things are not seen")
+		c.lacks = append(c.lacks, "nothing lists them: what is recorded is read one by one, and other things are not "+
+			"seen")
 	}
 	in := g.shown(c)
 	if c.things == nil {
@@ -226,7 +228,9 @@ func (g *guessing) guess(c *candidate) {
 	g.pages(c)
 	for _, op := range c.operations() {
 		for _, p := range op.parameters {
-			if p.required && (p.in == "query" || p.in == "header") && !g.always[p.name] && !strings.EqualFold(p.name, "authorization") && !(p.in == "header" && (strings.EqualFold(p.name, "accept") || strings.EqualFold(p.name, "content-type"))) {
+			if p.required && (p.in == "query" || p.in == "header") && !g.always[p.name] && !strings.EqualFold(p.name,
+				"authorization") && !(p.in == "header" && (strings.EqualFold(p.name, "accept") ||
+				strings.EqualFold(p.name, "content-type"))) {
 				c.doubt("a request needs the %s parameter %s", p.in, p.name)
 				break
 			}
@@ -249,7 +253,9 @@ func uniq(list []string) []string {
 func (g *guessing) shown(c *candidate) (in string) {
 	p := schemaIn(c.item.get.answer())
 	if c.item.get == nil {
-		p, _ = g.doc.thing(g.r, &typeExtension{Path: c.path, Item: c.itemPath, habits: habits{Read: textOf(at(c.x, "read"))}}) // that it is not described is said
+		// that it is not described is said
+		p, _ = g.doc.thing(g.r, &typeExtension{Path: c.path, Item: c.itemPath,
+			habits: habits{Read: textOf(at(c.x, "read"))}})
 	}
 	if p == nil {
 		return ""
@@ -269,7 +275,8 @@ func (g *guessing) shown(c *candidate) (in string) {
 			if err != nil || inner == nil || len(inner.Properties.names) == 0 {
 				continue
 			}
-			if name == "data" || name == "result" || strings.EqualFold(strings.ReplaceAll(name, "-", "_"), last) || len(s.Properties.names) == 1 {
+			if name == "data" || name == "result" || strings.EqualFold(strings.ReplaceAll(name, "-", "_"), last) ||
+				len(s.Properties.names) == 1 {
 				c.shows, c.things = s.Properties.is[name], inner
 				return name
 			}
@@ -294,7 +301,8 @@ func (g *guessing) idIn(c *candidate, s *jsonSchema) string {
 		return err == nil && p != nil && (kindOf(p) == "string" || kindOf(p) == "integer" || kindOf(p) == "")
 	}
 	thing := unmarked(nameOf(c.path))
-	wanted := []string{unmarked(last), "id", unmarked(strings.TrimPrefix(unmarked(last), thing)), thing + "id", "uuid", "uid", "guid"}
+	wanted := []string{unmarked(last), "id", unmarked(strings.TrimPrefix(unmarked(last), thing)), thing + "id", "uuid",
+		"uid", "guid"}
 	if strings.HasSuffix(unmarked(last), "name") || unmarked(last) == thing {
 		wanted = append(wanted, "name")
 	}
@@ -338,7 +346,8 @@ func (g *guessing) identity(c *candidate) {
 	}
 	for _, name := range []string{"name", "title", "label"} {
 		if name != id && c.things.Properties.is[name] != nil {
-			set(c.x, "identify", &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Content: []*yaml.Node{scalar(name)}, Style: yaml.FlowStyle})
+			set(c.x, "identify", &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Content: []*yaml.Node{scalar(name)},
+				Style: yaml.FlowStyle})
 			break
 		}
 	}
@@ -350,9 +359,11 @@ func (g *guessing) identities(c *candidate) {
 	params := paramPattern.FindAllStringSubmatch(c.itemPath, -1)
 	ids := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Style: yaml.FlowStyle}
 	for _, m := range params[len(params)-c.ids:] {
-		i := slices.IndexFunc(c.things.Properties.names, func(name string) bool { return unmarked(name) == unmarked(m[1]) })
+		i := slices.IndexFunc(c.things.Properties.names,
+			func(name string) bool { return unmarked(name) == unmarked(m[1]) })
 		if i < 0 {
-			c.doubt("it is not clear which property is {%s} of its path: id must name those of all its parameters, in their order", m[1])
+			c.doubt("it is not clear which property is {%s} of its path: id must name those of all its parameters, "+
+				"in their order", m[1])
 			return
 		}
 		ids.Content = append(ids.Content, scalar(c.things.Properties.names[i]))
@@ -379,7 +390,8 @@ func (g *guessing) ways(c *candidate) {
 	}
 	for _, op := range []*operation{making, c.item.patch, c.item.put} {
 		for media := range pairsOf(op.body()) {
-			if at(op.body(), "application/json") == nil && !strings.HasSuffix(media, "json") && media != formType && media != "*/*" {
+			if at(op.body(), "application/json") == nil && !strings.HasSuffix(media, "json") && media != formType &&
+				media != "*/*" {
 				c.doubt("it takes %s, which is neither JSON nor a form", media)
 			}
 		}
@@ -418,7 +430,8 @@ func (g *guessing) pages(c *candidate) {
 	asks := map[string]string{}
 	for _, p := range c.list.get.parameters {
 		if p.in == "query" {
-			asks[strings.ToLower(strings.NewReplacer("_", "", "-", "", "$", "", "[", "", "]", "", ".", "").Replace(p.name))] = p.name
+			asks[strings.ToLower(strings.NewReplacer("_", "", "-", "", "$", "", "[", "", "]", "", ".",
+				"").Replace(p.name))] = p.name
 		}
 	}
 	first := func(names ...string) string {
@@ -438,7 +451,8 @@ func (g *guessing) pages(c *candidate) {
 	if s != nil && kindOf(s) == "object" {
 		items := g.itemsIn(c, s)
 		if items == "" {
-			c.unsure("items", "it is not clear which part of the list's answer holds the things: pages items must name it")
+			c.unsure("items", "it is not clear which part of the list's answer holds the things: pages items must "+
+				"name it")
 			return
 		}
 		set(pages, "items", scalar(items))
@@ -448,7 +462,8 @@ func (g *guessing) pages(c *candidate) {
 	} else if s != nil && s.Items != nil {
 		g.compareWith(c, s.Items)
 	}
-	cursor := first("cursor", "pagetoken", "nexttoken", "marker", "continuation", "continuationtoken", "startingafter", "nextcursor")
+	cursor := first("cursor", "pagetoken", "nexttoken", "marker", "continuation", "continuationtoken", "startingafter",
+		"nextcursor")
 	offset, page := first("offset", "skip", "start", "startat"), first("page", "pagenumber", "pageindex")
 	next := ""
 	if s != nil {
@@ -458,7 +473,8 @@ func (g *guessing) pages(c *candidate) {
 	case cursor != "" && next != "":
 		set(pages, "cursor", scalar(next))
 		set(pages, "ask", scalar(cursor))
-	case next != "" && strings.Contains(strings.ToLower(next), "link"), next != "" && cursor == "" && (strings.HasSuffix(strings.ToLower(next), "url") || strings.EqualFold(next, "next")):
+	case next != "" && strings.Contains(strings.ToLower(next), "link"), next != "" && cursor == "" &&
+		(strings.HasSuffix(strings.ToLower(next), "url") || strings.EqualFold(next, "next")):
 		set(pages, "next", scalar(next))
 	case offset != "":
 		set(pages, "offset", scalar(offset))
@@ -467,7 +483,8 @@ func (g *guessing) pages(c *candidate) {
 	case cursor != "":
 		c.doubt("its list is asked on by %s, and the answer does not say where the next page is", cursor)
 	}
-	if limit := first("limit", "count", "pagesize", "perpage", "size", "maxresults", "top"); limit != "" && len(pages.Content) > 0 && (at(pages, "offset") != nil || at(pages, "page") != nil) {
+	if limit := first("limit", "count", "pagesize", "perpage", "size", "maxresults", "top"); limit != "" &&
+		len(pages.Content) > 0 && (at(pages, "offset") != nil || at(pages, "page") != nil) {
 		set(pages, "limit", scalar(limit))
 	}
 	if len(pages.Content) > 0 {
@@ -537,7 +554,8 @@ func (g *guessing) compareWith(c *candidate, item *proxy) {
 		}
 		if missing > 0 {
 			set(c.x, "lists", scalar("summary"))
-			c.lacks = append(c.lacks, fmt.Sprintf("its list leaves %d of %d properties out: each thing is read", missing, len(c.things.Properties.names)))
+			c.lacks = append(c.lacks, fmt.Sprintf("its list leaves %d of %d properties out: each thing is read",
+				missing, len(c.things.Properties.names)))
 		}
 	}
 }
@@ -566,7 +584,8 @@ func (g *guessing) properties(c *candidate) {
 		ours := s.ReadOnly == nil || !*s.ReadOnly
 		switch {
 		case name == id:
-			if same && ours && c.list.post != nil && !slices.Contains(c.things.Required, name) && idEnd.MatchString(name) {
+			if same && ours && c.list.post != nil && !slices.Contains(c.things.Required, name) &&
+				idEnd.MatchString(name) {
 				say(name, "output", true)
 			}
 		case secretName.MatchString(name) && kindOf(s) == "string" && (s.WriteOnly == nil || !*s.WriteOnly):

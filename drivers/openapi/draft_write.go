@@ -85,7 +85,8 @@ func overlay(title string, all []*candidate, top *yaml.Node) ([]byte, error) {
 			}
 		}
 	}
-	head, err := yaml.Marshal(mapped("overlay", "1.0.0", "info", mapped("title", "types of "+cmp.Or(title, "an API"), "version", "1")))
+	head, err := yaml.Marshal(mapped("overlay", "1.0.0", "info", mapped("title", "types of "+cmp.Or(title, "an API"),
+		"version", "1")))
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +103,8 @@ func overlay(title string, all []*candidate, top *yaml.Node) ([]byte, error) {
 
 // offered says what a candidate offers and lacks, in sentences.
 func (c *candidate) offered() schema.OfferedType {
-	t := schema.OfferedType{Name: c.name, Path: c.path, Certain: len(c.doubts) == 0, Offers: []string{}, Lacks: []string{}}
+	t := schema.OfferedType{Name: c.name, Path: c.path, Certain: len(c.doubts) == 0, Offers: []string{},
+		Lacks: []string{}}
 	if c.shows != nil && c.shows.node != nil {
 		t.Component = strings.TrimPrefix(textOf(at(c.shows.node, "$ref")), componentRef)
 	}
@@ -111,7 +113,8 @@ func (c *candidate) offered() schema.OfferedType {
 		for _, o := range []struct {
 			op  *operation
 			how string
-		}{{c.list.post, "POST makes one"}, {c.item.get, "GET reads one"}, {c.item.patch, "PATCH changes one"}, {c.item.put, "PUT replaces one"}, {c.item.delete, "DELETE deletes one"}} {
+		}{{c.list.post, "POST makes one"}, {c.item.get, "GET reads one"}, {c.item.patch, "PATCH changes one"},
+			{c.item.put, "PUT replaces one"}, {c.item.delete, "DELETE deletes one"}} {
 			if o.op != nil {
 				can = append(can, o.how)
 			}

@@ -67,7 +67,8 @@ func plainly(err error) string {
 	if m == nil {
 		return said
 	}
-	is := map[string]string{"map": "a table", "seq": "a list", "str": "a text", "int": "a number", "float": "a number", "bool": "true or false", "null": "nothing"}[m[1]]
+	is := map[string]string{"map": "a table", "seq": "a list", "str": "a text", "int": "a number", "float": "a number",
+		"bool": "true or false", "null": "nothing"}[m[1]]
 	belongs := "a table"
 	switch {
 	case strings.HasPrefix(m[3], "["), m[3] == "openapi.words":
@@ -111,8 +112,9 @@ type habits struct {
 	Edit   editExtension    `yaml:"edit"`
 	Media  string           `yaml:"media"` // the media type of edits, where it is not the document's
 	Create string           `yaml:"create"`
-	Lists  string           `yaml:"lists"` // what a list shows of each thing: whole, summary or ids; none where there is no list
-	Read   string           `yaml:"read"`  // one; list where nothing reads one alone; none where nothing shows any
+	// what a list shows of each thing: whole, summary or ids; none where there is no list
+	Lists string `yaml:"lists"`
+	Read  string `yaml:"read"` // one; list where nothing reads one alone; none where nothing shows any
 
 	Parents map[string]source `yaml:"parents"` // what fills parameters of paths, by name
 }
@@ -138,7 +140,8 @@ func (s *source) UnmarshalYAML(n *yaml.Node) error {
 // editExtension says how things are edited: in a way that has a name, or by what else is
 // sent where.
 type editExtension struct {
-	Way    string `yaml:"way"`    // merge-patch, json-patch, put, none; what is sent with another method is what changes
+	// merge-patch, json-patch, put, none; what is sent with another method is what changes
+	Way    string `yaml:"way"`
 	Method string `yaml:"method"` // such as POST
 	Path   string `yaml:"path"`   // where it is not the thing's own
 }
@@ -276,25 +279,28 @@ func (w *words) UnmarshalYAML(n *yaml.Node) error {
 
 // typeExtension is x-kasbah on a component.
 type typeExtension struct {
-	Schema     string          `yaml:"schema"` // the component that describes things, where it is not this one and not what the path answers
-	Type       string          `yaml:"type"`
-	Path       string          `yaml:"path"`
-	Item       string          `yaml:"item"`
-	ID         words           `yaml:"id"` // the property that identifies a thing, or those that do together, as its path has them
-	Tag        string          `yaml:"tag"`
-	Tags       bool            `yaml:"tags"` // they have some, though no property holds it
-	Inputs     string          `yaml:"inputs"`
-	Locate     string          `yaml:"locate"`
-	Order      []string        `yaml:"order"`
-	Identify   []string        `yaml:"identify"`
-	HoldsData  bool            `yaml:"holds-data"`
-	Copies     string          `yaml:"copies"`
-	UniqueName bool            `yaml:"unique-name"`
-	DropFirst  bool            `yaml:"drop-first"`
-	NameStays  string          `yaml:"name-stays"` // how long what identifies a thing stays taken once it is gone: always, or a time
-	Edits      string          `yaml:"edits"`      // the component that describes what an edit may send
-	InWhole    *wholeExtension `yaml:"in-whole"`
-	Gone       *goneExtension  `yaml:"gone"`
+	// the component that describes things, where it is not this one and not what the path answers
+	Schema string `yaml:"schema"`
+	Type   string `yaml:"type"`
+	Path   string `yaml:"path"`
+	Item   string `yaml:"item"`
+	// the property that identifies a thing, or those that do together, as its path has them
+	ID         words    `yaml:"id"`
+	Tag        string   `yaml:"tag"`
+	Tags       bool     `yaml:"tags"` // they have some, though no property holds it
+	Inputs     string   `yaml:"inputs"`
+	Locate     string   `yaml:"locate"`
+	Order      []string `yaml:"order"`
+	Identify   []string `yaml:"identify"`
+	HoldsData  bool     `yaml:"holds-data"`
+	Copies     string   `yaml:"copies"`
+	UniqueName bool     `yaml:"unique-name"`
+	DropFirst  bool     `yaml:"drop-first"`
+	// how long what identifies a thing stays taken once it is gone: always, or a time
+	NameStays string          `yaml:"name-stays"`
+	Edits     string          `yaml:"edits"` // the component that describes what an edit may send
+	InWhole   *wholeExtension `yaml:"in-whole"`
+	Gone      *goneExtension  `yaml:"gone"`
 	// by property and value, what is done instead of an edit: a method and a path
 	Actions map[string]map[string]string `yaml:"actions"`
 	Price   *struct {
@@ -356,7 +362,8 @@ func (x propertyExtension) on(a *schema.Attribute) {
 func (x *typeExtension) claims(help string) (*schema.Type, error) {
 	t := &schema.Type{
 		Name: x.Type, Help: help, HoldsData: x.HoldsData, UniqueName: x.UniqueName,
-		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "" || x.Tags, Copies: x.Copies != "", Locate: x.Locate != "",
+		DropFirst: x.DropFirst, Identify: x.Identify, Tags: x.Tag != "" || x.Tags, Copies: x.Copies != "",
+		Locate: x.Locate != "",
 	}
 	if t.ID = "id"; len(x.ID) > 0 {
 		t.ID = x.ID[len(x.ID)-1]
@@ -368,7 +375,8 @@ func (x *typeExtension) claims(help string) (*schema.Type, error) {
 	default:
 		d, err := time.ParseDuration(x.NameStays)
 		if err != nil || d <= 0 {
-			return nil, fmt.Errorf("%s name-stays: %q is neither always nor a time such as 168h", extension, x.NameStays)
+			return nil, fmt.Errorf("%s name-stays: %q is neither always nor a time such as 168h", extension,
+				x.NameStays)
 		}
 		t.NameStays = d
 	}

@@ -144,7 +144,8 @@ func (g *gathering) ref(file, to string) (string, error) {
 		return "", fmt.Errorf("%q is not a reference: %w", to, err)
 	}
 	if u.Scheme != "" || u.Host != "" {
-		return "", fmt.Errorf("it refers to %s, and nothing is fetched: keep a copy below the document's folder, and refer to that", to)
+		return "", fmt.Errorf("it refers to %s, and nothing is fetched: keep a copy below the document's folder, and "+
+			"refer to that", to)
 	}
 	at := file
 	if u.Path != "" {

@@ -42,9 +42,13 @@ func folder(t testing.TB, files map[string]string) string {
 func TestGather(t *testing.T) {
 	dir := folder(t, map[string]string{
 		"api.yaml": spread,
-		"paths/bells.yaml": "get: {responses: {\"200\": {description: ok, content: {application/json: {schema: {type: array, items: {$ref: \"../schemas/bell.yaml#/Bell\"}}}}}}}\n" +
-			"post: {requestBody: {content: {application/json: {schema: {$ref: '../api.yaml#/components/schemas/Bell'}}}}, responses: {\"201\": {description: made}}}\n",
-		"schemas/bell.yaml": "Bell:\n  type: object\n  required: [tone]\n  properties:\n    id: {type: string, readOnly: true}\n    tone: {$ref: \"../api.yaml#/components/schemas/Tone\"}\n    place: {$ref: \"deep/pla~ce one.json\"}\n    old: {$ref: \"#/Old\"}\n" +
+		"paths/bells.yaml": "get: {responses: {\"200\": {description: ok, content: {application/json: {schema: " +
+			"{type: array, items: {$ref: \"../schemas/bell.yaml#/Bell\"}}}}}}}\n" +
+			"post: {requestBody: {content: {application/json: {schema: {$ref: " +
+			"'../api.yaml#/components/schemas/Bell'}}}}, responses: {\"201\": {description: made}}}\n",
+		"schemas/bell.yaml": "Bell:\n  type: object\n  required: [tone]\n  properties:\n    id: {type: string, " +
+			"readOnly: true}\n    tone: {$ref: \"../api.yaml#/components/schemas/Tone\"}\n    place: {$ref: " +
+			"\"deep/pla~ce one.json\"}\n    old: {$ref: \"#/Old\"}\n" +
 			"Old: {type: object, properties: {before: {$ref: \"bell.yaml#/Old\"}, year: {type: integer}}}\n",
 		"schemas/deep/pla~ce one.json": `{"type": "object", "properties": {"light": {"type": "string"}}}`,
 	})
@@ -59,13 +63,15 @@ func TestGather(t *testing.T) {
 	require.NotNil(t, bell.Attribute("place").Fields)
 
 	// an Overlay reaches what stands in files
-	over := "overlay: 1.0.0\ninfo: {title: o, version: '1'}\nactions:\n- target: $['x-files']['schemas/bell.yaml'].Bell.properties.tone\n  update: {description: how it sounds}\n"
+	over := "overlay: 1.0.0\ninfo: {title: o, version: '1'}\nactions:\n- target: " +
+		"$['x-files']['schemas/bell.yaml'].Bell.properties.tone\n  update: {description: how it sounds}\n"
 	doc, err = parse(body, [][]byte{[]byte(over)}, true, nil)
 	require.NoError(t, err, string(body))
 	require.NotNil(t, doc.catalog.Types["bell"])
 
 	// what refers to nothing else is left as it is, byte by byte
-	alone := strings.NewReplacer("$ref: paths/bells.yaml", "{}", "'schemas/bell.yaml#/Bell'", "\"#/components/schemas/Tone\"", "paths/bells.yaml#", "#").Replace(spread)
+	alone := strings.NewReplacer("$ref: paths/bells.yaml", "{}", "'schemas/bell.yaml#/Bell'",
+		"\"#/components/schemas/Tone\"", "paths/bells.yaml#", "#").Replace(spread)
 	dir = folder(t, map[string]string{"api.yaml": alone})
 	body, err = Gather(filepath.Join(dir, "api.yaml"), "")
 	require.NoError(t, err)
@@ -86,7 +92,8 @@ func TestGatherRefuses(t *testing.T) {
 		"empty.yaml":                  "empty.yaml: it is empty",
 		"deep/two.yaml":               "api.yaml:1: deep/two.yaml:2: it refers to three.yaml, and there is no such file",
 	} {
-		dir := folder(t, map[string]string{"api.yaml": `x: {"$ref": "` + to + `"}`, "odd.yaml": ": : :", "empty.yaml": "", "deep/two.yaml": "y:\n  z: {$ref: three.yaml}\n"})
+		dir := folder(t, map[string]string{"api.yaml": `x: {"$ref": "` + to + `"}`, "odd.yaml": ": : :",
+			"empty.yaml": "", "deep/two.yaml": "y:\n  z: {$ref: three.yaml}\n"})
 		require.NoError(t, os.Symlink(filepath.Join(outside, "secret.yaml"), filepath.Join(dir, "link.yaml")))
 		_, err := Gather(filepath.Join(dir, "api.yaml"), "")
 		require.ErrorContains(t, err, wants, to)

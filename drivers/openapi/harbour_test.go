@@ -22,7 +22,10 @@ func openHarbour(t *testing.T) *openapi.Driver {
 	t.Cleanup(s.Close)
 	d, err := openapi.New(openapi.Options{
 		Document: harbour.Document, Overlays: [][]byte{harbour.Overlay},
-		Auth: openapi.Auth{Headers: map[string]openapi.Credential{"X-Harbour-Key": func(context.Context, bool) (string, error) { return harbour.Key, nil }}},
+		Auth: openapi.Auth{Headers: map[string]openapi.Credential{"X-Harbour-Key": func(context.Context, bool) (string,
+			error) {
+			return harbour.Key, nil
+		}}},
 		Base: func(context.Context) (string, error) { return s.URL + "/api/v2", nil },
 	})
 	require.NoError(t, err)
@@ -48,16 +51,19 @@ func TestHarbour(t *testing.T) {
 			return value.Map{"code": letters(n), "depth": int64(4), "lights": []any{value.Map{"colour": "red"}}}
 		}, Edit: edit("depth", int64(4), int64(6))},
 		{Type: "dock", Inputs: func(n int) value.Map {
-			return value.Map{"port_code": []string{"east", "west"}[n%2], "label": fmt.Sprint("dock ", n), "length": int64(20), "owner": value.Map{"name": "Ada Quill"}}
+			return value.Map{"port_code": []string{"east", "west"}[n%2], "label": fmt.Sprint("dock ", n),
+				"length": int64(20), "owner": value.Map{"name": "Ada Quill"}}
 		}, Edit: edit("owner", value.Map{"name": "Ada Quill"}, value.Map{"name": "Bram Oar", "since": int64(1999)})},
 		{Type: "crane", Inputs: func(n int) value.Map {
 			return value.Map{"port": "east", "dock": int64(1), "tons": int64(5)}
 		}},
 		{Type: "pilot", Inputs: func(n int) value.Map {
-			return value.Map{"name": fmt.Sprint("pilot ", n), "code": "4711", "contact": value.Map{"kind": "radio", "channel": int64(n)}, "grades": value.Map{"night": int64(2)}}
+			return value.Map{"name": fmt.Sprint("pilot ", n), "code": "4711", "contact": value.Map{"kind": "radio",
+				"channel": int64(n)}, "grades": value.Map{"night": int64(2)}}
 		}, Edit: driver.Change{
-			From: value.Map{"grades": value.Map{"night": int64(2)}}, To: value.Map{"grades": value.Map{"fog": int64(3)}},
-			All: value.Map{"code": "4711", "grades": value.Map{"fog": int64(3)}},
+			From: value.Map{"grades": value.Map{"night": int64(2)}},
+			To:   value.Map{"grades": value.Map{"fog": int64(3)}},
+			All:  value.Map{"code": "4711", "grades": value.Map{"fog": int64(3)}},
 		}},
 	} {
 		t.Run(s.Type, func(t *testing.T) {

@@ -58,10 +58,12 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 	}
 	asked := method + " " + path
 	if host := d.strange(base, target); host != "" {
-		return nil, &driver.Error{Message: fmt.Sprintf("%s would leave the API for %s, which is not asked; hosts = [%q] in the driver's settings allows it", asked, host, host)}
+		return nil, &driver.Error{Message: fmt.Sprintf("%s would leave the API for %s, which is not asked; hosts = "+
+			"[%q] in the driver's settings allows it", asked, host, host)}
 	}
 	res, err := d.authorized(ctx, method, target, header, body, false)
-	if err == nil && res.StatusCode == http.StatusUnauthorized && !d.o.Auth.none() { // a credential that was good once may have ended
+	// a credential that was good once may have ended
+	if err == nil && res.StatusCode == http.StatusUnauthorized && !d.o.Auth.none() {
 		res.Body.Close()
 		res, err = d.authorized(ctx, method, target, header, body, true)
 	}
@@ -70,7 +72,8 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 	}
 	defer res.Body.Close()
 	r := &reply{status: res.StatusCode, header: res.Header, at: res.Request.URL, asked: asked}
-	if r.body, err = io.ReadAll(io.LimitReader(res.Body, maxAnswer+1)); err != nil && (r.status < 300 || ctx.Err() != nil) {
+	if r.body, err = io.ReadAll(io.LimitReader(res.Body, maxAnswer+1)); err != nil &&
+		(r.status < 300 || ctx.Err() != nil) {
 		return nil, d.unreachable(ctx, asked, err, true)
 	}
 	if len(r.body) > maxAnswer {
@@ -78,7 +81,8 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 	}
 	switch {
 	case r.status >= 400:
-		err := refusal(r, d.doc.Refusals, header.Get(d.doc.KeyHeader) != "" || header[strings.ToLower(d.doc.KeyHeader)] != nil)
+		err := refusal(r, d.doc.Refusals, header.Get(d.doc.KeyHeader) != "" ||
+			header[strings.ToLower(d.doc.KeyHeader)] != nil)
 		var said *driver.Error
 		if r.status == http.StatusUnauthorized && errors.As(err, &said) {
 			said.Message += "; " + d.o.Auth.refused()
@@ -86,11 +90,14 @@ func (d *Driver) send(ctx context.Context, method, path string, header http.Head
 		return r, err
 	case r.status >= 300 && (r.status != http.StatusSeeOther || method != http.MethodGet):
 		leads := cmp.Or(r.leads(r.header.Get("Location")), "nowhere")
-		return r, &driver.Error{Message: fmt.Sprintf("%s answers %d and leads to %s, which is not followed", asked, r.status, leads)}
+		return r, &driver.Error{Message: fmt.Sprintf("%s answers %d and leads to %s, which is not followed", asked,
+			r.status, leads)}
 	case r.status < 200:
 		return r, &driver.Error{Message: fmt.Sprintf("%s answers %d", asked, r.status)}
 	case strings.HasPrefix(r.header.Get("Content-Type"), "text/html") && len(r.body) > 0:
-		return r, &driver.Error{Message: fmt.Sprintf("%s answers with a page of HTML, which is not an answer of the API", asked)}
+		return r,
+			&driver.Error{Message: fmt.Sprintf("%s answers with a page of HTML, which is not an answer of the API",
+				asked)}
 	}
 	return r, nil
 }
@@ -106,7 +113,8 @@ func (d *Driver) strange(base, target string) string {
 		return "an address that cannot be read"
 	case to.Scheme == home.Scheme && strings.EqualFold(to.Host, home.Host):
 		return ""
-	case (to.Scheme == "https" || to.Scheme == home.Scheme) && slices.ContainsFunc(d.o.Hosts, func(h string) bool { return strings.EqualFold(h, to.Host) }):
+	case (to.Scheme == "https" || to.Scheme == home.Scheme) && slices.ContainsFunc(d.o.Hosts,
+		func(h string) bool { return strings.EqualFold(h, to.Host) }):
 		return ""
 	}
 	return to.Host
@@ -126,7 +134,8 @@ func unfit(h http.Header) error {
 
 // authorized makes one request with credentials; again says that those of before
 // were refused. They go to the API alone, wherever it sends us.
-func (d *Driver) authorized(ctx context.Context, method, target string, header http.Header, body []byte, again bool) (*http.Response, error) {
+func (d *Driver) authorized(ctx context.Context, method, target string, header http.Header, body []byte,
+	again bool) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, target, bytes.NewReader(body))
 	if err != nil {
 		return nil, driver.Unsent(err)
@@ -168,7 +177,8 @@ func (d *Driver) authorized(ctx context.Context, method, target string, header h
 		return nil, err
 	}
 	var left atomic.Bool // a connection stood, so that some of the request may have left
-	req = req.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { left.Store(true) }}))
+	req = req.WithContext(httptrace.WithClientTrace(ctx,
+		&httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { left.Store(true) }}))
 	res, err := d.http.Do(req)
 	if err != nil {
 		return nil, d.unreachable(ctx, method+" "+req.URL.Path, err, left.Load())
@@ -191,7 +201,8 @@ func (d *Driver) unreachable(ctx context.Context, asked string, err error, left 
 	}
 	var untrusted *tls.CertificateVerificationError
 	if errors.As(err, &untrusted) {
-		return driver.Refuse("the cloud cannot be trusted: %v; ca names the file of the certificates that are", untrusted.Err)
+		return driver.Refuse("the cloud cannot be trusted: %v; ca names the file of the certificates that are",
+			untrusted.Err)
 	}
 	var dns *net.DNSError
 	return &driver.Error{
@@ -215,13 +226,16 @@ func (d *Driver) get(ctx context.Context, path string) (*reply, error) {
 			return r, &backoff.RetryAfterError{Duration: after}
 		}
 		return r, err
-	}, backoff.WithMaxTries(readTries), backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, RandomizationFactor: 0.5, Multiplier: 2, MaxInterval: 5 * time.Second}))
+	}, backoff.WithMaxTries(readTries),
+		backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond,
+			RandomizationFactor: 0.5, Multiplier: 2, MaxInterval: 5 * time.Second}))
 }
 
 // follow is get for what follows an accepted write. It asks until the time of the call
 // is up while the fault may pass; anything else gets a few tries, as a new thing may
 // take a moment to show.
-func (d *Driver) follow(ctx context.Context, path string, header http.Header, sound func(*reply) error) (*reply, error) {
+func (d *Driver) follow(ctx context.Context, path string, header http.Header, sound func(*reply) error) (*reply,
+	error) {
 	wait, final := newWait(), 0
 	for {
 		r, err := d.send(ctx, http.MethodGet, path, header, nil)

@@ -19,7 +19,8 @@ func (d *Driver) List(ctx context.Context, typ string) iter.Seq2[driver.Live, er
 
 // listed lists things: below one parent where the values of its path are known,
 // and those that a query asks for.
-func (d *Driver) listed(ctx context.Context, typ string, match value.Map, query url.Values) iter.Seq2[driver.Live, error] {
+func (d *Driver) listed(ctx context.Context, typ string, match value.Map, query url.Values) iter.Seq2[driver.Live,
+	error] {
 	return func(yield func(driver.Live, error) bool) {
 		t, err := d.typ(typ)
 		if err == nil && t.Unshown {
@@ -111,7 +112,8 @@ func (d *Driver) below(ctx context.Context, t described, query url.Values, yield
 }
 
 // collection lists what one path holds.
-func (d *Driver) collection(ctx context.Context, t described, values []string, query url.Values) iter.Seq2[driver.Live, error] {
+func (d *Driver) collection(ctx context.Context, t described, values []string, query url.Values) iter.Seq2[driver.Live,
+	error] {
 	known := value.Map{}
 	for i, p := range t.list.params {
 		known[p] = typed(t.Attribute(p), values[i])
@@ -141,7 +143,8 @@ func (t described) listing() *listing {
 
 // wholly reads each thing of a list that shows less than all of it by its id, some at a
 // time, and tells them in the list's order. enough says of which that is not necessary.
-func (d *Driver) wholly(ctx context.Context, t described, listed iter.Seq2[driver.Live, error], enough func(driver.Live) bool) iter.Seq2[driver.Live, error] {
+func (d *Driver) wholly(ctx context.Context, t described, listed iter.Seq2[driver.Live, error],
+	enough func(driver.Live) bool) iter.Seq2[driver.Live, error] {
 	return func(yield func(driver.Live, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()

@@ -61,7 +61,8 @@ components:
 `
 
 func newBuoys(t *testing.T) (*buoys, *Driver) {
-	b := &buoys{chart: value.Map{"scale": int64(5), "layers": []any{value.Map{"marks": []any{value.Map{"name": "theirs", "depth": int64(3), "seen": int64(9)}}}}}}
+	b := &buoys{chart: value.Map{"scale": int64(5),
+		"layers": []any{value.Map{"marks": []any{value.Map{"name": "theirs", "depth": int64(3), "seen": int64(9)}}}}}}
 	b.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
@@ -123,7 +124,8 @@ func newBuoys(t *testing.T) (*buoys, *Driver) {
 		}
 	}))
 	t.Cleanup(b.Close)
-	d, err := New(Options{Document: []byte(buoysDocument), Settings: map[string]string{"tide": "high"}, Base: func(context.Context) (string, error) { return b.URL, nil }})
+	d, err := New(Options{Document: []byte(buoysDocument), Settings: map[string]string{"tide": "high"},
+		Base: func(context.Context) (string, error) { return b.URL, nil }})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return b, d
@@ -147,7 +149,8 @@ func TestActions(t *testing.T) {
 	require.Empty(t, faults)
 	live, err := d.Create(ctx, "feed", inputs, "")
 	require.NoError(t, err)
-	live, err = d.Update(ctx, "feed", live.ID, driver.Change{From: value.Map{"on": false, "hours": []any{}}, To: value.Map{"on": true, "hours": []any{int64(4)}}}, "", "")
+	live, err = d.Update(ctx, "feed", live.ID, driver.Change{From: value.Map{"on": false, "hours": []any{}},
+		To: value.Map{"on": true, "hours": []any{int64(4)}}}, "", "")
 	require.NoError(t, err)
 	require.Equal(t, true, live.Attributes["on"])
 	require.Equal(t, "red", live.Attributes["colour"])
@@ -155,7 +158,8 @@ func TestActions(t *testing.T) {
 	require.Contains(t, b.asked, "PATCH /feeds/f-1")
 	require.Contains(t, b.asked, "POST /feeds/f-1/on")
 	b.asked = nil
-	_, err = d.Update(ctx, "feed", live.ID, driver.Change{From: value.Map{"on": true}, To: value.Map{"on": false}}, "", "")
+	_, err = d.Update(ctx, "feed", live.ID, driver.Change{From: value.Map{"on": true}, To: value.Map{"on": false}}, "",
+		"")
 	require.NoError(t, err)
 	require.Equal(t, []string{"POST /feeds/f-1/off", "GET /feeds/f-1"}, b.asked, "nothing else is sent")
 	_, err = d.Update(ctx, "feed", live.ID, driver.Change{To: value.Map{"on": "perhaps"}}, "", "")
@@ -174,7 +178,8 @@ func TestPartsOfAWhole(t *testing.T) {
 	_, err = d.Create(ctx, "mark", value.Map{"name": "theirs", "depth": int64(2)}, "")
 	require.ErrorContains(t, err, "there is a mark with name already")
 	require.Equal(t, driver.NotDone, driver.OutcomeOf(err))
-	live, err := d.Update(ctx, "mark", "theirs", driver.Change{From: value.Map{"depth": int64(3)}, To: value.Map{"depth": int64(4)}, All: value.Map{"name": "theirs", "depth": int64(4)}}, "", "")
+	live, err := d.Update(ctx, "mark", "theirs", driver.Change{From: value.Map{"depth": int64(3)},
+		To: value.Map{"depth": int64(4)}, All: value.Map{"name": "theirs", "depth": int64(4)}}, "", "")
 	require.NoError(t, err)
 	require.EqualValues(t, 4, live.Attributes["depth"])
 	require.EqualValues(t, 9, live.Attributes["seen"], "what is not ours to say stays")
@@ -223,7 +228,8 @@ func TestDryRuns(t *testing.T) {
 	out, err := d.Rehearse(context.Background(), []driver.Call{
 		{Do: "create", Type: "feed", Inputs: value.Map{"name": "west"}},
 		{Do: "create", Type: "feed", Inputs: value.Map{"name": "bad"}},
-		{Do: "create", Type: "feed", Inputs: value.Map{"name": driver.Made{Call: 0, Path: value.Path{value.Key("id")}}}},
+		{Do: "create", Type: "feed", Inputs: value.Map{"name": driver.Made{Call: 0,
+			Path: value.Path{value.Key("id")}}}},
 		{Do: "create", Type: "mark", Inputs: value.Map{"name": "reef", "depth": int64(1)}},
 	})
 	require.NoError(t, err)

@@ -36,7 +36,8 @@ func Examine(body []byte, overlays [][]byte) (offer *schema.Offer, draftOverlay 
 
 // describedIn are the types that a document describes, and the shapes of their paths.
 func describedIn(doc *api, body []byte, overlays [][]byte) (*schema.Offer, map[string]bool, error) {
-	o, described := &schema.Offer{Types: []schema.OfferedType{}, Title: doc.title, Version: doc.version}, map[string]bool{}
+	o, described := &schema.Offer{Types: []schema.OfferedType{}, Title: doc.title, Version: doc.version},
+		map[string]bool{}
 	if !anyDescribed(doc) {
 		return o, described, nil
 	}
@@ -63,7 +64,8 @@ func describedType(d *document, name string) schema.OfferedType {
 	t, info := d.catalog.Types[name], d.types[name]
 	out := schema.OfferedType{Name: name, Path: info.collection, Described: true, Offers: []string{}, Lacks: []string{}}
 	made := map[string]string{"post": "made by POST", "put": "made by PUT under a name of the caller's"}[info.create]
-	edited := map[string]string{"merge-patch": "edited by a merge patch", "json-patch": "edited by a JSON Patch", "put": "edited by PUT, which replaces it"}[info.edit]
+	edited := map[string]string{"merge-patch": "edited by a merge patch", "json-patch": "edited by a JSON Patch",
+		"put": "edited by PUT, which replaces it"}[info.edit]
 	out.Offers = append(out.Offers, made)
 	if edited != "" {
 		out.Offers = append(out.Offers, edited)
@@ -82,7 +84,8 @@ func describedType(d *document, name string) schema.OfferedType {
 	if t.Tags {
 		out.Offers = append(out.Offers, "it carries entity tags")
 	} else {
-		out.Lacks = append(out.Lacks, "no entity tags: it is read and compared right before it is changed, and an edit at that very moment is not noticed")
+		out.Lacks = append(out.Lacks, "no entity tags: it is read and compared right before it is changed, and an "+
+			"edit at that very moment is not noticed")
 	}
 	switch {
 	case t.KeyMemory > 0:
@@ -90,9 +93,11 @@ func describedType(d *document, name string) schema.OfferedType {
 	case t.Locate:
 		out.Offers = append(out.Offers, "what a key made can be located")
 	case len(t.Identify) > 0:
-		out.Lacks = append(out.Lacks, "no idempotency keys: where an answer is lost, "+strings.Join(t.Identify, " and ")+" would tell whether it was made")
+		out.Lacks = append(out.Lacks, "no idempotency keys: where an answer is lost, "+strings.Join(t.Identify,
+			" and ")+" would tell whether it was made")
 	default:
-		out.Lacks = append(out.Lacks, "no idempotency keys, and nothing identifies one (identify): where an answer is lost, a person must say what was made")
+		out.Lacks = append(out.Lacks, "no idempotency keys, and nothing identifies one (identify): where an answer "+
+			"is lost, a person must say what was made")
 	}
 	if !slices.ContainsFunc(t.Attributes, func(a *schema.Attribute) bool { return a.Fixed }) {
 		out.Lacks = append(out.Lacks, "no property is fixed: what the API refuses to change shows when it does")

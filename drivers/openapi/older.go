@@ -52,7 +52,8 @@ func (u *upgrading) document() {
 			}
 		}
 	}
-	for _, gone := range []string{"swagger", "definitions", "parameters", "responses", "securityDefinitions", "security", "host", "basePath", "schemes", "consumes", "produces"} {
+	for _, gone := range []string{"swagger", "definitions", "parameters", "responses", "securityDefinitions",
+		"security", "host", "basePath", "schemes", "consumes", "produces"} {
 		remove(root, gone)
 	}
 	root.Content = append([]*yaml.Node{scalar("openapi"), scalar("3.0.3")}, root.Content...)
@@ -210,7 +211,8 @@ func references(n *yaml.Node, names bool) {
 		if !names {
 			switch {
 			case key.Value == "$ref" && v.Kind == yaml.ScalarNode:
-				v.Value = strings.Replace(strings.Replace(v.Value, "#/definitions/", "#/components/schemas/", 1), "#/responses/", "#/components/responses/", 1)
+				v.Value = strings.Replace(strings.Replace(v.Value, "#/definitions/", "#/components/schemas/", 1),
+					"#/responses/", "#/components/responses/", 1)
 			case key.Value == "x-nullable":
 				key.Value = "nullable"
 			case key.Value == "type" && v.Kind == yaml.ScalarNode && v.Value == "file":

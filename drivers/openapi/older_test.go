@@ -89,7 +89,10 @@ func TestOlderDocuments(t *testing.T) {
 	}))
 	defer api.Close()
 	ctx := context.Background()
-	d, err := New(Options{Document: []byte(olderDocument), Base: func(context.Context) (string, error) { return api.URL, nil }})
+	d, err := New(Options{Document: []byte(olderDocument), Base: func(context.Context) (string, error) {
+		return api.URL,
+			nil
+	}})
 	require.NoError(t, err)
 	defer d.Close()
 	c, err := d.Describe(ctx)
@@ -101,13 +104,16 @@ func TestOlderDocuments(t *testing.T) {
 	live, err := d.Create(ctx, "lamp", value.Map{"label": "west", "site": "quay"}, "")
 	require.NoError(t, err)
 	require.Equal(t, "l-1", live.ID)
-	live, err = d.Update(ctx, "lamp", live.ID, driver.Change{From: value.Map{"label": "west"}, To: value.Map{"label": "east"}, All: value.Map{"label": "east", "site": "quay"}}, "", "")
+	live, err = d.Update(ctx, "lamp", live.ID, driver.Change{From: value.Map{"label": "west"},
+		To: value.Map{"label": "east"}, All: value.Map{"label": "east", "site": "quay"}}, "", "")
 	require.NoError(t, err)
 	require.Equal(t, "east", live.Attributes["label"])
 	require.NoError(t, d.Delete(ctx, "lamp", live.ID, "", ""))
-	require.Equal(t, []string{"POST /lamps application/vnd.beacon+json", "PATCH /lamps/l-1 application/json", "DELETE /lamps/l-1 "}, sent)
+	require.Equal(t, []string{"POST /lamps application/vnd.beacon+json", "PATCH /lamps/l-1 application/json",
+		"DELETE /lamps/l-1 "}, sent)
 
-	for _, body := range []string{`{"swagger": "2.0"}`, `{"swagger": "2.0", "paths": [], "definitions": {"a": null}}`, "swagger: '2.0'\npaths: {/a: {get: 1, parameters: 2}}\n", `{"swagger": "1.2", "info": {}}`} {
+	for _, body := range []string{`{"swagger": "2.0"}`, `{"swagger": "2.0", "paths": [], "definitions": {"a": null}}`,
+		"swagger: '2.0'\npaths: {/a: {get: 1, parameters: 2}}\n", `{"swagger": "1.2", "info": {}}`} {
 		_, err := parse([]byte(body), nil, true, nil)
 		require.Error(t, err, fmt.Sprint(body)) // and no fall
 	}

@@ -197,11 +197,13 @@ func (t described) live(m value.Map, tag string, known value.Map) (driver.Live, 
 	}
 	own := text(m[t.ID])
 	if own == "" {
-		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s without %s", schema.WithArticle(t.Name), t.ID)}
+		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s without %s",
+			schema.WithArticle(t.Name), t.ID)}
 	}
 	values, err := within(t.item.params[:len(t.item.params)-1], m)
 	if err != nil {
-		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s, and %v", schema.WithArticle(t.Name), err)}
+		return driver.Live{}, &driver.Error{Message: fmt.Sprintf("the cloud shows %s, and %v",
+			schema.WithArticle(t.Name), err)}
 	}
 	if strings.HasPrefix(tag, "W/") { // If-Match takes no weak one (RFC 9110, 13.1.1)
 		tag = ""
@@ -264,7 +266,8 @@ func object(body []byte, in *string) (value.Map, error) {
 		case err == nil && in != nil && *in != "":
 			return nil, &driver.Error{Message: fmt.Sprintf("the cloud's answer has no JSON object at %s", *in)}
 		case err == nil: // what JSON holds may be secret
-			return nil, &driver.Error{Message: "the cloud's answer is not a JSON object but " + schema.WithArticle(value.Kind(v))}
+			return nil, &driver.Error{Message: "the cloud's answer is not a JSON object but " +
+				schema.WithArticle(value.Kind(v))}
 		}
 		return nil, &driver.Error{Message: "the cloud's answer is not a JSON object: it begins with " + beginning(body)}
 	}
@@ -481,7 +484,8 @@ func (d *Driver) Copy(ctx context.Context, typ, id, key string) (driver.Live, er
 	if err != nil {
 		return driver.Live{}, driver.Unsent(err)
 	}
-	return d.write(ctx, t, http.MethodPost, place+"/"+t.copies, d.headers("", key), "application/json", []byte("{}"), subject{known: known, made: true})
+	return d.write(ctx, t, http.MethodPost, place+"/"+t.copies, d.headers("", key), "application/json", []byte("{}"),
+		subject{known: known, made: true})
 }
 
 // Delete deletes a thing and waits until it is gone.

@@ -66,7 +66,8 @@ components:
 func open(t testing.TB, document string, handler http.HandlerFunc) *openapi.Driver {
 	s := httptest.NewServer(handler)
 	t.Cleanup(s.Close)
-	d, err := openapi.New(openapi.Options{Document: []byte(document), From: "keeper-1", Base: func(context.Context) (string, error) { return s.URL, nil }})
+	d, err := openapi.New(openapi.Options{Document: []byte(document), From: "keeper-1",
+		Base: func(context.Context) (string, error) { return s.URL, nil }})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return d
@@ -97,12 +98,15 @@ func TestDocument(t *testing.T) {
 	require.True(t, tower.Fixed && tower.Security)
 	beam := lamp.Attribute("beam")
 	require.Equal(t, schema.Record, beam.Kind)
-	_, faults := lamp.Check(value.Map{"power": int64(5), "beam": value.Map{"sectors": []any{"n", "e", "s", "w", "x"}, "hight": int64(1)}})
+	_, faults := lamp.Check(value.Map{"power": int64(5), "beam": value.Map{"sectors": []any{"n", "e", "s", "w", "x"},
+		"hight": int64(1)}})
 	var said []string
 	for _, f := range faults {
 		said = append(said, f.Path.String()+": "+f.Message)
 	}
-	require.Equal(t, []string{"beam.hight: beam has no field \"hight\"", "beam.sectors: beam.sectors has 5 items, and at most 4 are allowed", "beam.width: beam.width is required and missing"}, said)
+	require.Equal(t, []string{"beam.hight: beam has no field \"hight\"",
+		"beam.sectors: beam.sectors has 5 items, and at most 4 are allowed",
+		"beam.width: beam.width is required and missing"}, said)
 	require.Equal(t, time.Hour, c.Types["tower"].KeyMemory)
 	require.True(t, c.Types["tower"].HoldsData)
 	require.Equal(t, "drop-first", c.Types["tower"].Order())
@@ -111,11 +115,13 @@ func TestDocument(t *testing.T) {
 		"":           "cannot be read",
 		"[1, 2":      "cannot be read",
 		"hello: you": "cannot be read",
-		"openapi: 3.1.0\ninfo: {title: a, version: b}\npaths: {}\n":              "no component and no path with x-kasbah",
-		strings.ReplaceAll(lampDocument, "x-kasbah", "x-other"):                  "no component and no path with x-kasbah",
-		strings.Replace(lampDocument, "path: /v1/lamps, id", "path: /v2, id", 1): "names the path /v2 and does not describe it",
-		strings.Replace(lampDocument, "keys: 1h", "keys: long", 1):               "keys",
-		strings.Replace(lampDocument, "type: lamp,", "", 1):                      "needs a type and a path",
+		"openapi: 3.1.0\ninfo: {title: a, version: b}\npaths: {}\n": "no component and no path with x-kasbah",
+		strings.ReplaceAll(lampDocument, "x-kasbah",
+			"x-other"): "no component and no path with x-kasbah",
+		strings.Replace(lampDocument, "path: /v1/lamps, id", "path: /v2, id",
+			1): "names the path /v2 and does not describe it",
+		strings.Replace(lampDocument, "keys: 1h", "keys: long", 1): "keys",
+		strings.Replace(lampDocument, "type: lamp,", "", 1):        "needs a type and a path",
 	} {
 		_, err := openapi.New(openapi.Options{Document: []byte(document)})
 		require.ErrorContains(t, err, words, document)
@@ -141,7 +147,8 @@ func TestAnswers(t *testing.T) {
 	say(200, `{"serial": "l-1", "power": 12, "colour": null, "code": "hidden words"}`, "ETag", `"abc"`)
 	l, err := read()
 	require.NoError(t, err)
-	require.Equal(t, driver.Live{ID: "l-1", Tag: `"abc"`, Attributes: value.Map{"serial": "l-1", "power": int64(12)}}, l, "null is the same as absent, and no secret comes in")
+	require.Equal(t, driver.Live{ID: "l-1", Tag: `"abc"`, Attributes: value.Map{"serial": "l-1", "power": int64(12)}},
+		l, "null is the same as absent, and no secret comes in")
 
 	for _, c := range []struct {
 		status int
@@ -166,12 +173,14 @@ func TestAnswers(t *testing.T) {
 		passing, _ := driver.IsPassing(err)
 		require.False(t, passing, c.status)
 	}
-	say(422, `{"title": "no", "detail": "bad beam", "errors": [{"pointer": "/beam/sectors/2", "detail": "no such sector"}, {"pointer": "/a~1b", "detail": "x"}]}`, "Content-Type", "application/problem+json; charset=utf-8")
+	say(422,
+		`{"title": "no", "detail": "bad beam", "errors": [{"pointer": "/beam/sectors/2", "detail": "no such sector"}, {"pointer": "/a~1b", "detail": "x"}]}`, "Content-Type", "application/problem+json; charset=utf-8")
 	_, err = d.Create(ctx, "lamp", value.Map{}, "")
 	var e *driver.Error
 	require.ErrorAs(t, err, &e)
 	require.Equal(t, "bad beam", e.Error())
-	require.Equal(t, []driver.Problem{{Path: "beam.sectors[2]", Message: "no such sector"}, {Path: "a/b", Message: "x"}}, e.Problems)
+	require.Equal(t, []driver.Problem{{Path: "beam.sectors[2]", Message: "no such sector"},
+		{Path: "a/b", Message: "x"}}, e.Problems)
 
 	say(429, "", "Retry-After", "7")
 	_, err = d.Create(ctx, "lamp", value.Map{}, "")
@@ -216,7 +225,8 @@ func TestRequests(t *testing.T) {
 	require.Equal(t, "PATCH /v1/lamps/l%2F1%20%3F", got.Method+" "+got.URL.EscapedPath())
 	require.Equal(t, `"t1"`, got.Header.Get("If-Match"))
 	require.Equal(t, "application/merge-patch+json", got.Header.Get("Content-Type"))
-	require.JSONEq(t, `{"power": 6, "colour": null, "beam": {"sectors": null}}`, string(body), "only what changes, absent ones as null")
+	require.JSONEq(t, `{"power": 6, "colour": null, "beam": {"sectors": null}}`, string(body),
+		"only what changes, absent ones as null")
 	require.NoError(t, d.Delete(ctx, "lamp", "l-1", "", ""))
 	require.Equal(t, "DELETE", got.Method)
 }
@@ -235,7 +245,8 @@ func TestPages(t *testing.T) {
 		}
 		return ids, nil
 	}
-	pages := map[string]string{"": `[{"serial": "a"}]`, "2": `{"lamps": [{"serial": "b"}, {"serial": "c"}], "total": 3}`, "3": `{"items": []}`}
+	pages := map[string]string{"": `[{"serial": "a"}]`,
+		"2": `{"lamps": [{"serial": "b"}, {"serial": "c"}], "total": 3}`, "3": `{"items": []}`}
 	next := map[string]string{"": "2", "2": "3"}
 	d := open(t, lampDocument, func(w http.ResponseWriter, r *http.Request) {
 		p := r.URL.Query().Get("p")
@@ -273,7 +284,8 @@ func TestSkim(t *testing.T) {
 		}
 		return all, ""
 	}
-	pieces := []string{`"`, `{`, `}`, `[`, `]`, `,`, `null`, `7`, `"id"`, `"version": "9"`, `"version": [1]`, `"id": "é\u00e9\\"`, ` `, "\xff", `"x": {"id": 3}`, `"id": 1.5`}
+	pieces := []string{`"`, `{`, `}`, `[`, `]`, `,`, `null`, `7`, `"id"`, `"version": "9"`, `"version": [1]`,
+		`"id": "é\u00e9\\"`, ` `, "\xff", `"x": {"id": 3}`, `"id": 1.5`}
 	whole, skimmed := 0, 0
 	rnd := rand.New(rand.NewPCG(11, 2026))
 	for range 3000 {
@@ -327,13 +339,19 @@ func TestPassingFaults(t *testing.T) {
 	_, err := d.Read(context.Background(), "lamp", "l-1")
 	require.NoError(t, err)
 	require.EqualValues(t, 3, n.Load())
-	gone, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string, error) { return "http://127.0.0.1:1", nil }})
+	gone, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string,
+		error) {
+		return "http://127.0.0.1:1", nil
+	}})
 	require.NoError(t, err)
 	_, err = gone.Create(context.Background(), "lamp", value.Map{}, "")
 	passing, _ := driver.IsPassing(err)
 	require.True(t, passing, err)
 	require.ErrorContains(t, err, "the cloud cannot be reached")
-	broken, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string, error) { return "", errors.New("no server") }})
+	broken, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string,
+		error) {
+		return "", errors.New("no server")
+	}})
 	require.NoError(t, err)
 	_, err = broken.Read(context.Background(), "lamp", "x")
 	require.ErrorContains(t, err, "no server")
@@ -376,7 +394,10 @@ func TestPlainRefusal(t *testing.T) {
 	s := httptest.NewTLSServer(http.NotFoundHandler())
 	t.Cleanup(s.Close)
 	s.Config.ErrorLog = log.New(io.Discard, "", 0)
-	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string, error) { return strings.Replace(s.URL, "https", "http", 1), nil }})
+	d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Base: func(context.Context) (string,
+		error) {
+		return strings.Replace(s.URL, "https", "http", 1), nil
+	}})
 	require.NoError(t, err)
 	_, err = d.Create(context.Background(), "lamp", value.Map{}, "")
 	require.ErrorContains(t, err, "Bad Request: Client sent an HTTP request to an HTTPS server")

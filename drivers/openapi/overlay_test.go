@@ -13,15 +13,23 @@ const plainDocument = `{"openapi": "3.1.0", "info": {"title": "beacons", "versio
 
 // TestOverlaysAreData: comments, styles and the form of the document do not matter.
 func TestOverlaysAreData(t *testing.T) {
-	asYAML := "openapi: 3.1.0 # the version\ninfo: {title: beacons, version: '1'}\npaths:\n  # of lamps\n  /lamps: {get: {responses: {'200': {description: ''}}}, post: {responses: {'201': {description: ''}}}}\n  /lamps/{id}: {get: {responses: {'200': {description: ''}}}}\ncomponents:\n  schemas:\n    lamp: # one\n      type: object\n      properties: {label: {type: string}, id: {type: string, readOnly: true}}\n"
+	asYAML := "openapi: 3.1.0 # the version\ninfo: {title: beacons, version: '1'}\npaths:\n  # of lamps\n  /lamps: " +
+		"{get: {responses: {'200': {description: ''}}}, post: {responses: {'201': {description: ''}}}}\n  " +
+		"/lamps/{id}: {get: {responses: {'200': {description: ''}}}}\ncomponents:\n  schemas:\n    lamp: # one\n     " +
+		" type: object\n      properties: {label: {type: string}, id: {type: string, readOnly: true}}\n"
 	head := "overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n"
 	for name, over := range map[string]string{
-		"block":    head + "- target: $.components.schemas.lamp\n  update:\n    x-kasbah:\n      type: lamp\n      path: /lamps\n      id: id\n",
-		"comments": "# first\n" + head + "# the lamps\n- target: $.components.schemas.lamp\n  # more\n  update:\n    # of them\n    x-kasbah: # here\n      type: lamp # and here\n      # between\n      path: /lamps\n      id: id\n      # at the end\n# last\n",
-		"flow":     head + "- {target: $.components.schemas.lamp, update: {x-kasbah: {type: lamp, path: /lamps, id: id}}} # on a line\n",
-		"JSON":     `{"overlay": "1.0.0", "info": {"title": "t", "version": "1"}, "actions": [{"target": "$.components.schemas.lamp", "update": {"x-kasbah": {"type": "lamp", "path": "/lamps", "id": "id"}}}]}`,
+		"block": head + "- target: $.components.schemas.lamp\n  update:\n    x-kasbah:\n      type: lamp\n      " +
+			"path: /lamps\n      id: id\n",
+		"comments": "# first\n" + head + "# the lamps\n- target: $.components.schemas.lamp\n  # more\n  update:\n    " +
+			"# of them\n    x-kasbah: # here\n      type: lamp # and here\n      # between\n      path: /lamps\n     " +
+			" id: id\n      # at the end\n# last\n",
+		"flow": head + "- {target: $.components.schemas.lamp, update: {x-kasbah: {type: lamp, path: /lamps, id: " +
+			"id}}} # on a line\n",
+		"JSON": `{"overlay": "1.0.0", "info": {"title": "t", "version": "1"}, "actions": [{"target": "$.components.schemas.lamp", "update": {"x-kasbah": {"type": "lamp", "path": "/lamps", "id": "id"}}}]}`,
 	} {
-		for form, document := range map[string]string{"JSON": plainDocument, "YAML": asYAML, "one line": strings.ReplaceAll(plainDocument, "\n", "")} {
+		for form, document := range map[string]string{"JSON": plainDocument, "YAML": asYAML,
+			"one line": strings.ReplaceAll(plainDocument, "\n", "")} {
 			d, err := parse([]byte(document), [][]byte{[]byte(over)}, true, nil)
 			require.NoError(t, err, "%s over %s", name, form)
 			require.NotNil(t, d.catalog.Types["lamp"], "%s over %s", name, form)
@@ -30,7 +38,8 @@ func TestOverlaysAreData(t *testing.T) {
 	}
 	_, err := parse([]byte(plainDocument), [][]byte{[]byte("# nothing\n")}, true, nil)
 	require.ErrorContains(t, err, "the Overlay cannot be read: it is empty")
-	_, err = parse([]byte(plainDocument), [][]byte{[]byte(head + "- target: $.components.schemas.lmap\n  update: {x-kasbah: {type: lamp}}\n")}, true, nil)
+	_, err = parse([]byte(plainDocument), [][]byte{[]byte(head + "- target: $.components.schemas.lmap\n  update: " +
+		"{x-kasbah: {type: lamp}}\n")}, true, nil)
 	require.ErrorContains(t, err, "$.components.schemas.lmap")
 }
 
@@ -40,15 +49,21 @@ func TestSchemasOfTheirOwn(t *testing.T) {
 	for name, c := range map[string]struct{ properties, schemas string }{
 		"an example with a $ref": {`, "style": {"type": "object", "example": {"$ref": "#/nowhere"}, "properties": {"colour": {"type": "string"}}}`, ""},
 		"a default with a $ref":  {`, "style": {"type": "object", "default": {"$ref": "#/nowhere"}, "properties": {"colour": {"type": "string"}}}`, ""},
-		"a type in a type":       {`, "mast": {"$ref": "#/components/schemas/mast"}`, `, "mast": {"type": "object", "x-kasbah": {"type": "mast", "path": "/masts", "id": "id"}, "properties": {"id": {"type": "string", "readOnly": true}, "height": {"type": "integer"}}}`},
-		"a component in itself":  {`, "beside": {"$ref": "#/components/schemas/lamp"}`, ""},
-		"required in itself":     {`, "parts": {"type": "array", "items": {"$ref": "#/components/schemas/part"}}`, `, "part": {"type": "object", "required": ["of"], "properties": {"of": {"$ref": "#/components/schemas/part"}, "n": {"type": "integer"}}}`},
+		"a type in a type": {`, "mast": {"$ref": "#/components/schemas/mast"}`,
+			`, "mast": {"type": "object", "x-kasbah": {"type": "mast", "path": "/masts", "id": "id"}, "properties": {"id": {"type": "string", "readOnly": true}, "height": {"type": "integer"}}}`},
+		"a component in itself": {`, "beside": {"$ref": "#/components/schemas/lamp"}`, ""},
+		"required in itself": {`, "parts": {"type": "array", "items": {"$ref": "#/components/schemas/part"}}`,
+			`, "part": {"type": "object", "required": ["of"], "properties": {"of": {"$ref": "#/components/schemas/part"}, "n": {"type": "integer"}}}`},
 	} {
 		t.Run(name, func(t *testing.T) {
-			document := strings.Replace(plainDocument, `"label": {"type": "string"}`, `"label": {"type": "string"}`+c.properties, 1)
-			document = strings.Replace(document, `"type": "object", "properties": {"label"`, `"type": "object", "x-kasbah": {"type": "lamp", "path": "/lamps", "id": "id"}, "properties": {"label"`, 1)
+			document := strings.Replace(plainDocument, `"label": {"type": "string"}`,
+				`"label": {"type": "string"}`+c.properties, 1)
+			document = strings.Replace(document, `"type": "object", "properties": {"label"`,
+				`"type": "object", "x-kasbah": {"type": "lamp", "path": "/lamps", "id": "id"}, "properties": {"label"`,
+				1)
 			document = strings.Replace(document, `"readOnly": true}}}}}`, `"readOnly": true}}}`+c.schemas+`}}`, 1)
-			document = strings.Replace(document, `"paths": {`, `"paths": {"/masts": {"get": {"responses": {"200": {"description": ""}}}, "post": {"responses": {"201": {"description": ""}}}}, "/masts/{id}": {"get": {"responses": {"200": {"description": ""}}}},`, 1)
+			document = strings.Replace(document, `"paths": {`,
+				`"paths": {"/masts": {"get": {"responses": {"200": {"description": ""}}}, "post": {"responses": {"201": {"description": ""}}}}, "/masts/{id}": {"get": {"responses": {"200": {"description": ""}}}},`, 1)
 			d, err := parse([]byte(document), nil, true, nil)
 			require.NoError(t, err)
 			require.NotNil(t, d.catalog.Types["lamp"].Attribute("label"))
@@ -60,8 +75,10 @@ func TestSchemasOfTheirOwn(t *testing.T) {
 // TestIDsThatAreDecided: a document that does not say that its API decides an id asks for
 // none, where things are made by POST; where they are made by PUT it is required.
 func TestIDsThatAreDecided(t *testing.T) {
-	document := strings.Replace(plainDocument, `"id": {"type": "string", "readOnly": true}`, `"id": {"type": "string"}`, 1)
-	head := "overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: $.components.schemas.lamp\n  update:\n    x-kasbah: {type: lamp, path: /lamps, id: id"
+	document := strings.Replace(plainDocument, `"id": {"type": "string", "readOnly": true}`, `"id": {"type": "string"}`,
+		1)
+	head := "overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: $.components.schemas.lamp\n  " +
+		"update:\n    x-kasbah: {type: lamp, path: /lamps, id: id"
 	for create, required := range map[string]bool{"": false, ", create: put": true} {
 		d, err := parse([]byte(document), [][]byte{[]byte(head + create + "}\n")}, true, nil)
 		require.NoError(t, err)

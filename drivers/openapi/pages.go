@@ -15,7 +15,8 @@ import (
 
 // pages walks a list, fetching the next page while the caller works on this
 // one where its place can be known. skim may be nil.
-func (d *Driver) pages(ctx context.Context, path string, query url.Values, l *listing, skim *skimmer, each func(item) bool, failed func(error)) {
+func (d *Driver) pages(ctx context.Context, path string, query url.Values, l *listing, skim *skimmer,
+	each func(item) bool, failed func(error)) {
 	type page struct {
 		r   *reply
 		err error

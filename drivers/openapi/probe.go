@@ -158,12 +158,17 @@ func (g *guessing) path(ctx context.Context, d *Driver, c *candidate) (map[strin
 const mostTried = 8
 
 // tried is the property by whose value the API reads a thing that it lists; "" for none.
-func (g *guessing) tried(ctx context.Context, d *Driver, c *candidate, values map[string]string, listed value.Map) string {
+func (g *guessing) tried(ctx context.Context, d *Driver, c *candidate, values map[string]string,
+	listed value.Map) string {
 	end := strings.LastIndexByte(c.itemPath, '{')
-	names := slices.DeleteFunc(value.Keys(listed), func(name string) bool { return text(listed[name]) == "" || secretName.MatchString(name) })
+	names := slices.DeleteFunc(value.Keys(listed), func(name string) bool {
+		return text(listed[name]) == "" ||
+			secretName.MatchString(name)
+	})
 	slices.SortStableFunc(names, func(a, b string) int { return likely(b) - likely(a) })
 	for _, name := range names[:min(len(names), mostTried)] {
-		base := paramPattern.ReplaceAllStringFunc(c.itemPath[:end], func(m string) string { return url.PathEscape(values[m]) })
+		base := paramPattern.ReplaceAllStringFunc(c.itemPath[:end],
+			func(m string) string { return url.PathEscape(values[m]) })
 		r, err := d.get(ctx, base+url.PathEscape(text(listed[name])))
 		if err != nil {
 			continue
@@ -300,7 +305,8 @@ func (p *probe) one(ctx context.Context, values []string, listed value.Map) {
 	r, err := p.d.get(ctx, place)
 	switch {
 	case gone(err):
-		p.c.doubt("%s is listed with %s %s and cannot be read by that: %v", schema.WithArticle(p.c.name), p.t.ID, text(listed[p.t.ID]), err)
+		p.c.doubt("%s is listed with %s %s and cannot be read by that: %v", schema.WithArticle(p.c.name), p.t.ID,
+			text(listed[p.t.ID]), err)
 		return
 	case err != nil:
 		p.found("one cannot be read: %v", err)

@@ -100,7 +100,8 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 			t.Attributes = append(t.Attributes, a)
 			info.bare = append(info.bare, name)
 			if !slices.Contains(info.item.params, name) {
-				return fmt.Errorf("nothing tells {%s} of one thing: it is not a property, and not in the path %s", name, path)
+				return fmt.Errorf("nothing tells {%s} of one thing: it is not a property, and not in the path %s", name,
+					path)
 			}
 		case a.Output:
 			info.bare = append(info.bare, name)
@@ -149,7 +150,8 @@ func (info *typeInfo) identified(by words) error {
 		return nil
 	}
 	if info.ids > len(params) {
-		return fmt.Errorf("%s id names %d properties, and the path %s has %d parameters", extension, info.ids, info.item.path, len(params))
+		return fmt.Errorf("%s id names %d properties, and the path %s has %d parameters", extension, info.ids,
+			info.item.path, len(params))
 	}
 	info.item.params = append(slices.Clone(params[:len(params)-info.ids]), by...)
 	return nil
@@ -164,10 +166,12 @@ func (info *typeInfo) identifying(t *schema.Type) error {
 	for _, name := range together {
 		id := t.Attribute(name)
 		if id == nil {
-			return fmt.Errorf("there is no property %q, that identifies it: %s id names the one that does", name, extension)
+			return fmt.Errorf("there is no property %q, that identifies it: %s id names the one that does", name,
+				extension)
 		}
 		if id.Secret {
-			return fmt.Errorf("%s identifies it and is secret: an id is shown everywhere, so it cannot be kept secret", name)
+			return fmt.Errorf("%s identifies it and is secret: an id is shown everywhere, so it cannot be kept secret",
+				name)
 		}
 		id.Fixed = !id.Output
 		if !id.Output && info.create == "put" && name != "name" { // a name may be made up
@@ -228,7 +232,8 @@ func (info *typeInfo) methods(d *document, list, item *pathItem) error {
 		info.makes = mediaOf(map[string]*operation{"post": making.post, "put": making.put}[info.create], info.makes)
 	}
 	if editing != nil && info.Media == "" {
-		info.edits = mediaOf(map[string]*operation{"PATCH": editing.patch, "POST": editing.post, "PUT": editing.put}[info.method], info.edits)
+		info.edits = mediaOf(map[string]*operation{"PATCH": editing.patch, "POST": editing.post,
+			"PUT": editing.put}[info.method], info.edits)
 	}
 	if info.makes == formType && info.Media == "" && info.edit == "merge-patch" && info.edits == mergeType {
 		info.edits = formType
@@ -257,7 +262,8 @@ func mediaOf(o *operation, standard string) string {
 		return "application/json"
 	}
 	for name := range pairsOf(content) {
-		if media, _, err := mime.ParseMediaType(name); err == nil && strings.HasSuffix(media, "+json") && media != patchType {
+		if media, _, err := mime.ParseMediaType(name); err == nil && strings.HasSuffix(media, "+json") &&
+			media != patchType {
 			return name
 		}
 	}
@@ -354,9 +360,11 @@ func (d *document) parents(name string) error {
 	if info.parent == "" || above == nil {
 		hint := nearest.Hint(info.parent, d.catalog.Names())
 		if info.parent == "" {
-			return fmt.Errorf("its path has {%s}: %s on the property or parameter must say which type it refers to", last, extension)
+			return fmt.Errorf("its path has {%s}: %s on the property or parameter must say which type it refers to",
+				last, extension)
 		}
-		return fmt.Errorf("{%s} refers to %s, which the document does not describe%s", last, info.parent, strings.TrimSuffix("; "+hint, "; "))
+		return fmt.Errorf("{%s} refers to %s, which the document does not describe%s", last, info.parent,
+			strings.TrimSuffix("; "+hint, "; "))
 	}
 	for _, p := range params[:len(params)-1] {
 		name := ""
@@ -366,7 +374,8 @@ func (d *document) parents(name string) error {
 			}
 		}
 		if name == "" {
-			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to the same type", p, schema.WithArticle(info.parent))
+			return fmt.Errorf("its path has {%s}, and no attribute of %s, which holds it, has that name or refers to "+
+				"the same type", p, schema.WithArticle(info.parent))
 		}
 		info.above = append(info.above, name)
 	}

@@ -25,14 +25,17 @@ func refusal(r *reply, how *refusalsExtension, keyed bool) error {
 		e.After = retryAfter(s)
 	}
 	switch r.status {
-	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusRequestTimeout, http.StatusTooEarly:
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout,
+		http.StatusRequestTimeout, http.StatusTooEarly:
 		e.Passing = true
 	}
 	e.SlowDown = r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable && e.After > 0
 	media, _, _ := mime.ParseMediaType(r.header.Get("Content-Type"))
-	if v, err := value.Parse(r.body); err == nil && (media == problemType || media == "application/json" || strings.HasSuffix(media, "+json")) {
+	if v, err := value.Parse(r.body); err == nil && (media == problemType || media == "application/json" ||
+		strings.HasSuffix(media, "+json")) {
 		explain(e, v, how.or(media))
-	} else if text := strings.TrimSpace(string(r.body)); (media == "text/plain" || media == "") && text != "" && len(text) <= maxPlain && !strings.Contains(text, "\n") {
+	} else if text := strings.TrimSpace(string(r.body)); (media == "text/plain" || media == "") && text != "" &&
+		len(text) <= maxPlain && !strings.Contains(text, "\n") {
 		e.Message += ": " + text
 	}
 	said := e.Message != unsaid || len(e.Problems) > 0
@@ -61,8 +64,10 @@ func refusal(r *reply, how *refusalsExtension, keyed bool) error {
 // refusing are the statuses that say of a write that it was not done (RFC 9110, 15.5;
 // RFC 4918; RFC 6585; RFC 7725). 409, 429 and 503 depend on what else the answer says.
 var refusing = []int{
-	http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusMethodNotAllowed,
-	http.StatusNotAcceptable, http.StatusGone, http.StatusLengthRequired, http.StatusPreconditionFailed, http.StatusRequestEntityTooLarge,
+	http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound,
+	http.StatusMethodNotAllowed,
+	http.StatusNotAcceptable, http.StatusGone, http.StatusLengthRequired, http.StatusPreconditionFailed,
+	http.StatusRequestEntityTooLarge,
 	http.StatusUnsupportedMediaType, http.StatusMisdirectedRequest, http.StatusUnprocessableEntity, http.StatusLocked,
 	http.StatusPreconditionRequired, http.StatusRequestHeaderFieldsTooLarge, http.StatusUnavailableForLegalReasons,
 }
@@ -71,7 +76,8 @@ var refusing = []int{
 // on, rather than that the thing conflicts with another one. The draft of the HTTP
 // working group on the Idempotency-Key header field has this answer, without a form.
 func inProgress(r *reply, e *driver.Error) bool {
-	return r.header.Get("Retry-After") != "" || busyWords.MatchString(e.Error()) || busyWords.Match(r.body[:min(len(r.body), maxWords)])
+	return r.header.Get("Retry-After") != "" || busyWords.MatchString(e.Error()) ||
+		busyWords.Match(r.body[:min(len(r.body), maxWords)])
 }
 
 var busyWords = regexp.MustCompile(`(?i)in[ _-]?progress|idempoten|being (processed|handled)|still (running|processing|being)|processing|concurrent|outstanding`)
@@ -112,13 +118,15 @@ const maxPlain = 200
 func (x *refusalsExtension) or(media string) refusalsExtension {
 	switch {
 	case media == problemType:
-		return refusalsExtension{Message: []string{"detail", "title"}, Errors: []string{"errors"}, At: []string{"pointer"}, Says: []string{"detail"}}
+		return refusalsExtension{Message: []string{"detail", "title"}, Errors: []string{"errors"},
+			At: []string{"pointer"}, Says: []string{"detail"}}
 	case x != nil:
 		return *x
 	}
 	return refusalsExtension{
 		Message: []string{"detail", "message", "error.message", "error.detail", "error_description", "error", "title"},
-		Errors:  []string{"errors", "details"}, At: []string{"pointer", "field", "path", "attribute"}, Says: []string{"detail", "message", "reason"},
+		Errors:  []string{"errors", "details"}, At: []string{"pointer", "field", "path", "attribute"},
+		Says: []string{"detail", "message", "reason"},
 	}
 }
 
@@ -153,7 +161,8 @@ func explain(e *driver.Error, v any, how refusalsExtension) {
 			if all, ok := list[at].([]any); ok && len(all) > 0 {
 				says = text(all[0])
 			}
-			e.Problems = append(e.Problems, driver.Problem{Path: attributePath(at), Message: says[:min(len(says), maxWords)]})
+			e.Problems = append(e.Problems, driver.Problem{Path: attributePath(at),
+				Message: says[:min(len(says), maxWords)]})
 		}
 	}
 }

@@ -50,7 +50,8 @@ func (d *Driver) Rehearse(ctx context.Context, calls []driver.Call) ([]driver.Tr
 		if ctx.Err() != nil {
 			return out, ctx.Err()
 		}
-		if said := (*driver.Error)(nil); err == nil || driver.OutcomeOf(err) == driver.NotDone && !errors.Is(err, driver.ErrTag) && (!errors.As(err, &said) || !said.Passing) {
+		if said := (*driver.Error)(nil); err == nil || driver.OutcomeOf(err) == driver.NotDone && !errors.Is(err,
+			driver.ErrTag) && (!errors.As(err, &said) || !said.Passing) {
 			out[i] = driver.Tried{Tried: true, Alone: true, Err: err}
 		}
 	}

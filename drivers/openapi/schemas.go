@@ -187,7 +187,8 @@ func (r *reader) follow(p *proxy) (s *jsonSchema, ref string, ok bool, done func
 	for _, key := range besides {
 		if at(p.node, key) != nil { // both count
 			own := readSchema(p.node)
-			own.AllOf = append(own.AllOf, &proxy{node: &yaml.Node{Kind: yaml.MappingNode, Content: []*yaml.Node{scalar("$ref"), scalar(ref)}}})
+			own.AllOf = append(own.AllOf, &proxy{node: &yaml.Node{Kind: yaml.MappingNode,
+				Content: []*yaml.Node{scalar("$ref"), scalar(ref)}}})
 			return own, "", true, done, nil
 		}
 	}
@@ -441,7 +442,8 @@ func kindOf(s *jsonSchema) string {
 	case s.Items != nil:
 		return "array"
 	case len(values(s)) > 0:
-		return map[string]string{"!!str": "string", "!!int": "integer", "!!float": "number", "!!bool": "boolean"}[values(s)[0].Tag]
+		return map[string]string{"!!str": "string", "!!int": "integer", "!!float": "number",
+			"!!bool": "boolean"}[values(s)[0].Tag]
 	}
 	return kind
 }
@@ -474,7 +476,8 @@ func (r *reader) attribute(name string, p *proxy) (*schema.Attribute, error) {
 		return &out, nil
 	}
 	r.made, r.total = r.made+1, r.total+1
-	if !ok || r.made > r.most || r.total > manyAttributes && r.made > fewAttributes || len(r.within) > maxDeep { // it holds one of its own kind, or there is no end of it
+	// it holds one of its own kind, or there is no end of it
+	if !ok || r.made > r.most || r.total > manyAttributes && r.made > fewAttributes || len(r.within) > maxDeep {
 		if ok {
 			r.lowest = 0 // elsewhere it may have one
 		}
@@ -496,7 +499,8 @@ func (r *reader) attributeOf(name string, s *jsonSchema) (*schema.Attribute, err
 	if err != nil {
 		return nil, err
 	}
-	a := &schema.Attribute{Name: name, Help: s.Description, Kind: schema.Any, Min: s.Minimum, Max: s.Maximum, Pattern: s.Pattern, Format: s.Format}
+	a := &schema.Attribute{Name: name, Help: s.Description, Kind: schema.Any, Min: s.Minimum, Max: s.Maximum,
+		Pattern: s.Pattern, Format: s.Format}
 	a.Output = s.ReadOnly != nil && *s.ReadOnly
 	a.Secret = s.WriteOnly != nil && *s.WriteOnly
 	var x propertyExtension

@@ -22,13 +22,18 @@ func (d *Driver) Skim(ctx context.Context, typ string, enough func(id, tag strin
 		whole.typeInfo = &typeInfo{}
 		*whole.typeInfo = *t.typeInfo
 		whole.Lists = ""
-		return d.wholly(ctx, t, d.collection(ctx, whole, nil, nil), func(l driver.Live) bool { return l.Tag != "" && enough(l.ID, l.Tag) })
+		return d.wholly(ctx, t, d.collection(ctx, whole, nil, nil), func(l driver.Live) bool {
+			return l.Tag != "" &&
+				enough(l.ID, l.Tag)
+		})
 	}
-	if err != nil || t.Unlisted || t.Unshown || t.parent != "" || t.whole != nil || t.gone != nil || t.Pages != nil || t.tag == "" || len(t.item.params) != 1 {
+	if err != nil || t.Unlisted || t.Unshown || t.parent != "" || t.whole != nil || t.gone != nil || t.Pages != nil ||
+		t.tag == "" || len(t.item.params) != 1 {
 		return d.List(ctx, typ)
 	}
 	return func(yield func(driver.Live, error) bool) {
-		skim := &skimmer{id: t.ID, tag: t.tag, enough: func(id, tag string) bool { return enough(t.identity([]string{id}), quoted(tag)) }}
+		skim := &skimmer{id: t.ID, tag: t.tag,
+			enough: func(id, tag string) bool { return enough(t.identity([]string{id}), quoted(tag)) }}
 		d.pages(ctx, t.list.fill(nil), nil, t.listing(), skim, func(i item) bool {
 			if i.whole == nil {
 				return yield(driver.Live{ID: t.identity([]string{i.id}), Tag: quoted(i.tag)}, nil)

@@ -111,7 +111,8 @@ func (info *typeInfo) idAt(place string) (string, bool) {
 	if err != nil {
 		return "", false
 	}
-	own, at := strings.Split(strings.Trim(info.item.path, "/"), "/"), strings.Split(strings.Trim(u.EscapedPath(), "/"), "/")
+	own, at := strings.Split(strings.Trim(info.item.path, "/"), "/"), strings.Split(strings.Trim(u.EscapedPath(), "/"),
+		"/")
 	if len(at) < len(own) {
 		return "", false
 	}

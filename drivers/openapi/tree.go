@@ -52,7 +52,8 @@ func (t *jsonTree) node(kind yaml.Kind, tag, v string) *yaml.Node {
 }
 
 func readJSON(body []byte) (*yaml.Node, error) {
-	t := &jsonTree{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
+	t := &jsonTree{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
 	root, err := t.value()
 	if err != nil {
 		return nil, err
@@ -217,7 +218,8 @@ func (t *tree) to(ref string) *yaml.Node {
 	return n
 }
 
-var unescapes = strings.NewReplacer("~1", "/", "~0", "~", "%7B", "{", "%7D", "}", "%7b", "{", "%7d", "}", "%20", " ", "%2F", "/", "%2f", "/", "%25", "%")
+var unescapes = strings.NewReplacer("~1", "/", "~0", "~", "%7B", "{", "%7D", "}", "%7b", "{", "%7d", "}", "%20", " ",
+	"%2F", "/", "%2f", "/", "%25", "%")
 
 func unescape(part string) string {
 	if strings.ContainsAny(part, "~%") {
@@ -261,7 +263,8 @@ func isExample(key string) bool { return key == "example" || key == "examples" |
 
 // holdsNames reports whether the keys below a key are names that somebody has given.
 func holdsNames(key string) bool {
-	return key == "properties" || key == "schemas" || key == "definitions" || key == "patternProperties" || key == "responses" || key == "parameters"
+	return key == "properties" || key == "schemas" || key == "definitions" || key == "patternProperties" ||
+		key == "responses" || key == "parameters"
 }
 
 // pairsOf are a mapping's keys and what they have.

@@ -24,7 +24,8 @@ import (
 // tells the part from others.
 func (w *wholeExtension) itemPath(whole string) (string, error) {
 	if len(w.Key) == 0 || w.At == "" {
-		return "", fmt.Errorf("%s in-whole needs at, where in the whole the things are, and key, the properties that tell one from others", extension)
+		return "", fmt.Errorf("%s in-whole needs at, where in the whole the things are, and key, the properties that "+
+			"tell one from others", extension)
 	}
 	if m := strings.ToUpper(w.Method); m != "" && m != http.MethodPatch && m != http.MethodPut && m != http.MethodPost {
 		return "", fmt.Errorf("%s in-whole method: %q is none of PUT, PATCH, POST", extension, w.Method)
@@ -38,7 +39,8 @@ func (w *wholeExtension) alone() bool {
 }
 
 // wholeOf reads a whole: what it holds, its parts, and its tag.
-func (d *Driver) wholeOf(ctx context.Context, t described, values []string) (m value.Map, parts []any, tag string, err error) {
+func (d *Driver) wholeOf(ctx context.Context, t described, values []string) (m value.Map, parts []any, tag string,
+	err error) {
 	r, err := d.get(ctx, t.list.fill(values))
 	if err != nil {
 		return nil, nil, "", err
@@ -48,13 +50,15 @@ func (d *Driver) wholeOf(ctx context.Context, t described, values []string) (m v
 	}
 	list, ok := dig(m, t.whole.At).([]any)
 	if !ok && dig(m, t.whole.At) != nil {
-		return nil, nil, "", &driver.Error{Message: fmt.Sprintf("%s answers with something else than a list at %s", r.asked, t.whole.At)}
+		return nil, nil, "", &driver.Error{Message: fmt.Sprintf("%s answers with something else than a list at %s",
+			r.asked, t.whole.At)}
 	}
 	return m, list, r.header.Get("ETag"), nil
 }
 
 // partsOf lists the parts of one whole.
-func (d *Driver) partsOf(ctx context.Context, t described, values []string, known value.Map) iter.Seq2[driver.Live, error] {
+func (d *Driver) partsOf(ctx context.Context, t described, values []string, known value.Map) iter.Seq2[driver.Live,
+	error] {
 	return func(yield func(driver.Live, error) bool) {
 		_, parts, _, err := d.wholeOf(ctx, t, values)
 		if err != nil {
@@ -85,7 +89,8 @@ func (w *wholeExtension) is(part any, key value.Map) bool {
 }
 
 // putPart makes a part, or changes one.
-func (d *Driver) putPart(ctx context.Context, t described, values []string, known, inputs value.Map, id string, made bool, change ...driver.Change) (driver.Live, error) {
+func (d *Driver) putPart(ctx context.Context, t described, values []string, known, inputs value.Map, id string,
+	made bool, change ...driver.Change) (driver.Live, error) {
 	var is *driver.Live
 	if made {
 		all := make([]string, 0, len(t.whole.Key))
@@ -117,7 +122,8 @@ func (d *Driver) putPart(ctx context.Context, t described, values []string, know
 	}
 	err := d.sendPart(ctx, t, values, part, func(found bool) error {
 		if made && found {
-			return driver.Refuse("there is %s with %s already", schema.WithArticle(t.Name), strings.Join(t.whole.Key, " and "))
+			return driver.Refuse("there is %s with %s already", schema.WithArticle(t.Name), strings.Join(t.whole.Key,
+				" and "))
 		}
 		if is != nil && !found {
 			return driver.ErrGone
@@ -171,7 +177,8 @@ func (d *Driver) dropPart(ctx context.Context, t described, id string) error {
 
 // sendPart sends a part to its whole: alone, or with all others as they are. may says
 // whether it is right that one is there, or that none is.
-func (d *Driver) sendPart(ctx context.Context, t described, values []string, part value.Map, may func(found bool) error, says map[string]any, drop bool) error {
+func (d *Driver) sendPart(ctx context.Context, t described, values []string, part value.Map, may func(found bool) error,
+	says map[string]any, drop bool) error {
 	mine, _ := d.wholes.LoadOrStore(t.list.fill(values), make(chan struct{}, 1))
 	select { // what we do to one whole follows one after the other
 	case mine.(chan struct{}) <- struct{}{}:
@@ -223,7 +230,8 @@ func (d *Driver) sendPart(ctx context.Context, t described, values []string, par
 	r, err := d.send(ctx, method, t.list.fill(values), header, value.JSON(body))
 	if err != nil {
 		if errors.Is(err, driver.ErrTag) {
-			return &driver.Error{Message: fmt.Sprintf("%s was changed meanwhile", t.list.fill(values)), Passing: true, NotDone: true}
+			return &driver.Error{Message: fmt.Sprintf("%s was changed meanwhile", t.list.fill(values)), Passing: true,
+				NotDone: true}
 		}
 		return err
 	}
@@ -289,7 +297,8 @@ func (info *typeInfo) actions(d *document, t *schema.Type, x *typeExtension) err
 		for _, v := range value.Keys(x.Actions[name]) {
 			method, path, ok := strings.Cut(x.Actions[name][v], " ")
 			if !ok || !strings.HasPrefix(path, "/") {
-				return fmt.Errorf("%s actions %s: %q is not a method and path, such as POST /lamps/{id}/on", extension, name, x.Actions[name][v])
+				return fmt.Errorf("%s actions %s: %q is not a method and path, such as POST /lamps/{id}/on", extension,
+					name, x.Actions[name][v])
 			}
 			path, err := d.path(path, info.Parents)
 			if err != nil {
@@ -300,7 +309,8 @@ func (info *typeInfo) actions(d *document, t *schema.Type, x *typeExtension) err
 				return err
 			}
 			if len(at.params) != len(info.item.params) {
-				return fmt.Errorf("%s actions %s: the path %s has other parameters than %s", extension, name, path, info.item.path)
+				return fmt.Errorf("%s actions %s: the path %s has other parameters than %s", extension, name, path,
+					info.item.path)
 			}
 			if info.action == nil {
 				info.action = map[string]map[string]action{}
@@ -328,7 +338,8 @@ func (t described) actionsOf(c driver.Change) (driver.Change, []action, error) {
 		}
 		a, ok := t.action[name][text(to)]
 		if !ok {
-			return c, nil, driver.Refuse("%s cannot become %s: there are actions for %s", name, text(to), strings.Join(value.Keys(t.action[name]), ", "))
+			return c, nil, driver.Refuse("%s cannot become %s: there are actions for %s", name, text(to),
+				strings.Join(value.Keys(t.action[name]), ", "))
 		}
 		delete(c.From, name)
 		delete(c.To, name)
@@ -338,7 +349,8 @@ func (t described) actionsOf(c driver.Change) (driver.Change, []action, error) {
 }
 
 // act does one action.
-func (d *Driver) act(ctx context.Context, t described, a action, key string, known value.Map, id string) (driver.Live, error) {
+func (d *Driver) act(ctx context.Context, t described, a action, key string, known value.Map, id string) (driver.Live,
+	error) {
 	parts, err := t.parts(id)
 	if err != nil {
 		return driver.Live{}, driver.Unsent(err)

@@ -42,7 +42,8 @@ type subject struct {
 }
 
 // write sends one and follows the work until it is done.
-func (d *Driver) write(ctx context.Context, t described, method, place string, header http.Header, media string, body []byte, of subject) (driver.Live, error) {
+func (d *Driver) write(ctx context.Context, t described, method, place string, header http.Header, media string,
+	body []byte, of subject) (driver.Live, error) {
 	header.Set("Content-Type", media)
 	r, err := d.send(ctx, method, place, header, body)
 	if err != nil {
@@ -110,7 +111,8 @@ func (d *Driver) at(ctx context.Context, t described, place string, known value.
 	if t.Unshown {
 		id, ok := t.idAt(place)
 		if !ok {
-			return live, &driver.Error{Message: fmt.Sprintf("what was made is at %s, which is not the address of a %s", place, schema.WithArticle(t.Name))}
+			return live, &driver.Error{Message: fmt.Sprintf("what was made is at %s, which is not the address of a %s",
+				place, schema.WithArticle(t.Name))}
 		}
 		return driver.Live{ID: id, Attributes: value.CloneMap(known)}, nil
 	}
@@ -169,7 +171,8 @@ func (e *ended) Unwrap() error { return e.said }
 
 // Update changes a thing in the way that the API knows, and waits until it is
 // done.
-func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, key string) (driver.Live, error) {
+func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, key string) (driver.Live,
+	error) {
 	t, err := d.typ(typ)
 	if err != nil {
 		return driver.Live{}, err
@@ -407,7 +410,8 @@ func (d *Driver) outcome(ctx context.Context, t described, at, began *reply, of 
 		switch {
 		case t.Work.Result == "" || result == "":
 			if id = t.told(began, known); id == "" {
-				return driver.Live{}, &driver.Error{Message: "the cloud's work is done, and it does not say what it made"}
+				return driver.Live{},
+					&driver.Error{Message: "the cloud's work is done, and it does not say what it made"}
 			}
 		case strings.Contains(result, "/"):
 			return d.at(ctx, t, at.leads(result), known)
@@ -436,7 +440,8 @@ func (d *Driver) ready(ctx context.Context, t described, live driver.Live, made 
 				return live, err
 			}
 			if e := d.Delete(ctx, t.Name, live.ID, "", ""); e != nil && !gone(e) {
-				return live, &driver.Error{Message: fmt.Sprintf("%v; what it made is still there as %s and could not be deleted: %v", err, live.ID, e)}
+				return live, &driver.Error{Message: fmt.Sprintf("%v; what it made is still there as %s and could not "+
+					"be deleted: %v", err, live.ID, e)}
 			}
 			return live, err
 		}

@@ -47,15 +47,18 @@ func length(n int) *int      { return &n }
 const maxName = 63 // bytes of a name that PostgreSQL keeps
 
 func named(help string) *schema.Attribute {
-	return &schema.Attribute{Name: "name", Help: help, Kind: schema.Text, Fixed: true, Required: true, MinLength: length(1), MaxLength: length(maxName)}
+	return &schema.Attribute{Name: "name", Help: help, Kind: schema.Text, Fixed: true, Required: true,
+		MinLength: length(1), MaxLength: length(maxName)}
 }
 
 func refers(name, help, to string, required bool) *schema.Attribute {
-	return &schema.Attribute{Name: name, Help: help, Kind: schema.Text, Refers: to, Fixed: required, Required: required, MaxLength: length(200)}
+	return &schema.Attribute{Name: name, Help: help, Kind: schema.Text, Refers: to, Fixed: required, Required: required,
+		MaxLength: length(200)}
 }
 
 func flag(name, help string, is, security bool) *schema.Attribute {
-	return &schema.Attribute{Name: name, Help: help, Kind: schema.Bool, Default: is, HasDefault: true, Security: security}
+	return &schema.Attribute{Name: name, Help: help, Kind: schema.Bool, Default: is, HasDefault: true,
+		Security: security}
 }
 
 func output(name, help string, k schema.Kind) *schema.Attribute {
@@ -77,22 +80,26 @@ func kinds() []*kind {
 
 // roleWords are the words of CREATE ROLE for what is true and false.
 var roleWords = map[string][2]string{
-	"login": {"LOGIN", "NOLOGIN"}, "create_databases": {"CREATEDB", "NOCREATEDB"}, "create_roles": {"CREATEROLE", "NOCREATEROLE"},
+	"login": {"LOGIN", "NOLOGIN"}, "create_databases": {"CREATEDB", "NOCREATEDB"}, "create_roles": {"CREATEROLE",
+		"NOCREATEROLE"},
 	"inherit": {"INHERIT", "NOINHERIT"}, "replication": {"REPLICATION", "NOREPLICATION"},
 }
 
 func roleKind() *kind {
 	return &kind{
-		Type: &schema.Type{Name: "role", Help: "somebody who may do something, or a group of them", Identify: []string{"name"}, Attributes: []*schema.Attribute{
-			named("what it is called"),
-			flag("login", "whether it may connect", false, true),
-			{Name: "password", Help: "what it connects with", Kind: schema.Text, Secret: true, MinLength: length(1), MaxLength: length(200)},
-			flag("create_databases", "whether it may make databases", false, true),
-			flag("create_roles", "whether it may make roles", false, true),
-			flag("inherit", "whether it may do what its groups may", true, false),
-			flag("replication", "whether it may read the stream of all changes", false, true),
-			{Name: "connections", Help: "how many it may have at once; -1 for no bound", Kind: schema.Int, Min: num(-1), Max: num(100000), Default: int64(-1), HasDefault: true},
-		}},
+		Type: &schema.Type{Name: "role", Help: "somebody who may do something, or a group of them",
+			Identify: []string{"name"}, Attributes: []*schema.Attribute{
+				named("what it is called"),
+				flag("login", "whether it may connect", false, true),
+				{Name: "password", Help: "what it connects with", Kind: schema.Text, Secret: true, MinLength: length(1),
+					MaxLength: length(200)},
+				flag("create_databases", "whether it may make databases", false, true),
+				flag("create_roles", "whether it may make roles", false, true),
+				flag("inherit", "whether it may do what its groups may", true, false),
+				flag("replication", "whether it may read the stream of all changes", false, true),
+				{Name: "connections", Help: "how many it may have at once; -1 for no bound", Kind: schema.Int, Min: num(-1),
+					Max: num(100000), Default: int64(-1), HasDefault: true},
+			}},
 		query: `select rolname as name, rolcanlogin as login, rolcreatedb as create_databases, rolcreaterole as create_roles,
 			rolinherit as inherit, rolreplication as replication, rolconnlimit as connections from pg_roles where rolname !~ '^pg_'`,
 		create: func(q quote, is value.Map) ([]string, error) {
@@ -145,7 +152,8 @@ func roleOptions(q quote, is value.Map) (string, error) {
 // that the password itself is in no statement, and in no log of the server.
 func verifier(password string) (string, error) {
 	if !settled(password) {
-		return "", wrong("password", "some of its characters can be written in several ways, and clients do not agree which (RFC 4013, RFC 8265): choose one without them")
+		return "", wrong("password", "some of its characters can be written in several ways, and clients do not "+
+			"agree which (RFC 4013, RFC 8265): choose one without them")
 	}
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
@@ -163,14 +171,16 @@ func verifier(password string) (string, error) {
 	}
 	stored := sha256.Sum256(key("Client Key"))
 	encode := base64.StdEncoding.EncodeToString
-	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, encode(salt), encode(stored[:]), encode(key("Server Key"))), nil
+	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, encode(salt), encode(stored[:]), encode(key("Server Key"))),
+		nil
 }
 
 // settled reports whether every client makes the same of a password before it uses
 // it: they map spaces and what is not seen, and normalise, some by NFKC.
 func settled(password string) bool {
 	for _, r := range password {
-		if r > unicode.MaxASCII && (unicode.Is(unicode.Zs, r) || unicode.In(r, unicode.Cf, unicode.Variation_Selector) || r == '\u034f') {
+		if r > unicode.MaxASCII && (unicode.Is(unicode.Zs, r) || unicode.In(r, unicode.Cf,
+			unicode.Variation_Selector) || r == '\u034f') {
 			return false
 		}
 	}
@@ -186,17 +196,19 @@ func membershipKind() *kind {
 		return s
 	}
 	return &kind{
-		Type: &schema.Type{Name: "membership", Help: "a role that belongs to another one, and may do what it may", Identify: []string{"group", "member"}, Attributes: []*schema.Attribute{
-			refers("group", "the role that it belongs to", "role", true),
-			refers("member", "the role that belongs", "role", true),
-			flag("admin", "whether it may take in others", false, true),
-		}},
+		Type: &schema.Type{Name: "membership", Help: "a role that belongs to another one, and may do what it may",
+			Identify: []string{"group", "member"}, Attributes: []*schema.Attribute{
+				refers("group", "the role that it belongs to", "role", true),
+				refers("member", "the role that belongs", "role", true),
+				flag("admin", "whether it may take in others", false, true),
+			}},
 		query: `select g.rolname as "group", m.rolname as member, bool_or(a.admin_option) as admin from pg_auth_members a
 			join pg_roles g on g.oid = a.roleid join pg_roles m on m.oid = a.member where m.rolname !~ '^pg_' group by 1, 2`,
 		create: func(q quote, is value.Map) ([]string, error) { return []string{grant(q, is)}, nil },
 		edit: func(q quote, was, to value.Map) ([]string, error) {
 			if to["admin"] == true {
-				return []string{"GRANT " + q.name(was["group"]) + " TO " + q.name(was["member"]) + " WITH ADMIN OPTION"}, nil
+				return []string{"GRANT " + q.name(was["group"]) + " TO " + q.name(was["member"]) +
+					" WITH ADMIN OPTION"}, nil
 			}
 			return []string{"REVOKE ADMIN OPTION FOR " + q.name(was["group"]) + " FROM " + q.name(was["member"])}, nil
 		},
@@ -209,17 +221,21 @@ func membershipKind() *kind {
 func databaseKind() *kind {
 	return &kind{
 		alone: true,
-		Type: &schema.Type{Name: "database", Help: "a database of the server", HoldsData: true, Identify: []string{"name"}, Attributes: []*schema.Attribute{
-			named("what it is called"),
-			refers("owner", "the role that it belongs to; who makes it, when left out", "role", false),
-			{Name: "encoding", Help: "how texts are written", Kind: schema.Text, Fixed: true, OneOf: []any{"UTF8", "LATIN1", "SQL_ASCII"}, Default: "UTF8", HasDefault: true},
-			{Name: "connections", Help: "how many there may be at once; -1 for no bound", Kind: schema.Int, Min: num(-1), Max: num(100000), Default: int64(-1), HasDefault: true},
-		}},
+		Type: &schema.Type{Name: "database", Help: "a database of the server", HoldsData: true,
+			Identify: []string{"name"}, Attributes: []*schema.Attribute{
+				named("what it is called"),
+				refers("owner", "the role that it belongs to; who makes it, when left out", "role", false),
+				{Name: "encoding", Help: "how texts are written", Kind: schema.Text, Fixed: true,
+					OneOf: []any{"UTF8", "LATIN1", "SQL_ASCII"}, Default: "UTF8", HasDefault: true},
+				{Name: "connections", Help: "how many there may be at once; -1 for no bound", Kind: schema.Int,
+					Min: num(-1), Max: num(100000), Default: int64(-1), HasDefault: true},
+			}},
 		query: `select datname as name, r.rolname as owner, pg_encoding_to_char(encoding) as encoding, datconnlimit as connections
 			from pg_database d join pg_roles r on r.oid = d.datdba where not datistemplate and datallowconn`,
 		create: func(q quote, is value.Map) ([]string, error) {
 			encoding, err := q.text(is["encoding"])
-			s := "CREATE DATABASE " + q.name(is["name"]) + " TEMPLATE template0 ENCODING " + encoding + fmt.Sprintf(" CONNECTION LIMIT %d", is["connections"])
+			s := "CREATE DATABASE " + q.name(is["name"]) + " TEMPLATE template0 ENCODING " + encoding +
+				fmt.Sprintf(" CONNECTION LIMIT %d", is["connections"])
 			if is["encoding"] != "UTF8" {
 				s += " LC_COLLATE 'C' LC_CTYPE 'C'" // others fit one encoding only
 			}
@@ -254,11 +270,13 @@ func ownerOr(q quote, owner any) string {
 func schemaKind() *kind {
 	return &kind{
 		inDatabase: true,
-		Type: &schema.Type{Name: "schema", Help: "a namespace in a database", HoldsData: true, Identify: []string{"database", "name"}, Attributes: []*schema.Attribute{
-			{Name: "database", Help: "the database it is in", Kind: schema.Text, Refers: "database", Fixed: true, Required: true},
-			named("what it is called"),
-			refers("owner", "the role that it belongs to; who makes it, when left out", "role", false),
-		}},
+		Type: &schema.Type{Name: "schema", Help: "a namespace in a database", HoldsData: true,
+			Identify: []string{"database", "name"}, Attributes: []*schema.Attribute{
+				{Name: "database", Help: "the database it is in", Kind: schema.Text, Refers: "database", Fixed: true,
+					Required: true},
+				named("what it is called"),
+				refers("owner", "the role that it belongs to; who makes it, when left out", "role", false),
+			}},
 		query: `select current_database()::text as database, nspname as name, r.rolname as owner from pg_namespace n join pg_roles r on r.oid = n.nspowner
 			where nspname !~ '^pg_' and nspname <> 'information_schema'`,
 		create: func(q quote, is value.Map) ([]string, error) {
@@ -283,12 +301,16 @@ func schemaKind() *kind {
 func extensionKind() *kind {
 	return &kind{
 		inDatabase: true,
-		Type: &schema.Type{Name: "extension", Help: "something that a database can do beside what all can", Identify: []string{"database", "name"}, Attributes: []*schema.Attribute{
-			{Name: "database", Help: "the database it is in", Kind: schema.Text, Refers: "database", Fixed: true, Required: true},
-			named("what it is called"),
-			{Name: "version", Help: "which one; the server's own choice when left out", Kind: schema.Text, MaxLength: length(60)},
-			{Name: "schema", Help: "the name of the schema that its things are in; the first one when left out", Kind: schema.Text, MaxLength: length(maxName), Fixed: true},
-		}},
+		Type: &schema.Type{Name: "extension", Help: "something that a database can do beside what all can",
+			Identify: []string{"database", "name"}, Attributes: []*schema.Attribute{
+				{Name: "database", Help: "the database it is in", Kind: schema.Text, Refers: "database", Fixed: true,
+					Required: true},
+				named("what it is called"),
+				{Name: "version", Help: "which one; the server's own choice when left out", Kind: schema.Text,
+					MaxLength: length(60)},
+				{Name: "schema", Help: "the name of the schema that its things are in; the first one when left out",
+					Kind: schema.Text, MaxLength: length(maxName), Fixed: true},
+			}},
 		query: `select current_database()::text as database, extname as name, extversion as version, nspname as schema from pg_extension e join pg_namespace n on n.oid = e.extnamespace
 			where extname <> 'plpgsql'`,
 		create: func(q quote, is value.Map) ([]string, error) {
@@ -325,18 +347,25 @@ const grantName = "grant"
 
 func grantKind() *kind {
 	var all []any
-	for _, r := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(rights["database"], rights["schema"], rights["table"])))) {
+	for _, r := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(rights["database"], rights["schema"],
+		rights["table"])))) {
 		all = append(all, r)
 	}
 	return &kind{
 		inDatabase: true,
-		Type: &schema.Type{Name: grantName, Help: "what a role may do with a database, a schema or a table", Identify: []string{"database", "role", "on", "name"}, Attributes: []*schema.Attribute{
-			{Name: "database", Help: "the database it is in, or that it is about", Kind: schema.Text, Refers: "database", Fixed: true, Required: true},
-			refers("role", "who may", "role", true),
-			{Name: "on", Help: "what it is about", Kind: schema.Text, Fixed: true, Required: true, OneOf: []any{"database", "schema", "table"}},
-			{Name: "name", Help: "the schema, the table as SCHEMA.TABLE, or the database once more", Kind: schema.Text, Fixed: true, Required: true, MinLength: length(1), MaxLength: length(2*maxName + 1)},
-			{Name: "rights", Help: "what it may do, in the order of the alphabet", Kind: schema.List, Security: true, Required: true, MinLength: length(1), MaxLength: length(7), Elem: &schema.Attribute{Kind: schema.Text, OneOf: all}},
-		}},
+		Type: &schema.Type{Name: grantName, Help: "what a role may do with a database, a schema or a table",
+			Identify: []string{"database", "role", "on", "name"}, Attributes: []*schema.Attribute{
+				{Name: "database", Help: "the database it is in, or that it is about", Kind: schema.Text,
+					Refers: "database", Fixed: true, Required: true},
+				refers("role", "who may", "role", true),
+				{Name: "on", Help: "what it is about", Kind: schema.Text, Fixed: true, Required: true,
+					OneOf: []any{"database", "schema", "table"}},
+				{Name: "name", Help: "the schema, the table as SCHEMA.TABLE, or the database once more", Kind: schema.Text,
+					Fixed: true, Required: true, MinLength: length(1), MaxLength: length(2*maxName + 1)},
+				{Name: "rights", Help: "what it may do, in the order of the alphabet", Kind: schema.List, Security: true,
+					Required: true, MinLength: length(1), MaxLength: length(7), Elem: &schema.Attribute{Kind: schema.Text,
+						OneOf: all}},
+			}},
 		query: `with acls as (
 				select 'database' as "on", datname::text as name, coalesce(datacl, acldefault('d', datdba)) as acl, datdba as owner from pg_database where datname = current_database()
 				union all select 'schema', nspname::text, nspacl, nspowner from pg_namespace where nspname !~ '^pg_' and nspname <> 'information_schema'
@@ -364,7 +393,8 @@ func grantKind() *kind {
 			return append(out, "GRANT "+words(wanted)+" ON "+target(q, was)+" TO "+q.name(was["role"])), nil
 		},
 		remove: func(q quote, was value.Map) ([]string, error) {
-			return []string{"REVOKE " + words(was["rights"]) + " ON " + target(q, was) + " FROM " + q.name(was["role"])}, nil
+			return []string{"REVOKE " + words(was["rights"]) + " ON " + target(q, was) + " FROM " +
+				q.name(was["role"])}, nil
 		},
 	}
 }
@@ -385,7 +415,8 @@ func grantable(is value.Map, wanted any) error {
 		}
 		path := fmt.Sprintf("rights[%d]", i)
 		if !slices.Contains(rights[on], r) {
-			return wrong(path, "%s has no right %s; it has %s", schema.WithArticle(on), r, strings.Join(rights[on], ", "))
+			return wrong(path, "%s has no right %s; it has %s", schema.WithArticle(on), r, strings.Join(rights[on],
+				", "))
 		}
 		if before >= r {
 			return wrong(path, "rights must be in alphabetical order, each once, and %s comes after %s", r, before)

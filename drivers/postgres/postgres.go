@@ -101,7 +101,8 @@ func (d *Driver) connected(ctx context.Context, again bool) (*pgxpool.Pool, erro
 	}
 	c, err := pgxpool.ParseConfig(dsn)
 	if err != nil { // the library's own words may show a password
-		return nil, driver.Refuse("the dsn cannot be read: it is a URL such as postgres://USER@HOST/DATABASE, or pairs such as host=HOST dbname=DATABASE")
+		return nil, driver.Refuse("the dsn cannot be read: it is a URL such as postgres://USER@HOST/DATABASE, or " +
+			"pairs such as host=HOST dbname=DATABASE")
 	}
 	c.MaxConns = connections
 	c.ConnConfig.RuntimeParams["application_name"] = "kasbah"
@@ -127,7 +128,8 @@ func (d *Driver) session(ctx context.Context, database string) (*pgx.Conn, func(
 	}
 	c, err := pool.Acquire(ctx)
 	var refused *pgconn.PgError
-	if errors.As(err, &refused) && strings.HasPrefix(refused.Code, "28") { // a credential that was good once may have ended
+	// a credential that was good once may have ended
+	if errors.As(err, &refused) && strings.HasPrefix(refused.Code, "28") {
 		if pool, err = d.connected(ctx, true); err != nil {
 			return nil, nil, err
 		}
@@ -171,18 +173,21 @@ func said(ctx context.Context, err error) error {
 			}
 			return &driver.Error{Message: "the server cannot be reached: " + why.Error(), Passing: true, NotDone: true}
 		}
-		return &driver.Error{Message: "the connection was lost: " + err.Error(), Passing: true, NotDone: pgconn.SafeToRetry(err)}
+		return &driver.Error{Message: "the connection was lost: " + err.Error(), Passing: true,
+			NotDone: pgconn.SafeToRetry(err)}
 	}
 	// what the server refuses in a transaction is taken back with all of it; what ends
 	// the session may come behind its work
-	e := &driver.Error{Message: pg.Message, NotDone: !strings.HasPrefix(pg.Code, "57P") && !strings.HasPrefix(pg.Code, "08")}
+	e := &driver.Error{Message: pg.Message, NotDone: !strings.HasPrefix(pg.Code, "57P") && !strings.HasPrefix(pg.Code,
+		"08")}
 	if pg.Detail != "" {
 		e.Message += ": " + strings.ReplaceAll(pg.Detail, "\n", "; ")
 	}
 	switch {
 	case pg.Code == "XX000" && strings.Contains(pg.Message, "concurrently updated"),
 		pg.Code == "55006" && strings.Contains(pg.Message, "source database"), // others are made from it as well
-		pg.Code == "40001", pg.Code == "40P01", pg.Code == "55P03", pg.Code == "53300", strings.HasPrefix(pg.Code, "57P"), strings.HasPrefix(pg.Code, "08"):
+		pg.Code == "40001", pg.Code == "40P01", pg.Code == "55P03", pg.Code == "53300", strings.HasPrefix(pg.Code,
+			"57P"), strings.HasPrefix(pg.Code, "08"):
 		e.Passing = true
 	case pg.Code == "3D000":
 		return fmt.Errorf("%w: %w", driver.ErrGone, e)
@@ -237,7 +242,8 @@ func (k *kind) taken(id string) (value.Map, error) {
 	}
 	parts := strings.Split(id, "/")
 	if len(parts) != len(k.Identify) {
-		return nil, fmt.Errorf("%w: %q does not identify %s: that takes %s", driver.ErrGone, id, schema.WithArticle(k.Name), strings.Join(k.Identify, "/"))
+		return nil, fmt.Errorf("%w: %q does not identify %s: that takes %s", driver.ErrGone, id,
+			schema.WithArticle(k.Name), strings.Join(k.Identify, "/"))
 	}
 	out := value.Map{}
 	for i, p := range parts {
@@ -317,7 +323,8 @@ func (k *kind) rows(ctx context.Context, c *pgx.Conn, key value.Map) ([]driver.L
 			where += fmt.Sprintf(" and %q = $%d", name, len(args))
 		}
 	}
-	rows, err := c.Query(ctx, "select * from ("+k.query+") t where true"+where+" order by "+quotedList(k.Identify), args...)
+	rows, err := c.Query(ctx, "select * from ("+k.query+") t where true"+where+" order by "+quotedList(k.Identify),
+		args...)
 	if err != nil {
 		return nil, said(ctx, err)
 	}
@@ -460,7 +467,8 @@ func (k *kind) accept(inputs value.Map) (value.Map, error) {
 
 // change runs the statements of a change, all or none where the server can, and
 // reads the thing.
-func (d *Driver) change(ctx context.Context, k *kind, key value.Map, statements func(*pgx.Conn) ([]string, error)) (driver.Live, error) {
+func (d *Driver) change(ctx context.Context, k *kind, key value.Map, statements func(*pgx.Conn) ([]string,
+	error)) (driver.Live, error) {
 	if err := ctx.Err(); err != nil {
 		return driver.Live{}, err
 	}
@@ -536,7 +544,10 @@ func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Chang
 	if err != nil {
 		return driver.Live{}, err
 	}
-	return d.change(ctx, k, was.Attributes, func(c *pgx.Conn) ([]string, error) { return k.edit(quote{c}, was.Attributes, to) })
+	return d.change(ctx, k, was.Attributes, func(c *pgx.Conn) ([]string, error) {
+		return k.edit(quote{c},
+			was.Attributes, to)
+	})
 }
 
 // editing is what a change makes of a thing's attributes, held against the schema.

@@ -46,7 +46,8 @@ func TestConformance(t *testing.T) {
 	}
 	c, err := pgx.Connect(context.Background(), server.DSN("tides"))
 	require.NoError(t, err)
-	_, err = c.Exec(context.Background(), `do $$ begin for i in 0..40 loop execute format('create table open.%I (n int)', 't' || i); end loop; end $$`)
+	_, err = c.Exec(context.Background(),
+		`do $$ begin for i in 0..40 loop execute format('create table open.%I (n int)', 't' || i); end loop; end $$`)
 	require.NoError(t, err)
 	require.NoError(t, c.Close(context.Background()))
 	edit := func(name string, from, to any) driver.Change {
@@ -55,7 +56,8 @@ func TestConformance(t *testing.T) {
 	for _, s := range []conformance.Sample{
 		{Type: "role", Few: true, Inputs: func(n int) value.Map {
 			return value.Map{"name": fmt.Sprintf(`odd "name" %d/%%`, n), "login": true, "password": "it's a \\ word"}
-		}, Edit: driver.Change{From: value.Map{"connections": int64(-1)}, To: value.Map{"connections": int64(3), "password": "another"}}},
+		}, Edit: driver.Change{From: value.Map{"connections": int64(-1)}, To: value.Map{"connections": int64(3),
+			"password": "another"}}},
 		{Type: "membership", Few: true, Inputs: func(n int) value.Map {
 			return value.Map{"group": "keepers", "member": fmt.Sprint("member-", n%20)}
 		}, Edit: edit("admin", false, true)},
@@ -66,7 +68,8 @@ func TestConformance(t *testing.T) {
 			return value.Map{"database": "tides", "name": fmt.Sprint("room/", n)}
 		}, Edit: edit("owner", "postgres", "keepers")},
 		{Type: "grant", Few: true, Inputs: func(n int) value.Map {
-			return value.Map{"database": "tides", "role": "keepers", "on": "table", "name": fmt.Sprint("open.t", n%41), "rights": []any{"insert", "select"}}
+			return value.Map{"database": "tides", "role": "keepers", "on": "table", "name": fmt.Sprint("open.t", n%41),
+				"rights": []any{"insert", "select"}}
 		}, Edit: edit("rights", []any{"insert", "select"}, []any{"select", "update"})},
 	} {
 		t.Run(s.Type, func(t *testing.T) { drivertest.Run(t, d, s) })
@@ -132,9 +135,12 @@ func TestServer(t *testing.T) {
 		{"role", value.Map{"name": "gauger"}, "already exists"},
 		{"database", value.Map{"name": "other", "owner": "nobody"}, `role "nobody" does not exist`},
 		{"extension", value.Map{"database": "tides", "name": "no_such"}, "no_such"},
-		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public", "rights": []any{"select"}}, "a schema has no right select"},
-		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public", "rights": []any{"usage", "create"}}, "in alphabetical order"},
-		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "table", "name": "one", "rights": []any{"select"}}, "as SCHEMA.TABLE"},
+		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public",
+			"rights": []any{"select"}}, "a schema has no right select"},
+		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "schema", "name": "public",
+			"rights": []any{"usage", "create"}}, "in alphabetical order"},
+		{"grant", value.Map{"database": "tides", "role": "gauger", "on": "table", "name": "one",
+			"rights": []any{"select"}}, "as SCHEMA.TABLE"},
 		{"schema", value.Map{"database": "none", "name": "a"}, `database "none" does not exist`},
 	} {
 		_, err := d.Create(ctx, wrong.typ, wrong.in, "")
@@ -143,7 +149,8 @@ func TestServer(t *testing.T) {
 		require.False(t, passing, "%v", err)
 	}
 	require.ErrorContains(t, d.Delete(ctx, "role", "gauger", "", ""), "owner of database tides")
-	_, err = d.Update(ctx, "role", "gauger", driver.Change{From: value.Map{"name": "gauger"}, To: value.Map{"name": "other"}}, "", "")
+	_, err = d.Update(ctx, "role", "gauger", driver.Change{From: value.Map{"name": "gauger"},
+		To: value.Map{"name": "other"}}, "", "")
 	require.ErrorContains(t, err, "cannot be changed")
 
 	// a server that is away passes; that a call was lost half-way is told

@@ -124,7 +124,8 @@ func (r *rehearsal) try(ctx context.Context, tx pgx.Tx, call driver.Call) (live 
 	return live, alone, said(ctx, part.Commit(ctx))
 }
 
-func (r *rehearsal) do(ctx context.Context, c *pgx.Conn, part pgx.Tx, k *kind, call driver.Call, key value.Map, to any) (value.Map, error) {
+func (r *rehearsal) do(ctx context.Context, c *pgx.Conn, part pgx.Tx, k *kind, call driver.Call, key value.Map,
+	to any) (value.Map, error) {
 	var list []string
 	var err error
 	switch call.Do {

@@ -21,18 +21,31 @@ func TestRehearse(t *testing.T) {
 	must(t, d, "database", value.Map{"name": "tides", "owner": "owner"})
 	made := func(n int, name string) driver.Made { return driver.Made{Call: n, Path: value.Path{value.Key(name)}} }
 	out, err := d.Rehearse(ctx, []driver.Call{
-		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "open"}},                                                                // 0: in another database, before anything is made
-		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "pg_open"}},                                                             // 1
-		{Do: "create", Type: "role", Inputs: value.Map{"name": "gauger", "login": true}},                                                                      // 2
-		{Do: "create", Type: "role", Inputs: value.Map{"name": "keepers"}},                                                                                    // 3: there is one
-		{Do: "create", Type: "membership", Inputs: value.Map{"group": "keepers", "member": made(2, "name")}},                                                  // 4
-		{Do: "create", Type: "membership", Inputs: value.Map{"group": "keepers", "member": "nobody"}},                                                         // 5
-		{Do: "create", Type: "database", Inputs: value.Map{"name": "waves"}},                                                                                  // 6: in no transaction
-		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "more", "owner": "gauger"}},                                             // 7: others do not see the role
-		{Do: "delete", Type: "role", ID: "owner"},                                                                                                             // 8: owns a database
-		{Do: "update", Type: "role", ID: "keepers", Change: driver.Change{From: value.Map{"connections": int64(-1)}, To: value.Map{"connections": int64(3)}}}, // 9
-		{Do: "delete", Type: "role", ID: "nobody"},                                                                                                            // 10
-		{Do: "create", Type: "membership", Inputs: value.Map{"group": made(3, "name"), "member": "keepers"}},                                                  // 11: rests on what is refused
+		// 0: in another database, before anything is made
+		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "open"}},
+		// 1
+		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "pg_open"}},
+		// 2
+		{Do: "create", Type: "role", Inputs: value.Map{"name": "gauger", "login": true}},
+		// 3: there is one
+		{Do: "create", Type: "role", Inputs: value.Map{"name": "keepers"}},
+		// 4
+		{Do: "create", Type: "membership", Inputs: value.Map{"group": "keepers", "member": made(2, "name")}},
+		// 5
+		{Do: "create", Type: "membership", Inputs: value.Map{"group": "keepers", "member": "nobody"}},
+		// 6: in no transaction
+		{Do: "create", Type: "database", Inputs: value.Map{"name": "waves"}},
+		// 7: others do not see the role
+		{Do: "create", Type: "schema", Inputs: value.Map{"database": "tides", "name": "more", "owner": "gauger"}},
+		// 8: owns a database
+		{Do: "delete", Type: "role", ID: "owner"},
+		// 9
+		{Do: "update", Type: "role", ID: "keepers", Change: driver.Change{From: value.Map{"connections": int64(-1)},
+			To: value.Map{"connections": int64(3)}}},
+		// 10
+		{Do: "delete", Type: "role", ID: "nobody"},
+		// 11: rests on what is refused
+		{Do: "create", Type: "membership", Inputs: value.Map{"group": made(3, "name"), "member": "keepers"}},
 	})
 	require.NoError(t, err)
 	tried, said := map[int]bool{}, map[int]string{}
@@ -41,8 +54,10 @@ func TestRehearse(t *testing.T) {
 			said[i] = r.Err.Error()
 		}
 	}
-	require.Equal(t, map[int]bool{0: true, 1: true, 2: true, 3: true, 4: true, 5: true, 6: false, 7: false, 8: true, 9: true, 10: true, 11: false}, tried)
-	for i, words := range map[int]string{1: "unacceptable schema name", 3: "already exists", 5: "does not exist", 8: "cannot be dropped", 10: "gone"} {
+	require.Equal(t, map[int]bool{0: true, 1: true, 2: true, 3: true, 4: true, 5: true, 6: false, 7: false, 8: true,
+		9: true, 10: true, 11: false}, tried)
+	for i, words := range map[int]string{1: "unacceptable schema name", 3: "already exists", 5: "does not exist",
+		8: "cannot be dropped", 10: "gone"} {
 		require.Contains(t, said[i], words)
 		delete(said, i)
 	}

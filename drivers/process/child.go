@@ -75,9 +75,10 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	var reading sync.WaitGroup
 	reading.Go(func() { c.readLog(log, d.o.Log, d.o.Redact) })
 	stream := jsonrpc2.NewBufferedStream(pipes{out, in}, watched{codec{}, c})
-	c.conn = jsonrpc2.NewConn(context.Background(), stream, c, jsonrpc2.SetLogger(quiet{}), jsonrpc2.OnRecv(func(*jsonrpc2.Request, *jsonrpc2.Response) {
-		c.heard.Store(int64(time.Since(c.began)))
-	}))
+	c.conn = jsonrpc2.NewConn(context.Background(), stream, c, jsonrpc2.SetLogger(quiet{}),
+		jsonrpc2.OnRecv(func(*jsonrpc2.Request, *jsonrpc2.Response) {
+			c.heard.Store(int64(time.Since(c.began)))
+		}))
 	go func() {
 		<-c.conn.DisconnectNotify()
 		timer := time.AfterFunc(endWithin, func() { c.end(nil) })
@@ -90,7 +91,8 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	ctx, cancel := context.WithTimeout(ctx, startWithin)
 	defer cancel()
 	var hello helloResult
-	err = c.exchange(ctx, "hello", helloParams{Protocols: []string{Protocol}, Who: d.o.From, Settings: object(d.o.Settings)}, &hello)
+	err = c.exchange(ctx, "hello", helloParams{Protocols: []string{Protocol}, Who: d.o.From,
+		Settings: object(d.o.Settings)}, &hello)
 	if err == nil && hello.Protocol != Protocol {
 		err = fmt.Errorf("it speaks %q, and this version of kasbah speaks %s", short(hello.Protocol), Protocol)
 		c.fail(err)
@@ -274,7 +276,8 @@ func (c *child) Handle(ctx context.Context, conn *jsonrpc2.Conn, r *jsonrpc2.Req
 	case many:
 		c.end(fmt.Errorf("it sent more than %d messages without a request", maxUnasked))
 	case !r.Notif:
-		go conn.ReplyWithError(ctx, r.ID, &jsonrpc2.Error{Code: jsonrpc2.CodeMethodNotFound, Message: "nothing is offered"})
+		go conn.ReplyWithError(ctx, r.ID, &jsonrpc2.Error{Code: jsonrpc2.CodeMethodNotFound,
+			Message: "nothing is offered"})
 	}
 }
 

@@ -21,7 +21,8 @@ func TestKilledWithUs(t *testing.T) {
 		cmd := exec.Command(os.Args[0], "-test.run", "^TestKilledWithUs$")
 		cmd.Env = append(os.Environ(), "ORPHAN_PARENT="+done)
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { _, err := os.Stat(done + ".begun"); return err == nil }, 20*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { _, err := os.Stat(done + ".begun"); return err == nil }, 20*time.Second,
+			10*time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait() // it was killed
 		time.Sleep(2 * time.Second)
@@ -30,5 +31,6 @@ func TestKilledWithUs(t *testing.T) {
 	}
 	require.NoError(t, os.Setenv("DRIVER_ROLE", "late"))
 	d := opened(t, Options{Command: []string{os.Args[0]}})
-	_, _ = d.Create(context.Background(), "lamp", value.Map{"name": os.Getenv("ORPHAN_PARENT")}, "key") // it is killed meanwhile
+	// it is killed meanwhile
+	_, _ = d.Create(context.Background(), "lamp", value.Map{"name": os.Getenv("ORPHAN_PARENT")}, "key")
 }

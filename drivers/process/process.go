@@ -141,7 +141,8 @@ func (d *Driver) ready(ctx context.Context, typ string) (*child, error) {
 
 // ask asks the program for one thing. asked is the id that it must have, "" for
 // any.
-func (d *Driver) ask(ctx context.Context, method string, p thingParams, asked string, changes bool) (driver.Live, error) {
+func (d *Driver) ask(ctx context.Context, method string, p thingParams, asked string, changes bool) (driver.Live,
+	error) {
 	c, err := d.ready(ctx, p.Type)
 	if err != nil {
 		return driver.Live{}, driver.Unsent(err)
@@ -317,8 +318,10 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 }
 
 // Update changes a thing.
-func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, key string) (driver.Live, error) {
-	return d.ask(ctx, "update", thingParams{Type: typ, ID: id, From: object(change.From), To: object(change.To), All: object(change.All), Tag: tag, Key: key}, id, true)
+func (d *Driver) Update(ctx context.Context, typ, id string, change driver.Change, tag, key string) (driver.Live,
+	error) {
+	return d.ask(ctx, "update", thingParams{Type: typ, ID: id, From: object(change.From), To: object(change.To),
+		All: object(change.All), Tag: tag, Key: key}, id, true)
 }
 
 // Copy copies a thing.

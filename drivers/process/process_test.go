@@ -62,7 +62,8 @@ func opened(t *testing.T, o Options) *Driver {
 
 func TestMedinaBehindAProgram(t *testing.T) {
 	t.Setenv("DRIVER_ROLE", "medina")
-	drivertest.Run(t, opened(t, Options{Command: []string{os.Args[0]}, Settings: value.Map{"path": filepath.Join(t.TempDir(), "medina.db")}}), conformance.Sample{
+	drivertest.Run(t, opened(t, Options{Command: []string{os.Args[0]},
+		Settings: value.Map{"path": filepath.Join(t.TempDir(), "medina.db")}}), conformance.Sample{
 		Type: "network",
 		Inputs: func(n int) value.Map {
 			return value.Map{"name": fmt.Sprint("net-", n), "range": fmt.Sprintf("10.%d.0.0/16", n%250)}
@@ -134,8 +135,10 @@ func hostile(role string) {
 				reply(map[string]any{"version": "1", "types": "none"})
 				continue
 			}
-			reply(map[string]any{"version": "1", "types": map[string]any{"lamp": map[string]any{"type": "object", "x-kasbah": map[string]any{}, "properties": map[string]any{
-				"id": map[string]any{"type": "string", "readOnly": true}, "name": map[string]any{"type": "string"}, "code": map[string]any{"type": "string", "writeOnly": true}}}}})
+			reply(map[string]any{"version": "1", "types": map[string]any{"lamp": map[string]any{"type": "object",
+				"x-kasbah": map[string]any{}, "properties": map[string]any{
+					"id": map[string]any{"type": "string", "readOnly": true}, "name": map[string]any{"type": "string"},
+					"code": map[string]any{"type": "string", "writeOnly": true}}}}})
 		case "read":
 			var p thingParams
 			_ = json.Unmarshal(m.Params, &p)
@@ -221,7 +224,8 @@ func TestHostile(t *testing.T) {
 			readWithin = usual
 			if want == "" {
 				require.NoError(t, err)
-				require.Equal(t, driver.Live{ID: "lamp-2", Attributes: value.Map{"id": "lamp-2"}}, got, "a secret that nobody asked for is not heard")
+				require.Equal(t, driver.Live{ID: "lamp-2", Attributes: value.Map{"id": "lamp-2"}}, got,
+					"a secret that nobody asked for is not heard")
 			} else {
 				require.ErrorContains(t, err, want)
 			}

@@ -28,7 +28,8 @@ const page = 500
 // Serve speaks for a driver over two streams until the first one ends, as the
 // program of a driver of kind process does. open makes the driver once its
 // settings are known.
-func Serve(ctx context.Context, name string, s Schemas, open func(settings value.Map, who string) (driver.Driver, error), in io.Reader, out io.WriteCloser) error {
+func Serve(ctx context.Context, name string, s Schemas, open func(settings value.Map, who string) (driver.Driver,
+	error), in io.Reader, out io.WriteCloser) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	sv := &server{name: name, schemas: s, open: open, calls: map[jsonrpc2.ID]context.CancelFunc{}}
@@ -157,7 +158,8 @@ func (s *server) answer(ctx context.Context, r *jsonrpc2.Request) (any, error) {
 		return nil, err
 	}
 	in := map[string]value.Map{}
-	for name, raw := range map[string]json.RawMessage{"inputs": p.Inputs, "from": p.From, "to": p.To, "all": p.All, "match": p.Match} {
+	for name, raw := range map[string]json.RawMessage{"inputs": p.Inputs, "from": p.From, "to": p.To, "all": p.All,
+		"match": p.Match} {
 		m, err := attributes(raw)
 		if err != nil {
 			return nil, err
@@ -191,7 +193,8 @@ func (s *server) answer(ctx context.Context, r *jsonrpc2.Request) (any, error) {
 	case "create":
 		return wireThing(s.d.Create(ctx, p.Type, in["inputs"], p.Key))
 	case "update":
-		return wireThing(s.d.Update(ctx, p.Type, p.ID, driver.Change{From: in["from"], To: in["to"], All: in["all"]}, p.Tag, p.Key))
+		return wireThing(s.d.Update(ctx, p.Type, p.ID, driver.Change{From: in["from"], To: in["to"], All: in["all"]},
+			p.Tag, p.Key))
 	case "delete":
 		return nil, s.d.Delete(ctx, p.Type, p.ID, p.Tag, p.Key)
 	case "copy":

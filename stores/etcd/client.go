@@ -58,10 +58,13 @@ func newClient(s Settings) (*client, error) {
 	c := &client{config: clientv3.Config{
 		Endpoints: s.Endpoints, Username: s.User, Password: s.Password, DialTimeout: answerTime, Logger: zap.NewNop(),
 		DialKeepAliveTime: 30 * time.Second, DialKeepAliveTimeout: 10 * time.Second,
-		DialOptions: []grpc.DialOption{grpc.WithChainUnaryInterceptor(attend), grpc.WithConnectParams(grpc.ConnectParams{
-			Backoff:           backoff.Config{BaseDelay: 50 * time.Millisecond, Multiplier: 1.5, Jitter: 0.2, MaxDelay: 2 * time.Second}, // a server that is back is wanted at once
-			MinConnectTimeout: answerTime,
-		})},
+		DialOptions: []grpc.DialOption{grpc.WithChainUnaryInterceptor(attend),
+			grpc.WithConnectParams(grpc.ConnectParams{
+				// a server that is back is wanted at once
+				Backoff: backoff.Config{BaseDelay: 50 * time.Millisecond, Multiplier: 1.5, Jitter: 0.2,
+					MaxDelay: 2 * time.Second},
+				MinConnectTimeout: answerTime,
+			})},
 		MaxUnaryRetries: readTries, BackoffWaitBetween: 100 * time.Millisecond, BackoffJitterFraction: 0.2,
 	}}
 	if secure == "https" {
@@ -81,9 +84,11 @@ var errForgotten = status.Error(codes.Unauthenticated, "the server has forgotten
 
 // attend sees every try of a request. One that reaches no server fails at once, with the
 // reason, and does not wait for a server to come up until its time has passed.
-func attend(ctx context.Context, method string, req, reply any, to *grpc.ClientConn, invoke grpc.UnaryInvoker, opts ...grpc.CallOption) error {
+func attend(ctx context.Context, method string, req, reply any, to *grpc.ClientConn, invoke grpc.UnaryInvoker,
+	opts ...grpc.CallOption) error {
 	err := invoke(ctx, method, req, reply, to, append(opts, grpc.WaitForReady(false))...)
-	if err != nil && strings.HasSuffix(method, "/Authenticate") && errors.Is(rpctypes.Error(err), rpctypes.ErrInvalidAuthToken) {
+	if err != nil && strings.HasSuffix(method, "/Authenticate") && errors.Is(rpctypes.Error(err),
+		rpctypes.ErrInvalidAuthToken) {
 		return errForgotten
 	}
 	return err
@@ -147,14 +152,17 @@ func (c *client) explain(err error) error {
 	case strings.Contains(desc, "authentication is not enabled"):
 		return fmt.Errorf("user: the server at %s knows no users: %w", at, &failure{desc, err})
 	case strings.Contains(desc, "user name is empty"):
-		return fmt.Errorf("user: the server at %s asks who it is, and user and password are not set: %w", at, &failure{desc, err})
+		return fmt.Errorf("user: the server at %s asks who it is, and user and password are not set: %w", at,
+			&failure{desc, err})
 	case strings.Contains(desc, "permission denied"):
 		return fmt.Errorf("user: %s may not do this: %w", c.config.Username, &failure{desc, err})
 	case strings.Contains(desc, "x509:"):
 		return fmt.Errorf("ca: the certificate of %s is not trusted: %w", at, &failure{after(desc, "x509: "), err})
 	case strings.Contains(desc, "tls:"), strings.Contains(desc, "handshake failed"):
-		return fmt.Errorf("endpoints, ca, cert: no secure connection to %s: %w", at, &failure{after(desc, "handshake failed: "), err})
-	case said.Code() == codes.Unavailable, said.Code() == codes.DeadlineExceeded, errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("endpoints, ca, cert: no secure connection to %s: %w", at,
+			&failure{after(desc, "handshake failed: "), err})
+	case said.Code() == codes.Unavailable, said.Code() == codes.DeadlineExceeded,
+		errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("endpoints: etcd at %s cannot be reached: %w", at, &failure{desc, err})
 	}
 	return &failure{desc, err}
@@ -247,7 +255,8 @@ func (c *client) watch(ctx context.Context, from, to string) (<-chan struct{}, e
 		return nil, c.explain(err)
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	events := etcd.Watch(clientv3.WithRequireLeader(ctx), from, clientv3.WithRange(to), clientv3.WithCreatedNotify(), clientv3.WithFilterDelete())
+	events := etcd.Watch(clientv3.WithRequireLeader(ctx), from, clientv3.WithRange(to), clientv3.WithCreatedNotify(),
+		clientv3.WithFilterDelete())
 	select {
 	case first, ok := <-events: // that it was set up
 		if err := first.Err(); !ok || err != nil {

@@ -209,7 +209,8 @@ func (s *Store) Blank(ctx context.Context, key string) error {
 	if err != nil {
 		return err
 	}
-	there, err := s.c.putIf(ctx, objects+key, clientv3.Compare(clientv3.CreateRevision(objects+key), ">", 0), []byte{blanked})
+	there, err := s.c.putIf(ctx, objects+key, clientv3.Compare(clientv3.CreateRevision(objects+key), ">", 0),
+		[]byte{blanked})
 	if err == nil && !there {
 		err = store.ErrNotFound
 	}

@@ -54,7 +54,8 @@ func TestParts(t *testing.T) {
 	server := servertest.Etcd(t)
 	s := open(t, etcd.Settings{Endpoints: []string{server.URL()}}).(*etcd.Store)
 	large := bytes.Repeat([]byte("light"), 600_000) // three parts
-	for _, key := range []string{"e/live/shore/checkpoint/0000000001", "e/live/shore/checkpoint/0000000002", "e/live/shore/log/0000000001", "e/live/signal/log/0000000001"} {
+	for _, key := range []string{"e/live/shore/checkpoint/0000000001", "e/live/shore/checkpoint/0000000002",
+		"e/live/shore/log/0000000001", "e/live/signal/log/0000000001"} {
 		require.NoError(t, s.PutIfAbsent(ctx, key, large))
 	}
 	require.ErrorIs(t, s.PutIfAbsent(ctx, "e/live/shore/log/0000000001", large[1:]), store.ErrExists)
@@ -85,7 +86,8 @@ func etcdctl(t *testing.T, server *servertest.Server, args ...string) string {
 }
 
 func count(t *testing.T, server *servertest.Server) int {
-	return bytes.Count([]byte(etcdctl(t, server, "get", "kasbah.part/", "--prefix", "--keys-only")), []byte("kasbah.part/"))
+	return bytes.Count([]byte(etcdctl(t, server, "get", "kasbah.part/", "--prefix", "--keys-only")),
+		[]byte("kasbah.part/"))
 }
 
 // With users, a token that the server has forgotten is fetched again; a wrong
@@ -93,7 +95,8 @@ func count(t *testing.T, server *servertest.Server) int {
 func TestUsers(t *testing.T) {
 	ctx := context.Background()
 	server := servertest.Etcd(t)
-	for _, args := range [][]string{{"user", "add", "root:tower"}, {"user", "grant-role", "root", "root"}, {"auth", "enable"}} {
+	for _, args := range [][]string{{"user", "add", "root:tower"}, {"user", "grant-role", "root", "root"},
+		{"auth", "enable"}} {
 		if args[1] == "grant-role" {
 			etcdctl(t, server, "role", "add", "root")
 		}
@@ -111,7 +114,8 @@ func TestUsers(t *testing.T) {
 	require.ErrorContains(t, err, "signing in as root: ")
 	require.NotContains(t, err.Error(), "hidden")
 	// one server of several is enough
-	several := open(t, etcd.Settings{Endpoints: []string{"http://127.0.0.1:1", server.URL()}, User: "root", Password: "tower"})
+	several := open(t, etcd.Settings{Endpoints: []string{"http://127.0.0.1:1", server.URL()}, User: "root",
+		Password: "tower"})
 	require.NoError(t, several.PutIfAbsent(ctx, "a/log/0000000002", []byte("y")))
 }
 
@@ -127,13 +131,19 @@ func TestSettings(t *testing.T) {
 		is   etcd.Settings
 		says string
 	}{
-		"nobody there": {etcd.Settings{Endpoints: []string{"http://127.0.0.1:1"}}, "endpoints: etcd at http://127.0.0.1:1 cannot be reached"},
-		"no such host": {etcd.Settings{Endpoints: []string{"http://etcd.lantern.invalid:2379"}}, "endpoints: etcd at http://etcd.lantern.invalid:2379 cannot be reached"},
-		"certificate":  {etcd.Settings{Endpoints: []string{secure.URL}}, "ca: the certificate of " + secure.URL + " is not trusted"},
-		"no TLS there": {etcd.Settings{Endpoints: []string{"https" + strings.TrimPrefix(server.URL(), "http")}}, "no secure connection to https"},
-		"no users":     {etcd.Settings{Endpoints: []string{server.URL()}, User: "root", Password: "hidden"}, ""},
-		"user alone":   {etcd.Settings{Endpoints: []string{server.URL()}, User: "root"}, "user and password go together"},
-		"both":         {etcd.Settings{Endpoints: []string{server.URL(), secure.URL}}, "endpoints: all begin with https, or all with http"},
+		"nobody there": {etcd.Settings{Endpoints: []string{"http://127.0.0.1:1"}},
+			"endpoints: etcd at http://127.0.0.1:1 cannot be reached"},
+		"no such host": {etcd.Settings{Endpoints: []string{"http://etcd.lantern.invalid:2379"}},
+			"endpoints: etcd at http://etcd.lantern.invalid:2379 cannot be reached"},
+		"certificate": {etcd.Settings{Endpoints: []string{secure.URL}}, "ca: the certificate of " + secure.URL +
+			" is not trusted"},
+		"no TLS there": {etcd.Settings{Endpoints: []string{"https" + strings.TrimPrefix(server.URL(), "http")}},
+			"no secure connection to https"},
+		"no users": {etcd.Settings{Endpoints: []string{server.URL()}, User: "root", Password: "hidden"}, ""},
+		"user alone": {etcd.Settings{Endpoints: []string{server.URL()}, User: "root"},
+			"user and password go together"},
+		"both": {etcd.Settings{Endpoints: []string{server.URL(), secure.URL}},
+			"endpoints: all begin with https, or all with http"},
 		"none":         {etcd.Settings{}, "it needs endpoints"},
 		"no ca":        {etcd.Settings{Endpoints: []string{secure.URL}, CA: "missing.pem"}, "its ca: open missing.pem"},
 		"cert, no key": {etcd.Settings{Endpoints: []string{secure.URL}, Cert: "cert.pem"}, "cert and key go together"},

@@ -55,11 +55,14 @@ func Open(s Settings) (*Store, error) {
 		s.Table = defaultTable
 	}
 	if !tableForm().MatchString(s.Table) {
-		return nil, fmt.Errorf("%q is not a valid name for a table: use a-z, 0-9 and _, and at most a schema and a dot before it", s.Table)
+		return nil, fmt.Errorf("%q is not a valid name for a table: use a-z, 0-9 and _, and at most a schema and a "+
+			"dot before it", s.Table)
 	}
 	c, err := pgxpool.ParseConfig(s.DSN)
 	if err != nil {
-		return nil, errors.New("the dsn cannot be read: it is a URL such as postgres://USER@HOST/DATABASE, or pairs such as host=HOST dbname=DATABASE") // the library's own words may show a password
+		// the library's own words may show a password
+		return nil, errors.New("the dsn cannot be read: it is a URL such as postgres://USER@HOST/DATABASE, or pairs " +
+			"such as host=HOST dbname=DATABASE")
 	}
 	c.MaxConns = connections
 	c.ConnConfig.RuntimeParams["synchronous_commit"] = "on"
@@ -128,7 +131,8 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 		return err
 	}
 	put := func() error {
-		tag, err := s.pool.Exec(ctx, `with put as (insert into `+s.table+` (key, body) values ($1, $2) on conflict do nothing returning key) select pg_notify('`+channel+`', key) from put`, key, body)
+		tag, err := s.pool.Exec(ctx,
+			`with put as (insert into `+s.table+` (key, body) values ($1, $2) on conflict do nothing returning key) select pg_notify('`+channel+`', key) from put`, key, body)
 		if err == nil && tag.RowsAffected() == 0 {
 			return store.ErrExists
 		}
@@ -163,11 +167,13 @@ func (s *Store) check(ctx context.Context) error {
 		return nil
 	}
 	var fsync, commit string
-	if err := s.pool.QueryRow(ctx, `select current_setting('fsync'), current_setting('synchronous_commit')`).Scan(&fsync, &commit); err != nil {
+	if err := s.pool.QueryRow(ctx,
+		`select current_setting('fsync'), current_setting('synchronous_commit')`).Scan(&fsync, &commit); err != nil {
 		return said(err)
 	}
 	if fsync != "on" || commit == "off" {
-		return fmt.Errorf("the server acknowledges writes before they are on disk (fsync = %s, synchronous_commit = %s), and a ledger needs that", fsync, commit)
+		return fmt.Errorf("the server acknowledges writes before they are on disk (fsync = %s, synchronous_commit = "+
+			"%s), and a ledger needs that", fsync, commit)
 	}
 	s.checked = true
 	return nil
@@ -199,7 +205,8 @@ const page = 1000
 func (s *Store) List(ctx context.Context, prefix, after string) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		for {
-			rows, err := s.pool.Query(ctx, `select key from `+s.table+` where key >= $1 and ($2::text is null or key < $2) and key > $3 order by key limit $4`,
+			rows, err := s.pool.Query(ctx,
+				`select key from `+s.table+` where key >= $1 and ($2::text is null or key < $2) and key > $3 order by key limit $4`,
 				prefix, past(prefix), after, page)
 			var keys []string
 			if err == nil {

@@ -68,7 +68,8 @@ func TestCredentials(t *testing.T) {
 		r.Out.Header.Del("Authorization")
 		r.Out.Header.Del("X-Forwarded-For")
 		who := aws.Credentials{AccessKeyID: servertest.AccessKey, SecretAccessKey: servertest.SecretKey}
-		if err := signer.SignHTTP(context.Background(), who, r.Out, r.In.Header.Get("X-Amz-Content-Sha256"), "s3", "us-east-1", time.Now()); err != nil {
+		if err := signer.SignHTTP(context.Background(), who, r.Out, r.In.Header.Get("X-Amz-Content-Sha256"), "s3",
+			"us-east-1", time.Now()); err != nil {
 			t.Error(err)
 		}
 	}})
@@ -79,8 +80,10 @@ func TestCredentials(t *testing.T) {
 		session string
 	}{
 		"profile": {func(t *testing.T, home string) s3.Settings {
-			write(t, filepath.Join(home, "config"), "[profile coast]\nregion = us-east-1\nendpoint_url = "+gateway.URL+"\n")
-			write(t, filepath.Join(home, "credentials"), fmt.Sprintf("[coast]\naws_access_key_id = %s\naws_secret_access_key = %s\n", servertest.AccessKey, servertest.SecretKey))
+			write(t, filepath.Join(home, "config"),
+				"[profile coast]\nregion = us-east-1\nendpoint_url = "+gateway.URL+"\n")
+			write(t, filepath.Join(home, "credentials"), fmt.Sprintf("[coast]\naws_access_key_id = "+
+				"%s\naws_secret_access_key = %s\n", servertest.AccessKey, servertest.SecretKey))
 			return s3.Settings{Bucket: servertest.Bucket, Profile: "coast"}
 		}, ""},
 		"environment": {func(t *testing.T, home string) s3.Settings {
@@ -93,7 +96,9 @@ func TestCredentials(t *testing.T) {
 			service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				body, _ := io.ReadAll(r.Body)
 				asked, err := url.ParseQuery(string(body))
-				if err != nil || asked.Get("Action") != "AssumeRoleWithWebIdentity" || asked.Get("WebIdentityToken") != "a-token-of-the-pipeline" || asked.Get("RoleArn") != "arn:aws:iam::123456789012:role/ledger" {
+				if err != nil || asked.Get("Action") != "AssumeRoleWithWebIdentity" ||
+					asked.Get("WebIdentityToken") != "a-token-of-the-pipeline" ||
+					asked.Get("RoleArn") != "arn:aws:iam::123456789012:role/ledger" {
 					w.WriteHeader(http.StatusBadRequest)
 					return
 				}
@@ -120,7 +125,8 @@ func TestCredentials(t *testing.T) {
 				case r.URL.Path == "/latest/meta-data/iam/security-credentials/":
 					fmt.Fprint(w, "keeper")
 				case r.URL.Path == "/latest/meta-data/iam/security-credentials/keeper":
-					fmt.Fprintf(w, `{"Code":"Success","AccessKeyId":%q,"SecretAccessKey":%q,"Token":"of-the-instance","Expiration":%q}`, servertest.AccessKey, servertest.SecretKey, expires)
+					fmt.Fprintf(w,
+						`{"Code":"Success","AccessKeyId":%q,"SecretAccessKey":%q,"Token":"of-the-instance","Expiration":%q}`, servertest.AccessKey, servertest.SecretKey, expires)
 				default:
 					w.WriteHeader(http.StatusNotFound)
 				}
@@ -173,24 +179,36 @@ func TestSettings(t *testing.T) {
 		change func(s *s3.Settings)
 		says   string
 	}{
-		"bucket":      {func(s *s3.Settings) { s.Bucket = "not-there" }, "bucket: there is no bucket not-there at " + server.URL()},
-		"endpoint":    {func(s *s3.Settings) { s.Endpoint = "http://s3.lantern.invalid" }, "endpoint: no host is called s3.lantern.invalid"},
-		"not there":   {func(s *s3.Settings) { s.Endpoint = "http://127.0.0.1:1" }, "endpoint: http://127.0.0.1:1 cannot be reached"},
-		"access key":  {func(s *s3.Settings) { s.AccessKey = "nobody-knows" }, "access_key: "},
-		"secret key":  {func(s *s3.Settings) { s.SecretKey = "not-this-one" }, "secret_key: "},
-		"certificate": {func(s *s3.Settings) { s.Endpoint = secure.URL }, "ca: the certificate of " + secure.URL + " is not trusted"},
+		"bucket": {func(s *s3.Settings) { s.Bucket = "not-there" }, "bucket: there is no bucket not-there at " +
+			server.URL()},
+		"endpoint": {func(s *s3.Settings) { s.Endpoint = "http://s3.lantern.invalid" },
+			"endpoint: no host is called s3.lantern.invalid"},
+		"not there": {func(s *s3.Settings) { s.Endpoint = "http://127.0.0.1:1" },
+			"endpoint: http://127.0.0.1:1 cannot be reached"},
+		"access key": {func(s *s3.Settings) { s.AccessKey = "nobody-knows" }, "access_key: "},
+		"secret key": {func(s *s3.Settings) { s.SecretKey = "not-this-one" }, "secret_key: "},
+		"certificate": {func(s *s3.Settings) { s.Endpoint = secure.URL }, "ca: the certificate of " + secure.URL +
+			" is not trusted"},
 		"clock": {func(s *s3.Settings) {
-			s.Endpoint = answers(403, "RequestTimeTooSkewed", "The difference between the request time and the current time is too large.")
+			s.Endpoint = answers(403, "RequestTimeTooSkewed", "The difference between the request time and the "+
+				"current time is too large.")
 		}, "the clock of this machine: it differs too much"},
 		"region": {func(s *s3.Settings) {
-			s.Endpoint = answers(400, "AuthorizationHeaderMalformed", "The authorization header is malformed; the region 'us-east-1' is wrong; expecting 'north-1'")
+			s.Endpoint = answers(400, "AuthorizationHeaderMalformed",
+				"The authorization header is malformed; the region 'us-east-1' is wrong; expecting 'north-1'")
 		}, "region: the bucket ledgers is in another region"},
 		"moved": {func(s *s3.Settings) {
-			s.Endpoint = answers(301, "PermanentRedirect", "The bucket you are attempting to access must be addressed using the specified endpoint.")
+			s.Endpoint = answers(301, "PermanentRedirect", "The bucket you are attempting to access must be "+
+				"addressed using the specified endpoint.")
 		}, "region: the bucket ledgers is in another region"},
-		"session":   {func(s *s3.Settings) { s.Endpoint = answers(400, "ExpiredToken", "The provided token has expired.") }, "session_token: the session has ended"},
-		"may not":   {func(s *s3.Settings) { s.Endpoint = answers(403, "AccessDenied", "Access Denied") }, "access_key: whoever asks may not do this in the bucket ledgers"},
-		"profile":   {func(s *s3.Settings) { s.Profile, s.AccessKey, s.SecretKey = "caost", "", "" }, "profile: there is no profile caost"},
+		"session": {func(s *s3.Settings) {
+			s.Endpoint = answers(400, "ExpiredToken",
+				"The provided token has expired.")
+		}, "session_token: the session has ended"},
+		"may not": {func(s *s3.Settings) { s.Endpoint = answers(403, "AccessDenied", "Access Denied") },
+			"access_key: whoever asks may not do this in the bucket ledgers"},
+		"profile": {func(s *s3.Settings) { s.Profile, s.AccessKey, s.SecretKey = "caost", "", "" },
+			"profile: there is no profile caost"},
 		"no region": {func(s *s3.Settings) { s.Endpoint = "" }, "region: nothing names one"},
 		"nobody":    {func(s *s3.Settings) { s.AccessKey, s.SecretKey = "", "" }, "no credentials could be had"},
 	} {

@@ -56,23 +56,28 @@ func (s *Store) settingOf(err error) (setting, says string) {
 		return s.who("session_token"), "the session has ended or is not valid"
 	case "RequestTimeTooSkewed":
 		return "the clock of this machine", fmt.Sprintf("it differs too much from that of %s", s.at())
-	case "PermanentRedirect", "AuthorizationHeaderMalformed", "IllegalLocationConstraintException", "TemporaryRedirect", "MovedPermanently":
+	case "PermanentRedirect", "AuthorizationHeaderMalformed", "IllegalLocationConstraintException", "TemporaryRedirect",
+		"MovedPermanently":
 		return "region", fmt.Sprintf("the bucket %s is in another region", s.s.Bucket)
 	case "AccessDenied", "AllAccessDisabled", "AccountProblem":
 		return s.who("access_key"), fmt.Sprintf("whoever asks may not do this in the bucket %s", s.s.Bucket)
 	}
 	switch {
 	case errors.As(err, &profile):
-		return cmp.Or(map[bool]string{true: "profile"}[s.s.Profile != ""], "AWS_PROFILE"), fmt.Sprintf("there is no profile %s in the AWS settings of this machine", profile.Profile)
+		return cmp.Or(map[bool]string{true: "profile"}[s.s.Profile != ""], "AWS_PROFILE"),
+			fmt.Sprintf("there is no profile %s in the AWS settings of this machine", profile.Profile)
 	case strings.Contains(text, "x509:"), strings.Contains(text, "tls: "):
 		return "ca", fmt.Sprintf("the certificate of %s is not trusted", s.at())
-	case strings.Contains(text, "failed to refresh cached credentials"), strings.Contains(text, "get credentials"), strings.Contains(text, "get identity"):
-		return "access_key and secret_key, or profile", "no credentials could be had: neither there, nor in the environment (AWS_ACCESS_KEY_ID, AWS_PROFILE, …), nor from a role of this machine"
+	case strings.Contains(text, "failed to refresh cached credentials"), strings.Contains(text, "get credentials"),
+		strings.Contains(text, "get identity"):
+		return "access_key and secret_key, or profile", "no credentials could be had: neither there, nor in the " +
+			"environment (AWS_ACCESS_KEY_ID, AWS_PROFILE, …), nor from a role of this machine"
 	case errors.As(err, &dns):
 		return "endpoint", fmt.Sprintf("no host is called %s", dns.Name)
 	case errors.As(err, &op):
 		return "endpoint", s.at() + " cannot be reached"
-	case statusOf(err) == http.StatusMovedPermanently, statusOf(err) == http.StatusTemporaryRedirect, statusOf(err) == http.StatusPermanentRedirect:
+	case statusOf(err) == http.StatusMovedPermanently, statusOf(err) == http.StatusTemporaryRedirect,
+		statusOf(err) == http.StatusPermanentRedirect:
 		return "region", fmt.Sprintf("the bucket %s is in another region", s.s.Bucket)
 	}
 	return "", ""
@@ -100,7 +105,8 @@ func (s *Store) explain(what string, err error) error {
 	var sent *url.Error
 	switch {
 	case errors.As(err, &a):
-		said = strings.TrimSuffix(cmp.Or(a.ErrorMessage(), http.StatusText(statusOf(err)), "it says nothing else"), ".") + " (" + a.ErrorCode() + ")"
+		said = strings.TrimSuffix(cmp.Or(a.ErrorMessage(), http.StatusText(statusOf(err)), "it says nothing else"),
+			".") + " (" + a.ErrorCode() + ")"
 	case errors.As(err, &sent):
 		said = sent.Err.Error()
 	default:

@@ -42,8 +42,9 @@ type Settings struct {
 	Profile              string // of ~/.aws/config
 	AccessKey, SecretKey string // static credentials
 	SessionToken         string
-	PathStyle            *bool  // the bucket stands in the path and not in the host's name; nil is where there is an endpoint
-	CA                   string // PEM file of the authorities that are trusted, instead of the system's
+	// the bucket stands in the path and not in the host's name; nil is where there is an endpoint
+	PathStyle *bool
+	CA        string // PEM file of the authorities that are trusted, instead of the system's
 }
 
 const (
@@ -73,7 +74,8 @@ var _ store.Store = (*Store)(nil)
 // Open names a bucket. Nothing is read or connected before the first use.
 func Open(s Settings) (*Store, error) {
 	if s.Endpoint != "" {
-		if u, err := url.Parse(s.Endpoint); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+		if u, err := url.Parse(s.Endpoint); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" ||
+			u.User != nil {
 			return nil, errors.New("endpoint must be the URL of a server, such as https://127.0.0.1:9000")
 		}
 	}
@@ -93,7 +95,10 @@ func Open(s Settings) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{s: s, http: &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+	return &Store{s: s, http: &http.Client{Transport: t, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}}, nil
 }
 
 // client is made at the first use, with credentials and region from where the official
@@ -113,7 +118,8 @@ func (s *Store) client(ctx context.Context) (*s3.Client, error) {
 		opts = append(opts, config.WithSharedConfigProfile(s.s.Profile))
 	}
 	if s.s.AccessKey != "" {
-		opts = append(opts, config.WithCredentialsProvider(credentials.NewStaticCredentialsProvider(s.s.AccessKey, s.s.SecretKey, s.s.SessionToken)))
+		opts = append(opts, config.WithCredentialsProvider(credentials.NewStaticCredentialsProvider(s.s.AccessKey,
+			s.s.SecretKey, s.s.SessionToken)))
 	}
 	c, err := config.LoadDefaultConfig(ctx, opts...)
 	if err != nil {
@@ -136,7 +142,8 @@ func (s *Store) client(ctx context.Context) (*s3.Client, error) {
 			o.BaseEndpoint = aws.String(s.s.Endpoint)
 		}
 		// other servers know no trailing checksums; the signature covers the body
-		o.RequestChecksumCalculation, o.ResponseChecksumValidation = aws.RequestChecksumCalculationWhenRequired, aws.ResponseChecksumValidationWhenRequired
+		o.RequestChecksumCalculation, o.ResponseChecksumValidation = aws.RequestChecksumCalculationWhenRequired,
+			aws.ResponseChecksumValidationWhenRequired
 		o.DisableLogOutputChecksumValidationSkipped = true
 	})
 	return s.made, nil
@@ -157,7 +164,10 @@ func (s *Store) do(ctx context.Context, what string, request func(context.Contex
 
 // reads lets a request be sent again: it changes nothing.
 func reads(o *s3.Options) {
-	o.Retryer = retry.NewStandard(func(o *retry.StandardOptions) { o.MaxAttempts, o.MaxBackoff = readTries, 2*time.Second })
+	o.Retryer = retry.NewStandard(func(o *retry.StandardOptions) {
+		o.MaxAttempts, o.MaxBackoff = readTries,
+			2*time.Second
+	})
 }
 
 // PutIfAbsent writes an object unless there is one. Another put of the same
@@ -179,7 +189,8 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 
 func (s *Store) putIf(ctx context.Context, what string, object *string, body []byte) error {
 	return s.do(ctx, what, func(ctx context.Context, c *s3.Client) error {
-		_, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: &s.s.Bucket, Key: object, IfNoneMatch: aws.String("*"), ContentType: aws.String("application/octet-stream"), Body: bytes.NewReader(body)})
+		_, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: &s.s.Bucket, Key: object, IfNoneMatch: aws.String("*"),
+			ContentType: aws.String("application/octet-stream"), Body: bytes.NewReader(body)})
 		return err
 	})
 }
@@ -204,7 +215,8 @@ func (s *Store) probe(ctx context.Context) error {
 	}
 	switch {
 	case second == nil:
-		return fmt.Errorf("endpoint: the server at %s ignores conditional writes (If-None-Match), so two people could hold one lock: nothing is written there", s.at())
+		return fmt.Errorf("endpoint: the server at %s ignores conditional writes (If-None-Match), so two people "+
+			"could hold one lock: nothing is written there", s.at())
 	case statusOf(second) != http.StatusPreconditionFailed:
 		return second
 	}
@@ -241,7 +253,8 @@ func (s *Store) Get(ctx context.Context, key string) (body []byte, err error) {
 	case err != nil:
 		return nil, err
 	case len(body) == 0 || body[0] != whole && body[0] != blanked:
-		return nil, fmt.Errorf("what the bucket %s holds under %s is not an object of a store", s.s.Bucket, *s.object(key))
+		return nil, fmt.Errorf("what the bucket %s holds under %s is not an object of a store", s.s.Bucket,
+			*s.object(key))
 	case body[0] == blanked:
 		return nil, store.ErrBlank
 	}
@@ -297,7 +310,8 @@ func (s *Store) Blank(ctx context.Context, key string) error {
 		return err
 	}
 	return s.do(ctx, "blanking "+key, func(ctx context.Context, c *s3.Client) error {
-		_, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: &s.s.Bucket, Key: s.object(key), Body: bytes.NewReader([]byte{blanked})})
+		_, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: &s.s.Bucket, Key: s.object(key),
+			Body: bytes.NewReader([]byte{blanked})})
 		return err
 	})
 }

@@ -19,7 +19,8 @@ import (
 )
 
 func settings(endpoint, prefix string) s3.Settings {
-	return s3.Settings{Endpoint: endpoint, Bucket: servertest.Bucket, Prefix: prefix, AccessKey: servertest.AccessKey, SecretKey: servertest.SecretKey}
+	return s3.Settings{Endpoint: endpoint, Bucket: servertest.Bucket, Prefix: prefix, AccessKey: servertest.AccessKey,
+		SecretKey: servertest.SecretKey}
 }
 
 func open(t *testing.T, s s3.Settings) store.Store {
@@ -76,7 +77,9 @@ func TestRefused(t *testing.T) {
 	nowhere.Bucket = "not-there"
 	_, err = open(t, nowhere).Get(ctx, "a/log/0000000001")
 	require.ErrorContains(t, err, "bucket: there is no bucket not-there")
-	for _, bad := range []s3.Settings{{}, {Endpoint: "host"}, {Endpoint: server.URL()}, {Endpoint: server.URL(), Bucket: "a", AccessKey: "x"}, {Endpoint: server.URL(), Bucket: "a", AccessKey: "x", SecretKey: "y", Prefix: "/x/"}} {
+	for _, bad := range []s3.Settings{{}, {Endpoint: "host"}, {Endpoint: server.URL()}, {Endpoint: server.URL(),
+		Bucket: "a", AccessKey: "x"}, {Endpoint: server.URL(), Bucket: "a", AccessKey: "x", SecretKey: "y",
+		Prefix: "/x/"}} {
 		_, err := s3.Open(bad)
 		require.Error(t, err)
 	}

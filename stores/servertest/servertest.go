@@ -147,7 +147,8 @@ func Postgres(t *testing.T) *Server {
 		require.NoError(t, give(s.dir, s.user))
 	}
 	data := filepath.Join(s.dir, "data")
-	init := exec.Command(initdb, "-D", data, "-A", "trust", "-U", "keeper", "--no-sync", "--locale=C.UTF-8", "-E", "UTF8")
+	init := exec.Command(initdb, "-D", data, "-A", "trust", "-U", "keeper", "--no-sync", "--locale=C.UTF-8", "-E",
+		"UTF8")
 	init.Dir = s.dir
 	require.NoError(t, runAs(init, s.user))
 	said, err := init.CombinedOutput()
@@ -178,7 +179,8 @@ func (s *Server) DSN(database string) string {
 func Etcd(t *testing.T) *Server {
 	s := &Server{dir: folder(t), Address: freeAddress(t)}
 	peer := "http://" + freeAddress(t)
-	s.args = []string{program(t, "etcd"), "--data-dir", filepath.Join(s.dir, "data"), "--listen-client-urls", s.URL(), "--advertise-client-urls", s.URL(),
+	s.args = []string{program(t, "etcd"), "--data-dir", filepath.Join(s.dir, "data"), "--listen-client-urls", s.URL(),
+		"--advertise-client-urls", s.URL(),
 		"--listen-peer-urls", peer, "--initial-advertise-peer-urls", peer, "--initial-cluster", "default=" + peer}
 	s.env = []string{"ETCD_UNSUPPORTED_ARCH=arm64"}
 	s.up = func() error { return answers(s.URL() + "/health") }
@@ -213,7 +215,8 @@ func S3(t *testing.T) *Server {
 	s := &Server{dir: folder(t), Address: freeAddress(t)}
 	data := filepath.Join(s.dir, "data")
 	require.NoError(t, os.MkdirAll(filepath.Join(data, Bucket), 0o755))
-	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port", s.Address, "--quiet", "posix", data}
+	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port",
+		s.Address, "--quiet", "posix", data}
 	s.up = func() error { return answers(s.URL()) }
 	return begin(t, s)
 }
@@ -236,13 +239,15 @@ options { directory "%s"; listen-on port %s { %s; }; listen-on-v6 { none; }; rec
 controls { };
 `, ZoneKey, ZoneSecret, s.dir, port, host)
 	for _, z := range zones {
-		body := fmt.Sprintf("$TTL 3600\n@ IN SOA ns.%[1]s. keepers.%[1]s. 1 3600 600 86400 300\n@ IN NS ns.%[1]s.\nns IN A 127.0.0.1\n", z)
+		body := fmt.Sprintf("$TTL 3600\n@ IN SOA ns.%[1]s. keepers.%[1]s. 1 3600 600 86400 300\n@ IN NS "+
+			"ns.%[1]s.\nns IN A 127.0.0.1\n", z)
 		require.NoError(t, os.WriteFile(filepath.Join(s.dir, z+".zone"), []byte(body), 0o644))
 		may := fmt.Sprintf("allow-update { key %q; };", ZoneKey)
 		if strings.HasPrefix(z, "narrow.") {
 			may = fmt.Sprintf("update-policy { grant %q subdomain open.%s. A TXT; };", ZoneKey, z)
 		}
-		conf += fmt.Sprintf("zone \"%[1]s\" { type primary; file \"%[1]s.zone\"; %[3]s allow-transfer { key \"%[2]s\"; }; };\n", z, ZoneKey, may)
+		conf += fmt.Sprintf("zone \"%[1]s\" { type primary; file \"%[1]s.zone\"; %[3]s allow-transfer { key "+
+			"\"%[2]s\"; }; };\n", z, ZoneKey, may)
 	}
 	file := filepath.Join(s.dir, "named.conf")
 	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
@@ -294,7 +299,8 @@ const (
 func Flags(t *testing.T) *Server {
 	cache, err := os.UserCacheDir()
 	require.NoError(t, err)
-	main := filepath.Join(cache, "kasbah-tests", "unleash-server-"+flagsVersion, "node_modules", "unleash-server", "dist", "server.js")
+	main := filepath.Join(cache, "kasbah-tests", "unleash-server-"+flagsVersion, "node_modules", "unleash-server",
+		"dist", "server.js")
 	if _, err := os.Stat(main); err != nil {
 		t.Skipf("the server of feature flags is not installed here; scripts/test -thorough installs it")
 	}
@@ -303,8 +309,10 @@ func Flags(t *testing.T) *Server {
 	host, port, _ := net.SplitHostPort(s.Address)
 	s.args = []string{node, main}
 	s.env = []string{
-		"TZ=UTC", "CHECK_VERSION=false", "SEND_TELEMETRY=false", "ENABLE_OAS=true", "HTTP_HOST=" + host, "HTTP_PORT=" + port,
-		"DATABASE_URL=" + db.DSN("postgres"), "DATABASE_SSL=false", "INIT_ADMIN_API_TOKENS=" + FlagsKey, "LOG_LEVEL=warn",
+		"TZ=UTC", "CHECK_VERSION=false", "SEND_TELEMETRY=false", "ENABLE_OAS=true", "HTTP_HOST=" + host, "HTTP_PORT=" +
+			port,
+		"DATABASE_URL=" + db.DSN("postgres"), "DATABASE_SSL=false", "INIT_ADMIN_API_TOKENS=" + FlagsKey,
+		"LOG_LEVEL=warn",
 	}
 	s.up = func() error { return answers(s.URL() + "/health") }
 	return begin(t, s)

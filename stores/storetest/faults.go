@@ -226,7 +226,8 @@ func watch(t *testing.T, s store.Store) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	require.NoError(t, s.PutIfAbsent(ctx, "w/log/0000000001", []byte("x"))) // whatever is made at the first write is there
+	// whatever is made at the first write is there
+	require.NoError(t, s.PutIfAbsent(ctx, "w/log/0000000001", []byte("x")))
 	told, err := w.Watch(ctx, "w/")
 	require.NoError(t, err)
 	require.NoError(t, s.PutIfAbsent(ctx, "other/log/0000000001", []byte("x")))

@@ -85,13 +85,16 @@ func oneWinner(t *testing.T, open func() store.Store) {
 func list(t *testing.T, open func() store.Store) {
 	ctx, s := context.Background(), open()
 	require.Empty(t, collect(t, s, "a/", ""))
-	for _, k := range []string{"a/log/0000000010", "a/log/0000000009", "a/checkpoint/0000000009", "a-b/log/0000000001", "a/log/0000000011", "b/log/0000000001"} {
+	for _, k := range []string{"a/log/0000000010", "a/log/0000000009", "a/checkpoint/0000000009", "a-b/log/0000000001",
+		"a/log/0000000011", "b/log/0000000001"} {
 		require.NoError(t, s.PutIfAbsent(ctx, k, []byte(k)))
 	}
 	require.Equal(t, []string{"a/log/0000000009", "a/log/0000000010", "a/log/0000000011"}, collect(t, s, "a/log/", ""))
 	require.Equal(t, []string{"a/log/0000000011"}, collect(t, s, "a/log/", "a/log/0000000010"))
-	require.Equal(t, []string{"a/log/0000000010", "a/log/0000000011"}, collect(t, s, "a/log/", "a/log/00000000095"), "after need not be there")
-	require.Equal(t, []string{"a-b/log/0000000001", "a/checkpoint/0000000009", "a/log/0000000009"}, collect(t, s, "a", "")[:3], "byte order: - before /")
+	require.Equal(t, []string{"a/log/0000000010", "a/log/0000000011"}, collect(t, s, "a/log/", "a/log/00000000095"),
+		"after need not be there")
+	require.Equal(t, []string{"a-b/log/0000000001", "a/checkpoint/0000000009", "a/log/0000000009"},
+		collect(t, s, "a", "")[:3], "byte order: - before /")
 	for range s.List(ctx, "a/log/", "") {
 		break // stopping early must not hang or leak
 	}
@@ -138,7 +141,8 @@ func large(t *testing.T, open func() store.Store) {
 
 func keys(t *testing.T, open func() store.Store) {
 	ctx, s := context.Background(), open()
-	for _, k := range []string{"", "/", "a/", "/a", "a//b", "../a", "a/../b", "a/./b", "a b", "a\nb", "a\x00b", ".hidden", "ä", string(bytes.Repeat([]byte("k"), 600))} {
+	for _, k := range []string{"", "/", "a/", "/a", "a//b", "../a", "a/../b", "a/./b", "a b", "a\nb", "a\x00b",
+		".hidden", "ä", string(bytes.Repeat([]byte("k"), 600))} {
 		require.Error(t, s.PutIfAbsent(ctx, k, []byte("x")), "%q", k)
 		_, err := s.Get(ctx, k)
 		require.Error(t, err, "%q", k)
@@ -216,7 +220,8 @@ func linearizable(t *testing.T, open func() store.Store) {
 		rnd := rand.New(rand.NewPCG(uint64(client), 3))
 		wg.Go(func() {
 			for i := range 40 {
-				c := call{key: fmt.Sprintf("h/%d", rnd.IntN(12)), put: rnd.IntN(2) == 0, body: fmt.Sprintf("%d-%d", client, i)}
+				c := call{key: fmt.Sprintf("h/%d", rnd.IntN(12)), put: rnd.IntN(2) == 0, body: fmt.Sprintf("%d-%d",
+					client, i)}
 				began := tick()
 				var a answer
 				if c.put {
@@ -232,7 +237,8 @@ func linearizable(t *testing.T, open func() store.Store) {
 				}
 				ended := tick()
 				mu.Lock()
-				history = append(history, porcupine.Operation{ClientId: client, Input: c, Call: began, Output: a, Return: ended})
+				history = append(history, porcupine.Operation{ClientId: client, Input: c, Call: began, Output: a,
+					Return: ended})
 				mu.Unlock()
 			}
 		})

@@ -65,22 +65,34 @@ func (a *API) Handler() http.Handler {
 	})
 	r.Route("/api/v2", func(r chi.Router) {
 		r.Get("/ports", a.listPorts)
-		r.Get("/ports/{code}", func(w http.ResponseWriter, q *http.Request) { show(w, find(a.ports, "code", param(q, "code"))) })
+		r.Get("/ports/{code}", func(w http.ResponseWriter, q *http.Request) {
+			show(w,
+				find(a.ports, "code", param(q, "code")))
+		})
 		r.Put("/ports/{code}", a.putPort)
 		r.Delete("/ports/{code}", a.deletePort)
 		r.Get("/ports/{port_code}/docks", a.listDocks)
 		r.Post("/ports/{port_code}/docks", a.createDock)
-		r.Get("/ports/{port_code}/docks/{number}", func(w http.ResponseWriter, q *http.Request) { show(w, wrapped(a.dock(q))) })
+		r.Get("/ports/{port_code}/docks/{number}", func(w http.ResponseWriter, q *http.Request) {
+			show(w,
+				wrapped(a.dock(q)))
+		})
 		r.Patch("/ports/{port_code}/docks/{number}", a.patchDock)
 		r.Delete("/ports/{port_code}/docks/{number}", a.deleteDock)
 		r.Get("/ports/{port_code}/docks/{number}/cranes", a.listCranes)
 		r.Post("/ports/{port_code}/docks/{number}/cranes", a.createCrane)
-		r.Get("/cranes/{serial}", func(w http.ResponseWriter, q *http.Request) { show(w, find(a.cranes, "serial", param(q, "serial"))) })
+		r.Get("/cranes/{serial}", func(w http.ResponseWriter, q *http.Request) {
+			show(w, find(a.cranes, "serial",
+				param(q, "serial")))
+		})
 		r.Delete("/cranes/{serial}", a.deleteCrane)
 		r.Get("/jobs/{id}", a.job)
 		r.Get("/pilots", a.listPilots)
 		r.Post("/pilots", a.createPilot)
-		r.Get("/pilots/{id}", func(w http.ResponseWriter, q *http.Request) { show(w, find(a.pilots, "id", param(q, "id"))) })
+		r.Get("/pilots/{id}", func(w http.ResponseWriter, q *http.Request) {
+			show(w,
+				find(a.pilots, "id", param(q, "id")))
+		})
 		r.Put("/pilots/{id}", a.putPilot)
 		r.Delete("/pilots/{id}", func(w http.ResponseWriter, q *http.Request) {
 			remove(w, &a.pilots, find(a.pilots, "id", param(q, "id")))
@@ -228,7 +240,8 @@ func (a *API) listDocks(w http.ResponseWriter, q *http.Request) {
 	}
 	var here []object
 	for _, d := range a.docks {
-		if after, _ := strconv.Atoi(strings.TrimPrefix(q.URL.Query().Get("from"), "after-")); d["port_code"] == param(q, "port_code") && d["number"].(int) > after {
+		if after, _ := strconv.Atoi(strings.TrimPrefix(q.URL.Query().Get("from"), "after-")); d["port_code"] == param(q,
+			"port_code") && d["number"].(int) > after {
 			here = append(here, d)
 		}
 	}
@@ -367,7 +380,8 @@ func (a *API) createCrane(w http.ResponseWriter, q *http.Request) {
 			return
 		}
 		job["state"], job["crane"] = "done", serial
-		a.cranes = append(a.cranes, object{"serial": serial, "dock": dock["number"], "port": dock["port_code"], "tons": in["tons"]})
+		a.cranes = append(a.cranes, object{"serial": serial, "dock": dock["number"], "port": dock["port_code"],
+			"tons": in["tons"]})
 	})
 	answer(w, 202, object{"job": "/api/v2/jobs/" + id})
 }

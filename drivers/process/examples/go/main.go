@@ -28,7 +28,8 @@ const types = `{"lamp": {
 
 func main() {
 	open := func(value.Map, string) (driver.Driver, error) { return &lamps{all: map[string]driver.Live{}}, nil }
-	if err := process.Serve(context.Background(), "lamps", process.Schemas{Version: "1", Types: []byte(types)}, open, os.Stdin, os.Stdout); err != nil {
+	if err := process.Serve(context.Background(), "lamps", process.Schemas{Version: "1", Types: []byte(types)}, open,
+		os.Stdin, os.Stdout); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -53,7 +54,8 @@ func known(typ string, attributes ...value.Map) error {
 	for _, m := range attributes {
 		for name := range m {
 			if name != "name" && name != "lit" {
-				return &driver.Error{Message: "a lamp has no such thing", NotDone: true, Problems: []driver.Problem{{Path: name, Message: "a lamp has no such thing"}}}
+				return &driver.Error{Message: "a lamp has no such thing", NotDone: true,
+					Problems: []driver.Problem{{Path: name, Message: "a lamp has no such thing"}}}
 			}
 		}
 	}
