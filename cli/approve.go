@@ -28,6 +28,9 @@ func approveCommand() *command {
 	var key string
 	return &command{
 		Name: "approve", Short: "sign a kept proposal that another person made", Args: "FILE",
+		Long: "Shows the proposal, and signs it with your private key. It needs [approval] in kasbah.toml, " +
+			"which lists the people who may sign. The signature of the person who made the proposal does " +
+			"not count.",
 		Examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519",
 			"kasbah approve change.json -key keeper-2.pem -yes"},
 		Flags: func(fs *flag.FlagSet) {

@@ -13,6 +13,9 @@ func checkCommand() *command {
 	var form string
 	return &command{
 		Name: "check", Short: "find every mistake that can be known offline", Args: "[WARD…]", Estate: true,
+		Long: "Evaluates the declarations and the house rules, and reports every mistake with its file, " +
+			"line and column. It reads no cloud. It ends with 1 when something is wrong, and with 5 when " +
+			"only house rules are broken.",
 		Examples: [2]string{"kasbah check", "kasbah check shore -env live -json"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")

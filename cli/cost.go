@@ -12,6 +12,8 @@ func costCommand() *command {
 	var f session.Request
 	return &command{
 		Name: "cost", Short: "show what resources cost a month, now and as proposed", Args: "[WARD…]", Estate: true,
+		Long: "Adds up prices from the drivers and from the price book in kasbah.toml, by ward, type and " +
+			"kit, now and after the proposal.",
 		Examples: [2]string{"kasbah cost -env live", "kasbah cost shore -offline -json"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; "+

@@ -21,6 +21,8 @@ func demoCommand() *command {
 	var keepDir string
 	return &command{
 		Name: "demo", Short: "see every step on a made-up estate, Lantern Coast",
+		Long: "Shows how an estate is declared, checked, proposed, enacted and surveyed, in a temporary " +
+			"folder that is removed at the end. -keep leaves the estate for you to try.",
 		Examples: [2]string{"kasbah demo", "kasbah demo -keep lantern-coast"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&keepDir, "keep", "", "leave the estate in this `folder` to play with")

@@ -64,6 +64,9 @@ func enactCommand() *command {
 	return &command{
 		Name: "enact", Short: "carry out a proposal; without a file it proposes first and asks", Args: "[WARD… | FILE]",
 		Estate: true, Lines: true,
+		Long: "Without a file it makes a proposal, shows it, asks, and carries it out. With a file it " +
+			"carries out that proposal and nothing else. Each call is recorded before it is made, so the " +
+			"next run can settle what an interrupted one left open.",
 		Examples: [2]string{"kasbah enact shore -env trial", "kasbah enact change.json -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			f.proposeFlags.register(fs)

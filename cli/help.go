@@ -12,6 +12,7 @@ import (
 func helpCommand() *command {
 	return &command{
 		Name: "help", Short: "list the commands, or explain one", Args: "[COMMAND]",
+		Long:     "Without arguments it lists all commands; with one it explains that command or group.",
 		Examples: [2]string{"kasbah help", "kasbah help ledger show"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
@@ -101,6 +102,9 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 	out := a.out()
 	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.Name+": "+cmd.Short+".", a.outWidth-2, "  "))
 	out.Printf("kasbah %s\n", strings.TrimSpace(cmd.Name+" [flags] "+cmd.Args))
+	if cmd.Long != "" {
+		out.Printf("\n%s\n", render.Wrap(cmd.Long, min(a.outWidth, 92), ""))
+	}
 	group := func(head string, common bool) {
 		var rows [][]string
 		fs.VisitAll(func(f *flag.Flag) {

@@ -19,6 +19,8 @@ func keyAdmitCommand() *command {
 	return &command{
 		Name: "key admit", Short: "let a person read the ledger, or write it, from its next reseal on",
 		Args: "NAME PUBLIC",
+		Long: "Adds a public key to recipients, or with -writer to writers, in kasbah.toml. ledger reseal " +
+			"then applies it.",
 		Examples: [2]string{"kasbah key admit keeper-2 age1qe…",
 			"kasbah key admit keeper-2 -writer \"$(cat keeper-2.pub)\""},
 		Flags: func(fs *flag.FlagSet) {

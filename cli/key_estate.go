@@ -10,7 +10,9 @@ import (
 func keyEstateCommand() *command {
 	return &command{
 		Name: "key estate", Short: "make an estate's id and key, and print the lines of kasbah.toml that seal it",
-		Args:     "",
+		Args: "",
+		Long: "Makes what an estate needs to be sealed. Put the printed lines under [ledger] in " +
+			"kasbah.toml, then run ledger reseal.",
 		Examples: [2]string{"kasbah key estate", "kasbah key estate -quiet"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

@@ -12,6 +12,7 @@ import (
 func keyForgetCommand() *command {
 	return &command{
 		Name: "key forget", Short: "remove a credential that is kept here", Args: "NAME",
+		Long:     "Deletes a kept credential from this machine.",
 		Examples: [2]string{"kasbah key forget ledger-password", "kasbah key forget beacon-token"},
 		Takes:    exactly(1, "one name"),
 		Run: func(_ context.Context, a *app, args []string) error {

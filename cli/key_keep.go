@@ -16,6 +16,8 @@ import (
 func keyKeepCommand() *command {
 	return &command{
 		Name: "key keep", Short: "keep a credential or a secret on this machine, typed without echo", Args: "NAME",
+		Long: "Keeps a credential or a secret in your configuration folder. kasbah.toml refers to it as { " +
+			"key = \"NAME\" }.",
 		Examples: [2]string{"kasbah key keep ledger-password", "kasbah key keep beacon-token < token.txt"},
 		Takes:    exactly(1, "one name"),
 		Run: func(_ context.Context, a *app, args []string) error {

@@ -7,6 +7,7 @@ import (
 func keyListCommand() *command {
 	return &command{
 		Name: "key list", Short: "list the credentials that are kept here, without their texts", Args: "",
+		Long:     "Lists the names of kept credentials. It shows no texts.",
 		Examples: [2]string{"kasbah key list", "kasbah key list -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

@@ -7,6 +7,8 @@ import (
 func keyNewCommand() *command {
 	return &command{
 		Name: "key new", Short: "make a key for reading sealed ledgers", Args: "",
+		Long: "Makes a key in your configuration folder. Keep a copy of it: without a key, a sealed ledger " +
+			"cannot be read.",
 		Examples: [2]string{"kasbah key new", "kasbah key new -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

@@ -8,6 +8,8 @@ import (
 func keyShowCommand() *command {
 	return &command{
 		Name: "key show", Short: "print your public key, for others to admit", Args: "",
+		Long: "Prints the public keys of this machine that open sealed ledgers. Give one to a person who " +
+			"can run key admit.",
 		Examples: [2]string{"kasbah key show", "kasbah key show -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

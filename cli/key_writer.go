@@ -10,7 +10,9 @@ import (
 func keyWriterCommand() *command {
 	return &command{
 		Name: "key writer", Short: "print the public key that signs what you write; makes one where there is none",
-		Args:     "",
+		Args: "",
+		Long: "Prints the public key that signs your entries in the ledger. A person who may write lists it " +
+			"with key admit -writer.",
 		Examples: [2]string{"kasbah key writer", "kasbah key writer -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

@@ -18,7 +18,9 @@ import (
 func kitCheckCommand() *command {
 	return &command{
 		Name: "kit check", Short: "check a kit by its own tests, in its folder tests", Args: "NAME | FOLDER…",
-		Estate:   true,
+		Estate: true,
+		Long: "Runs the tests in the folder tests of a kit. A kit can be checked on its own, without an " +
+			"estate.",
 		Examples: [2]string{"kasbah kit check beam", "kasbah kit check ./kits/beam"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			p, o, err := a.kitOptions(ctx)

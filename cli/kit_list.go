@@ -11,6 +11,7 @@ import (
 func kitListCommand() *command {
 	return &command{
 		Name: "kit list", Short: "list the kits of the estate, and whether they are pinned", Estate: true,
+		Long:     "Lists the kits that kasbah.toml names, with their versions and pins.",
 		Examples: [2]string{"kasbah kit list", "kasbah kit list -env live -json"},
 		Takes:    noArguments(),
 		Run: func(ctx context.Context, a *app, _ []string) error {

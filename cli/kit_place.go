@@ -25,6 +25,8 @@ func kitPlaceCommand() *command {
 	return &command{
 		Name: "kit place", Short: "write an instance of a kit into a ward, asking for its inputs",
 		Args: "NAME INSTANCE", Estate: true,
+		Long: "Writes a new file that calls a function of the kit. It asks for each input, or takes -input " +
+			"name=value. The file is taken back if the estate is wrong with it.",
 		Examples: [2]string{"kasbah kit place beam west -ward shore",
 			"kasbah kit place beam west -ward shore -input lamps=3 -yes"},
 		Flags: func(fs *flag.FlagSet) {

@@ -23,6 +23,8 @@ func kitUpdateCommand() *command {
 	return &command{
 		Name: "kit update", Short: "take another version of a kit, or pin it, after showing what would change",
 		Args: "NAME", Estate: true,
+		Long: "Shows what would change in each environment with the newer version, asks, and then writes " +
+			"the tag and the pin.",
 		Examples: [2]string{"kasbah kit update beam", "kasbah kit update beam -to v1.3.0 -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&to, "to", "", "this `tag`; the newest version when left out")

@@ -17,6 +17,7 @@ func ledgerCompareCommand() *command {
 	return &command{
 		Name: "ledger compare", Short: "compare what is recorded at two moments or in two environments", Args: "A [B]",
 		Estate:   true,
+		Long:     "Compares an entry with now, two entries of a ward, or two environments.",
 		Examples: [2]string{"kasbah ledger compare 14 -ward shore", "kasbah ledger compare trial live"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&ward, "ward", "", "only this `ward`; needed with entries when there are several")

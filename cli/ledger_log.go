@@ -17,7 +17,9 @@ func ledgerLogCommand() *command {
 	var last int
 	return &command{
 		Name: "ledger log", Short: "list the runs: who, when, what and how they ended", Args: "[WARD|RUN…]",
-		Estate:   true,
+		Estate: true,
+		Long: "Lists runs from the oldest to the newest. Name wards, or runs by their ids, to list only " +
+			"those.",
 		Examples: [2]string{"kasbah ledger log", "kasbah ledger log shore -full -last 3"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&full, "full", false, "list every call of each run")

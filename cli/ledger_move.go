@@ -20,6 +20,8 @@ func ledgerMoveCommand() *command {
 	var why string
 	return &command{
 		Name: "ledger move", Short: "move an environment's ledgers into another store", Args: "", Estate: true,
+		Long: "Copies the ledgers of an environment into another store, checks the copies, and closes the " +
+			"old place. Then change [ledger] in kasbah.toml.",
 		Examples: [2]string{`kasbah ledger move -env live -to store=postgres -to 'dsn={env="LEDGER_DSN"}'`,
 			"kasbah ledger move -to store=file -to path=.kasbah/ledger"},
 		Flags: func(fs *flag.FlagSet) {

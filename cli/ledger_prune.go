@@ -16,7 +16,9 @@ func ledgerPruneCommand() *command {
 	var why string
 	return &command{
 		Name: "ledger prune", Short: "delete the oldest entries for good; recorded resources stay", Args: "[WARD…]",
-		Estate:   true,
+		Estate: true,
+		Long: "Deletes old entries, up to a checkpoint. What is recorded stays; the history before it is " +
+			"lost.",
 		Examples: [2]string{"kasbah ledger prune -keep 5000", "kasbah ledger prune shore -env trial -keep 0 -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Int64Var(&keep, "keep", 1000, "how many of the newest `entries` to keep")

@@ -20,6 +20,8 @@ func ledgerReleaseCommand() *command {
 	var f enactFlags
 	return &command{
 		Name: "ledger release", Short: "stop managing resources; the cloud keeps them", Args: "ADDRESS…", Estate: true,
+		Long: "Removes resources from the ledger. They stay in the cloud, and Kasbah no longer manages " +
+			"them. Remove them from the declarations, too.",
 		Examples: [2]string{"kasbah ledger release medina.bucket/charts -why \"another team has it now\"",
 			"kasbah ledger release 'shore:medina.machine/*' -yes"},
 		Flags: func(fs *flag.FlagSet) {

@@ -26,6 +26,8 @@ func ledgerRenameCommand() *command {
 	return &command{
 		Name: "ledger rename", Short: "record a resource under another address, in its ward or another",
 		Args: "ADDRESS ADDRESS", Estate: true,
+		Long: "Records a resource under another address, without a change in the cloud. Use " +
+			"care(renamed_from = ...) where the code can say it.",
 		Examples: [2]string{"kasbah ledger rename medina.subnet/quay medina.subnet/pier",
 			`kasbah ledger rename shore:medina.bucket/log signal:medina.bucket/readings -why "it moved"`},
 		Flags: func(fs *flag.FlagSet) {

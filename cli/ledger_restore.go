@@ -13,6 +13,8 @@ func ledgerRestoreCommand() *command {
 	return &command{
 		Name: "ledger restore", Short: "take a ward back to its state after an earlier entry", Args: "ENTRY [WARD]",
 		Estate: true, Lines: true,
+		Long: "Proposes to make a ward as it was recorded after an entry, asks, and carries it out. The " +
+			"declarations are not changed.",
 		Examples: [2]string{"kasbah ledger restore 14 shore", "kasbah ledger restore 14 shore -env live -yes -why " +
 			"\"back to Monday\""},
 		Flags: func(fs *flag.FlagSet) {

@@ -17,6 +17,8 @@ func ledgerShowCommand() *command {
 	var ward string
 	return &command{
 		Name: "ledger show", Short: "show what is recorded, now or after an entry", Args: "[ADDRESS]", Estate: true,
+		Long: "Shows recorded resources with their inputs and what the cloud decided. An ADDRESS can be a " +
+			"pattern.",
 		Examples: [2]string{"kasbah ledger show", "kasbah ledger show medina.machine/gauge -at 14"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Int64Var(&at, "at", 0, "as it was after this `entry`")

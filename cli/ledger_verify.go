@@ -18,6 +18,8 @@ func ledgerVerifyCommand() *command {
 	return &command{
 		Name: "ledger verify", Short: "check the ledger: every entry, hash and checkpoint", Args: "[WARD…]",
 		Estate: true,
+		Long: "Reads every entry and checks hashes, order, signatures and checkpoints. -accept notes that a " +
+			"ledger was restored from a backup on purpose.",
 		Examples: [2]string{"kasbah ledger verify", "kasbah ledger verify shore -accept 41 -why \"restored from " +
 			"Monday's backup\""},
 		Flags: func(fs *flag.FlagSet) {

@@ -14,6 +14,8 @@ import (
 func lockCommand() *command {
 	return &command{
 		Name: "lock", Short: "show who holds which lock", Args: "[WARD…]", Estate: true,
+		Long: "Lists the runs that hold locks, with what they lock, how far they are, and whether their " +
+			"process still runs on this machine.",
 		Examples: [2]string{"kasbah lock", "kasbah lock shore -json"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			p, states, err := a.openStates(ctx, args)

@@ -17,6 +17,8 @@ func lockRecoverCommand() *command {
 	var f enactFlags
 	return &command{
 		Name: "lock recover", Short: "settle the unfinished calls of a dead run", Args: "RUN", Estate: true,
+		Long: "Asks the cloud what became of calls without a result. Where the cloud cannot say, look " +
+			"yourself and tell it with -made.",
 		Examples: [2]string{"kasbah lock recover Q5T8ZK4B", "kasbah lock recover Q5T8ZK4B -made " +
 			"medina.machine/gauge=mac-0012"},
 		Flags: func(fs *flag.FlagSet) {

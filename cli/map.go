@@ -15,6 +15,8 @@ func mapCommand() *command {
 	var from, to listFlag
 	return &command{
 		Name: "map", Short: "draw the graph of what is declared", Args: "[WARD…]", Estate: true,
+		Long: "Shows which resource needs which. Nothing has to exist yet. -from and -to limit the graph to " +
+			"one side of a resource, or to what lies between two.",
 		Examples: [2]string{"kasbah map", "kasbah map -form dot -from medina.network/coast"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&form, "form", "tree", "the `form`: tree, dot, mermaid or json")

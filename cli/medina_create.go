@@ -9,6 +9,7 @@ import (
 func medinaCreateCommand() *command {
 	return medinaCommand(command{
 		Name: "medina create", Short: "make a thing in the simulated cloud by hand", Args: "TYPE key=value…",
+		Long: "Makes a thing past the declarations, as a person in a console would.",
 		Examples: [2]string{"kasbah medina create network range=10.50.0.0/16 name=spare",
 			"kasbah medina create bucket name=found-things -as keeper-2"},
 	}, 1, -1,

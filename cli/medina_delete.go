@@ -9,6 +9,7 @@ import (
 func medinaDeleteCommand() *command {
 	return medinaCommand(command{
 		Name: "medina delete", Short: "delete a thing of the simulated cloud by hand", Args: "TYPE ID",
+		Long: "Deletes a thing past the declarations, to try out drift.",
 		Examples: [2]string{"kasbah medina delete bucket found-things",
 			"kasbah medina delete machine mac-0004 -as keeper-2"},
 	}, 2, 2,

@@ -11,6 +11,8 @@ import (
 func medinaEditCommand() *command {
 	return medinaCommand(command{
 		Name: "medina edit", Short: "edit a thing of the simulated cloud by hand", Args: "TYPE ID key=value…",
+		Long: "Changes a thing past the declarations, to try out drift. An empty value removes an " +
+			"attribute.",
 		Examples: [2]string{"kasbah medina edit machine gauge-sallow size=large -as keeper-2",
 			"kasbah medina edit network net-0001 tags.owner=harbour"},
 	}, 3, -1,

@@ -15,6 +15,7 @@ func medinaEventsCommand() *command {
 	var last int
 	return medinaCommand(command{
 		Name: "medina events", Short: "show who changed what in the simulated cloud, and when", Args: "[ID]",
+		Long:     "Lists changes with their person and time, also those made by hand.",
 		Examples: [2]string{"kasbah medina events -last 20", "kasbah medina events mac-0001 -json"},
 		Flags:    func(fs *flag.FlagSet) { fs.IntVar(&last, "last", 0, "only the newest `events`") },
 	}, 0, 1,

@@ -23,6 +23,8 @@ func medinaFaultsCommand() *command {
 	var wait time.Duration
 	return medinaCommand(command{
 		Name: "medina faults", Short: "make the simulated cloud fail on demand, to see how a run copes", Args: "[KIND]",
+		Long: "Makes coming calls fail, hang or lose their answers. Without a KIND it lists the faults that " +
+			"are waiting.",
 		Examples: [2]string{"kasbah medina faults drop-after -on create -type machine", "kasbah medina faults -clear"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&f.On, "on", "", "only at this `call`: create, edit, copy, delete, read or list")

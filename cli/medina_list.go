@@ -12,6 +12,7 @@ import (
 func medinaListCommand() *command {
 	return medinaCommand(command{
 		Name: "medina list", Short: "list what the simulated cloud holds", Args: "[TYPE]",
+		Long:     "Lists things as the cloud shows them, also those that Kasbah does not manage.",
 		Examples: [2]string{"kasbah medina list", "kasbah medina list machine -json"},
 	}, 0, 1,
 		func(ctx context.Context, a *app, h *hand, args []string) error {

@@ -11,6 +11,7 @@ func medinaResetCommand() *command {
 	var from string
 	return medinaCommand(command{
 		Name: "medina reset", Short: "empty the simulated cloud, or go back to a snapshot", Args: "",
+		Long:     "Deletes everything in the simulated cloud, or goes back to a snapshot.",
 		Examples: [2]string{"kasbah medina reset -yes", "kasbah medina reset -from before.medina"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&from, "from", "", "a `file` that medina snapshot wrote")

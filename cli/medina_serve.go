@@ -18,6 +18,8 @@ func medinaServeCommand() *command {
 	var habits string
 	return &command{
 		Name: "medina serve", Short: "run the simulated cloud on its own, with a console to look at", Estate: true,
+		Long: "Runs the simulated cloud with an HTTP API and a console in the browser, until it is " +
+			"interrupted. With TLS and tokens unless -plain and -open say otherwise.",
 		Examples: [2]string{"kasbah medina serve -address 127.0.0.1:7711",
 			"kasbah medina serve -path coast.db -pace 0.1 -plain -open"},
 		Flags: func(fs *flag.FlagSet) {

@@ -7,6 +7,7 @@ import (
 func medinaShowCommand() *command {
 	return medinaCommand(command{
 		Name: "medina show", Short: "show one thing of the simulated cloud", Args: "TYPE ID",
+		Long:     "Shows all attributes of a thing, by its id or its name.",
 		Examples: [2]string{"kasbah medina show machine mac-0001", "kasbah medina show machine gauge-sallow"},
 	}, 2, 2,
 		func(ctx context.Context, a *app, h *hand, args []string) error {

@@ -10,6 +10,7 @@ import (
 func medinaSnapshotCommand() *command {
 	return medinaCommand(command{
 		Name: "medina snapshot", Short: "keep all that the simulated cloud holds in a file", Args: "FILE",
+		Long:     "Writes everything in the simulated cloud to a file; medina reset -from restores it.",
 		Examples: [2]string{"kasbah medina snapshot before.medina", "kasbah medina reset -from before.medina -yes"},
 	}, 1, 1,
 		func(ctx context.Context, a *app, h *hand, args []string) error {

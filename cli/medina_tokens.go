@@ -20,6 +20,7 @@ func medinaTokensCommand() *command {
 	var make, revoke, rights, zones string
 	return medinaCommand(command{
 		Name: "medina tokens", Short: "show, make and revoke tokens of a Medina that runs on its own", Args: "",
+		Long: "Without flags it lists the tokens. A new token is shown once.",
 		Examples: [2]string{"kasbah medina tokens -new keeper-2 -rights read",
 			"kasbah medina tokens -new gauger -rights write -zones north-1,north-2"},
 		Flags: func(fs *flag.FlagSet) {

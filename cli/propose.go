@@ -27,6 +27,9 @@ func proposeCommand() *command {
 	return &command{
 		Name: "propose", Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]",
 		Estate: true,
+		Long: "Compares what is declared, what the ledger has recorded and what is live, and shows one " +
+			"action for each resource. It changes nothing. -o keeps the proposal in a file, which enact " +
+			"carries out exactly as it was shown.",
 		Examples: [2]string{"kasbah propose -env trial",
 			"kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		Flags: func(fs *flag.FlagSet) {

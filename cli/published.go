@@ -20,6 +20,7 @@ func publishedCommand() *command {
 	return &command{
 		Name: "published", Short: "show the values that wards publish, as the last run left them",
 		Args: "[WARD [NAME]]", Estate: true,
+		Long:     "Prints the values that wards publish for others, from the ledger. It reads no cloud.",
 		Examples: [2]string{"kasbah published", "kasbah published shore quay_ids -json"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) > 2 {

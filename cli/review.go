@@ -21,6 +21,8 @@ func reviewCommand() *command {
 	var fit int
 	return &command{
 		Name: "review", Short: "show a kept proposal again, in part or for a pull request", Args: "FILE",
+		Long: "Shows a proposal that propose -o kept, after checking that it shows what it does. -action " +
+			"and -only show a part of it; -form markdown -fit 60000 makes a comment for a pull request.",
 		Examples: [2]string{"kasbah review change.json -action drop,swap",
 			"kasbah review change.json -form html > change.html"},
 		Flags: func(fs *flag.FlagSet) {

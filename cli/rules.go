@@ -17,6 +17,8 @@ func rulesCommand() *command {
 	var at listFlag
 	return &command{
 		Name: "rules", Short: "judge by the house rules in rules/*.star", Args: "[WARD…]", Estate: true,
+		Long: "Judges what is declared; with -at also what would be proposed and what is live. -test runs " +
+			"the rules' own tests.",
 		Examples: [2]string{"kasbah rules -env live", "kasbah rules -at proposed -form sarif"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&test, "test", false, "run the rules' own tests, rules/*_test.star")

@@ -29,6 +29,9 @@ func startCommand() *command {
 	var c choices
 	return &command{
 		Name: "start", Short: "write a small working estate with Medina embedded; asks what it is to hold", Args: "DIR",
+		Long: "Writes kasbah.toml and a first ward with a few resources of the simulated cloud, and makes a " +
+			"key that encrypts the ledger. Nothing is written over. At a terminal it asks for names; " +
+			"flags or -yes take the defaults.",
 		Examples: [2]string{"kasbah start lantern-coast", "kasbah start . -envs trial,live -parts kit,rules -yes"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&c.estate, "estate", "", "the estate's `name`; the folder's when left out")

@@ -9,6 +9,8 @@ func surveyCommand() *command {
 	var full, exitCode bool
 	return &command{
 		Name: "survey", Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
+		Long: "Reads what is live and reports what differs from the ledger, with who and when if the cloud " +
+			"knows. It changes nothing; enact puts back what is declared.",
 		Examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&full, "full", false, "list what matches, too")

@@ -21,6 +21,7 @@ func tidyCommand() *command {
 	var check bool
 	return &command{
 		Name: "tidy", Short: "format declarations", Args: "[FILE | FOLDER…]", Estate: true,
+		Long:     "Rewrites *.star files in one common layout. The meaning stays the same.",
 		Examples: [2]string{"kasbah tidy", "kasbah tidy -check"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&check, "check", false, "write nothing; end with 3 when something is not tidy")

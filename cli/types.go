@@ -36,6 +36,9 @@ func typesCommand() *command {
 	return &command{
 		Name: "types", Short: "show what each type takes, with an example to copy; look at what drivers offer",
 		Args: "[TYPE|DRIVER]", Estate: true,
+		Long: "Without arguments it lists all types. Outside an estate it shows those of the simulated " +
+			"cloud. -from looks at an OpenAPI document, -prove tests a driver, -pin and -compare notice " +
+			"changes of a driver.",
 		Examples: [2]string{"kasbah types medina.machine", "kasbah types -from harbour.openapi.yaml -overlay " +
 			"harbour.overlay.yaml"},
 		Flags: func(fs *flag.FlagSet) {

@@ -9,6 +9,7 @@ import (
 func versionCommand() *command {
 	return &command{
 		Name: "version", Short: "print the version",
+		Long:     "Prints the version and the commit that the program was built from.",
 		Examples: [2]string{"kasbah version", "kasbah version -json"},
 		Takes:    noArguments(),
 		Run: func(_ context.Context, a *app, _ []string) error {

@@ -11,6 +11,8 @@ func whyCommand() *command {
 	return &command{
 		Name: "why", Short: "show where a value comes from: lines, inputs, other resources, the run that set it",
 		Args: "ADDRESS[.ATTRIBUTE]", Estate: true,
+		Long: "Follows a value back to the lines, inputs, loops, kits and other resources that it comes " +
+			"from, and names the run that last changed it.",
 		Examples: [2]string{"kasbah why medina.machine/gauge-sallow.size",
 			"kasbah why shore:medina.network/coast -json"},
 		Takes: exactly(1, "one address, such as medina.network/coast or medina.network/coast.range"),
