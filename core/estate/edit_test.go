@@ -63,7 +63,17 @@ func TestWithWard(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"shore", "signal", "chronicle"}, e.Wards)
 	require.Contains(t, body, "# where it began")
-	_, err = WithWard("wards = [\n  \"a\" # the first\n]\n", "b")
+	for before, after := range map[string]string{
+		"wards = [\n  \"a\" # the first ]\n]\n": "wards = [\n  \"a\",\n  \"b\" # the first ]\n]\n",
+		"wards = []\n":                          "wards = [\"b\"]\n",
+		"\"wards\" = [\"a=[\"]\r\n[x]\r\n":      "\"wards\" = [\"a=[\", \"b\"]\r\n[x]\r\n",
+		"x = \"wards = [ ]\"\nwards = ['a']\n":  "x = \"wards = [ ]\"\nwards = ['a', \"b\"]\n",
+	} {
+		body, err := WithWard(before, "b")
+		require.NoError(t, err, before)
+		require.Equal(t, after, body)
+	}
+	_, err = WithWard("[env.t]\nwards = [\"a\"]\n", "b") // another key of that name
 	require.ErrorContains(t, err, "kasbah.toml:1:1: the list of wards cannot be changed safely")
 	_, err = WithWard("estate = \"x\"\n", "b")
 	require.ErrorContains(t, err, "add \"b\" to it by hand")
@@ -94,4 +104,25 @@ func TestWithLedgerList(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "[ledger]\nseal = \"all\"\n  estate_key = \"sha256:b\" # pinned\n  former_keys = "+
 		"[\"sha256:a\"]\n[env.t]\n", after)
+}
+
+// FuzzLayout: whatever a text holds, the places of its keys are in it, and a value that is
+// replaced is the only thing that changes.
+func FuzzLayout(f *testing.F) {
+	for _, body := range []string{edited, "a.\"b.c\" = [1, [2]]\n[[x]]\ny = {z = \"=\", w = '''\n'''}\n", "a = ", "[", "\"", "a = [\n# ]\n", "\xff = 1"} {
+		f.Add(body)
+	}
+	f.Fuzz(func(t *testing.T, body string) {
+		l := newLayout(File, body)
+		for key, e := range l.entries {
+			require.LessOrEqual(t, e.key, len(body))
+			require.Positive(t, l.position(key).Line)
+			if e.end == 0 {
+				continue
+			}
+			require.LessOrEqual(t, e.value, e.end)
+			after := l.replaced(e, "0")
+			require.Equal(t, len(body)-(e.end-e.value)+1, len(after))
+		}
+	})
 }

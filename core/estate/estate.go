@@ -43,7 +43,7 @@ type Estate struct {
 	drivers  map[string]Settings
 	kits     map[string]KitSource
 	envs     map[string]*environment
-	file     *keyFile
+	file     *layout
 }
 
 // Settings are the keys of a ledger or a driver, as the file gives them.
@@ -119,7 +119,7 @@ func Parse(dir string, body []byte) (*Estate, error) {
 	if err := toml.Unmarshal(body, &raw); err != nil {
 		return nil, tomlProblem(File, err)
 	}
-	r := &reader{file: newKeyFile(File, string(body))}
+	r := &reader{file: newLayout(File, string(body))}
 	e := r.estate(raw)
 	e.Dir, e.file, e.Digest = dir, r.file, fmt.Sprintf("%x", sha256.Sum256(body))
 	r.problems.Sort()
@@ -273,7 +273,7 @@ func (e *Estate) Inputs(env string) []Given {
 
 // reader turns the decoded TOML into an Estate and collects problems.
 type reader struct {
-	file     *keyFile
+	file     *layout
 	problems problem.List
 }
 

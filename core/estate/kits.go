@@ -218,7 +218,7 @@ func ParseKit(file string, body []byte) (*Kit, error) {
 	if err := toml.Unmarshal(body, &raw); err != nil {
 		return nil, tomlProblem(file, err)
 	}
-	r := &reader{file: newKeyFile(file, string(body))}
+	r := &reader{file: newLayout(file, string(body))}
 	r.known("", raw, "name", "version", "help", "drivers", "kits")
 	k := &Kit{Name: r.name("name", raw["name"])}
 	k.Version, _ = raw["version"].(string)
