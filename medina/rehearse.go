@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"strconv"
-	"strings"
 
 	"kasbah/core/value"
 )
@@ -113,8 +112,6 @@ func (s *Server) try(l *trial, kinds map[string]*kind, r *http.Request, call val
 	return err
 }
 
-var pointerChars = strings.NewReplacer("~1", "/", "~0", "~")
-
 // filled puts what earlier calls made where it is wanted.
 func filled(v any, before []rehearsed) (any, error) {
 	switch v := v.(type) {
@@ -133,8 +130,7 @@ func filled(v any, before []rehearsed) (any, error) {
 			}
 			at, _ := v["path"].(string)
 			var is any = before[n].made
-			for _, step := range strings.Split(strings.TrimPrefix(at, "/"), "/") {
-				step = pointerChars.Replace(step)
+			for _, step := range value.PointerParts(at) {
 				switch in := is.(type) {
 				case map[string]any:
 					is = in[step]

@@ -8,7 +8,6 @@ import (
 	"io"
 	"maps"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -239,24 +238,10 @@ func (k *kind) accept(body value.Map) (value.Map, error) {
 	}
 	no := &refusal{status: 422, title: "not acceptable"}
 	for _, f := range faults {
-		no.errors = append(no.errors, pointed{Pointer: pointer(f.Path), Detail: f.Message})
+		no.errors = append(no.errors, pointed{Pointer: f.Path.Pointer(), Detail: f.Message})
 	}
 	no.detail = faults[0].Message
 	return nil, no
-}
-
-// pointer writes a path as a JSON pointer (RFC 6901).
-func pointer(p value.Path) string {
-	var b strings.Builder
-	for _, s := range p {
-		b.WriteByte('/')
-		if s.Item {
-			b.WriteString(strconv.Itoa(s.Index))
-			continue
-		}
-		b.WriteString(strings.NewReplacer("~", "~0", "/", "~1").Replace(s.Key))
-	}
-	return b.String()
 }
 
 // find reads the thing of a request and holds its tag against If-Match.

@@ -347,7 +347,7 @@ func TestAfterAKill(t *testing.T) {
 	require.Contains(t, lock2, "has no result; the next enact finds out")
 	require.Contains(t, p.must("propose"), "taken as done; the next run finds out first")
 	out = p.must("lock", "recover", run)
-	require.Regexp(t, `[1-9] calls? resolved`, out)
+	require.Regexp(t, `[1-9] calls? settled`, out)
 	require.NotContains(t, p.must("lock"), "has no result")
 	require.Contains(t, p.must("ledger", "log"), "broken")
 	p.must("enact", "-yes", "-quiet")

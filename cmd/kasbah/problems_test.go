@@ -60,7 +60,7 @@ medina.record("b", kind = "A", values = ["10.0.0.1"],
 		{says: "a balancer for tls needs a certificate to show",
 			star: lens +
 				`medina.balancer("lens", subnet = quay, machines = [lamp], protocol = "tls", port = 443) # here`},
-		{says: "stands there twice", star: lens + `medina.balancer("lens", subnet = quay, port = 443,
+		{says: "is listed twice", star: lens + `medina.balancer("lens", subnet = quay, port = 443,
     machines = [lamp, lamp]) # here`},
 		{says: "and the balancer in", star: lens + `far = medina.network("far", range = "10.30.0.0/16")
 medina.balancer("lens", port = 443, subnet = medina.subnet("reef", network = far, range = "10.30.0.0/24"),
@@ -78,7 +78,7 @@ medina.balancer("lens", port = 443, subnet = medina.subnet("reef", network = far
 		{says: "a site is read by anybody", star: `medina.bucket("charts",
     site = True) # here`},
 		{says: "tries and failed go together", star: `medina.queue("waves", tries = 3) # here`},
-		{says: "stands there twice", star: `waves = medina.queue("waves")
+		{says: "is listed twice", star: `waves = medina.queue("waves")
 medina.topic("all",
     queues = [waves, waves]) # here`},
 		{says: "in the order of that key", star: `medina.table("tides", key = "day",

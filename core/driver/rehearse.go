@@ -1,9 +1,6 @@
 package driver
 
 import (
-	"fmt"
-	"strings"
-
 	"kasbah/core/value"
 )
 
@@ -12,7 +9,7 @@ import (
 func Written(v any) any {
 	switch v := v.(type) {
 	case Made:
-		return value.Map{"$call": int64(v.Call), "path": pointerOf(v.Path)}
+		return value.Map{"$call": int64(v.Call), "path": v.Path.Pointer()}
 	case Joined:
 		out := make([]any, len(v))
 		for i, x := range v {
@@ -33,19 +30,4 @@ func Written(v any) any {
 		return out
 	}
 	return v
-}
-
-var pointerChars = strings.NewReplacer("~", "~0", "/", "~1")
-
-// pointerOf is a path as a JSON pointer (RFC 6901).
-func pointerOf(p value.Path) string {
-	out := ""
-	for _, s := range p {
-		if s.Item {
-			out += "/" + fmt.Sprint(s.Index)
-		} else {
-			out += "/" + pointerChars.Replace(s.Key)
-		}
-	}
-	return out
 }

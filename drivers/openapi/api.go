@@ -3,6 +3,7 @@ package openapi
 import (
 	"strings"
 
+	"github.com/go-openapi/jsonpointer"
 	yaml "github.com/pb33f/go-yaml"
 )
 
@@ -43,10 +44,8 @@ func (a *api) component(name string) *proxy {
 		return nil
 	}
 	return &proxy{node: &yaml.Node{Kind: yaml.MappingNode, Content: []*yaml.Node{scalar("$ref"),
-		scalar(componentRef + escaped(name))}}}
+		scalar(componentRef + jsonpointer.Escape(name))}}}
 }
-
-func escaped(part string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(part) }
 
 // pathItem is what can be done at a path.
 type pathItem struct {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-openapi/jsonpointer"
 	yaml "github.com/pb33f/go-yaml"
 )
 
@@ -134,7 +135,7 @@ func (doc *api) asked() (*yaml.Node, error) {
 	set(root, "paths", paths)
 	schemas := mapping()
 	for name, n := range pairsOf(doc.schemas) {
-		if doc.used[componentRef+escaped(name)] || at(n, extension) != nil {
+		if doc.used[componentRef+jsonpointer.Escape(name)] || at(n, extension) != nil {
 			schemas.Content = append(schemas.Content, scalar(name), n)
 		}
 	}

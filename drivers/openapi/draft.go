@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-openapi/jsonpointer"
 	yaml "github.com/pb33f/go-yaml"
 
 	"kasbah/core/value"
@@ -525,7 +526,7 @@ func (g *guessing) nextIn(s *jsonSchema, below string) string {
 		switch {
 		case nextName.MatchString(name) && (kindOf(p) == "string" || kindOf(p) == "integer" || kindOf(p) == ""):
 			if below == "" && strings.Contains(name, ".") {
-				return "/" + escaped(name)
+				return "/" + jsonpointer.Escape(name)
 			}
 			return below + name
 		case below == "" && kindOf(p) == "object" && len(p.Properties.names) > 0 && len(p.Properties.names) < 10:

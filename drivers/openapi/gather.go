@@ -11,9 +11,9 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
-	"strings"
 	"sync"
 
+	"github.com/go-openapi/jsonpointer"
 	yaml "github.com/pb33f/go-yaml"
 )
 
@@ -174,5 +174,5 @@ func (g *gathering) ref(file, to string) (string, error) {
 			return "", err
 		}
 	}
-	return "#/" + filesKey + "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(at) + u.EscapedFragment(), nil
+	return "#/" + filesKey + "/" + jsonpointer.Escape(at) + u.EscapedFragment(), nil
 }

@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-
 	"golang.org/x/net/http/httpguts"
 
 	"kasbah/core/driver"

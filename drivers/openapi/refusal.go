@@ -92,20 +92,6 @@ func retryAfter(s string) time.Duration {
 	return 0
 }
 
-// fromPointer turns a JSON pointer (RFC 6901) into a path.
-func fromPointer(s string) string {
-	var p value.Path
-	for _, part := range strings.Split(strings.TrimPrefix(s, "/"), "/") {
-		part = strings.NewReplacer("~1", "/", "~0", "~").Replace(part)
-		if n, err := strconv.Atoi(part); err == nil && n >= 0 && len(p) > 0 {
-			p = append(p, value.Item(n))
-		} else if part != "" {
-			p = append(p, value.Key(part))
-		}
-	}
-	return p.String()
-}
-
 const problemType = "application/problem+json"
 
 // maxWords bounds what is told of a refusal: some answer with whole pages.
@@ -171,7 +157,7 @@ func explain(e *driver.Error, v any, how refusalsExtension) {
 // (RFC 6901) or as names with dots and brackets.
 func attributePath(s string) string {
 	if strings.HasPrefix(s, "/") || strings.HasPrefix(s, "#/") {
-		return fromPointer(strings.TrimPrefix(s, "#"))
+		return value.FromPointer(strings.TrimPrefix(s, "#")).String()
 	}
 	return s
 }
