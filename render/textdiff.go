@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/pmezard/go-difflib/difflib"
+	"github.com/aymanbagabas/go-udiff"
 )
 
 // diffLines is how many lines of a long text's difference are shown.
@@ -22,22 +22,16 @@ func textDiff(was, willBe any) []string {
 	if len(x)+len(y) > 20_000 { // the comparison is quadratic at worst
 		return []string{fmt.Sprintf("%s become %s", Count(len(x), "line"), Count(len(y), "line"))}
 	}
+	before := strings.Join(x, "\n") + "\n"
+	diff, err := udiff.ToUnifiedDiff("", "", before, udiff.Lines(before, strings.Join(y, "\n")+"\n"), 1)
+	if err != nil { // edits that do not fit their text, which the library made itself
+		return []string{fmt.Sprintf("%s become %s", Count(len(x), "line"), Count(len(y), "line"))}
+	}
+	words := map[udiff.OpKind]string{udiff.Equal: "same  ", udiff.Delete: "was   ", udiff.Insert: "now   "}
 	var out []string
-	for _, group := range difflib.NewMatcher(x, y).GetGroupedOpCodes(1) {
-		for _, op := range group {
-			switch op.Tag {
-			case 'e':
-				for _, line := range x[op.I1:op.I2] {
-					out = append(out, "same  "+line)
-				}
-			default:
-				for _, line := range x[op.I1:op.I2] {
-					out = append(out, "was   "+line)
-				}
-				for _, line := range y[op.J1:op.J2] {
-					out = append(out, "now   "+line)
-				}
-			}
+	for _, hunk := range diff.Hunks {
+		for _, line := range hunk.Lines {
+			out = append(out, words[line.Kind]+strings.TrimSuffix(line.Content, "\n"))
 		}
 	}
 	if n := len(out) - diffLines; n > 1 {
