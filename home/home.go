@@ -27,6 +27,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"kasbah/core/approval"
+	"kasbah/core/disk"
 	"kasbah/core/ledger"
 	"kasbah/core/seal"
 )
@@ -353,21 +354,7 @@ func (h *Home) write(name string, body []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-*") // 0600
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(body)
-	if err == nil {
-		err = f.Sync()
-	}
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return nil
+	return disk.ReplacePrivate(path, body)
 }
 
 // KeepEstate keeps an estate's key, sealed to some recipients.

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"kasbah/core/declare"
+	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -42,14 +43,7 @@ func New(dir string) (*Opener, error) {
 const maxText = 1 << 20
 
 func readText(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > maxText {
-		return nil, fmt.Errorf("%s is larger than %d bytes", filepath.Base(path), maxText)
-	}
-	return os.ReadFile(path)
+	return disk.Read(path, maxText)
 }
 
 // Open opens kits. One that cannot be used has an Err, so that only those who

@@ -9,14 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 
+	"kasbah/core/disk"
 	"kasbah/core/nearest"
 )
 
@@ -275,21 +274,7 @@ func (s *Server) FirstToken(ctx context.Context) (string, error) {
 		if err := t.make(x); err != nil {
 			return err
 		}
-		return writePrivate(path, []byte(t.Token+"\n"))
+		return disk.ReplacePrivate(path, []byte(t.Token+"\n"))
 	})
 	return path, err
-}
-
-// writePrivate writes a file that only its owner can read.
-func writePrivate(path string, body []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".medina-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name()) // once renamed there is nothing left
-	_, err = f.Write(body)
-	if err := errors.Join(err, f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
 }

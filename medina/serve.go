@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/value"
@@ -97,7 +98,7 @@ func ownCertificate(address, path string) (tls.Certificate, string, error) {
 	if err != nil {
 		return cert, "", err
 	}
-	if err := errors.Join(writePrivate(keyPath, private), os.WriteFile(certPath, public, 0o644)); err != nil {
+	if err := errors.Join(disk.ReplacePrivate(keyPath, private), os.WriteFile(certPath, public, 0o644)); err != nil {
 		return cert, "", err
 	}
 	cert, err = tls.X509KeyPair(public, private)

@@ -171,7 +171,7 @@ func (f *ProposalFile) Save() error {
 			return err
 		}
 	}
-	return disk.Replace(f.Path, body, 0o600)
+	return disk.ReplacePrivate(f.Path, body)
 }
 
 func enveloped(e *approval.Envelope) ([]byte, error) {
@@ -217,7 +217,7 @@ func (s *Session) Keep(ctx context.Context, path string, p *propose.Proposal, mo
 		return problem.Usage("-reader: the ledger is not sealed, so the proposal is not sealed either, and everyone " +
 			"can read it")
 	}
-	if err := disk.Replace(path, body, 0o600); err != nil {
+	if err := disk.ReplacePrivate(path, body); err != nil {
 		return fmt.Errorf("the proposal could not be kept: %w", err)
 	}
 	return nil

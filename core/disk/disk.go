@@ -8,8 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-
-	"github.com/google/renameio/v2/maybe"
 )
 
 // TooLargeError says that a file is larger than it can be.
@@ -44,13 +42,22 @@ func Read(path string, most int64) ([]byte, error) {
 // Replace writes a file whole or not at all: a reader meets the old text or the new one. A
 // file that is there keeps its mode, as with os.WriteFile.
 func Replace(path string, body []byte, mode fs.FileMode) error {
-	err := maybe.WriteFile(path, body, mode)
-	if err == nil {
-		return nil
-	}
+	return named(path, replace(path, body, mode, false))
+}
+
+// ReplacePrivate is Replace for what only its owner may read, whatever mode it had.
+func ReplacePrivate(path string, body []byte) error {
+	return named(path, replace(path, body, 0o600, true))
+}
+
+// named is an error about a path in place of one about its temporary file, of which nobody
+// knows.
+func named(path string, err error) error {
 	var at *fs.PathError
 	var moved *os.LinkError
-	switch { // both name the temporary file, of which nobody knows
+	switch {
+	case err == nil:
+		return nil
 	case errors.As(err, &at):
 		err = at.Err
 	case errors.As(err, &moved):

@@ -26,6 +26,12 @@ func TestReadAndReplace(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1, "no temporary file stays")
 
+	require.NoError(t, os.Chmod(path, 0o644))
+	require.NoError(t, disk.ReplacePrivate(path, []byte("secret")))
+	info, err = os.Stat(path)
+	require.NoError(t, err)
+	require.Equal(t, fs.FileMode(0o600), info.Mode())
+
 	_, err = disk.Read(path, 5)
 	var large *disk.TooLargeError
 	require.ErrorAs(t, err, &large)

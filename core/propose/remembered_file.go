@@ -58,7 +58,7 @@ func (f RememberedFile) Write(m *Remembered) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	if err := disk.Replace(f.Path, body, 0o600); err != nil {
+	if err := disk.ReplacePrivate(f.Path, body); err != nil {
 		return err
 	}
 	return sweep(dir)

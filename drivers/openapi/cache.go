@@ -3,7 +3,6 @@ package openapi
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -14,6 +13,8 @@ import (
 
 	"github.com/go-openapi/jsonpointer"
 	yaml "github.com/pb33f/go-yaml"
+
+	"kasbah/core/disk"
 )
 
 // A large document of which a few types are used is kept without the rest, by the digest of
@@ -94,15 +95,7 @@ func keep(file string, d *document) {
 		return
 	}
 	forget(filepath.Dir(file))
-	f, err := os.CreateTemp(filepath.Dir(file), ".new-*")
-	if err != nil {
-		return
-	}
-	_, err = f.Write(body)
-	if errors.Join(err, f.Close()) == nil && os.Rename(f.Name(), file) == nil {
-		return
-	}
-	_ = os.Remove(f.Name())
+	_ = disk.ReplacePrivate(file, body)
 }
 
 // forget deletes what nobody has made for a long time.
