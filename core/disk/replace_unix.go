@@ -3,6 +3,7 @@
 package disk
 
 import (
+	"errors"
 	"io/fs"
 	"path/filepath"
 
@@ -11,9 +12,18 @@ import (
 
 // replace writes into a file beside the old one, which then takes its place.
 func replace(path string, body []byte, mode fs.FileMode, private bool) error {
-	options := []renameio.Option{renameio.WithTempDir(filepath.Dir(path))}
+	options := []renameio.Option{renameio.WithTempDir(filepath.Dir(path)), renameio.WithPermissions(mode),
+		renameio.WithExistingPermissions()}
 	if private {
-		options = append(options, renameio.WithStaticPermissions(mode))
+		options = []renameio.Option{renameio.WithTempDir(filepath.Dir(path)), renameio.WithStaticPermissions(mode)}
 	}
-	return renameio.WriteFile(path, body, mode, options...)
+	f, err := renameio.NewPendingFile(path, options...)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(body)
+	if err != nil {
+		return errors.Join(err, f.Cleanup())
+	}
+	return f.CloseAtomicallyReplace()
 }
