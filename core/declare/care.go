@@ -11,6 +11,7 @@ import (
 
 	"go.starlark.net/starlark"
 
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -100,9 +101,9 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 				return nil, fmt.Errorf("care: the excuse for %s ends on %q, which is not a date", rule, m[2])
 			}
 			if c.Excuse == nil {
-				c.Excuse = map[string]Excuse{}
+				c.Excuse = map[string]problem.Excuse{}
 			}
-			c.Excuse[string(rule)] = Excuse{Reason: m[1], Until: m[2]}
+			c.Excuse[string(rule)] = problem.Excuse{Reason: m[1], Until: m[2]}
 		}
 	}
 	return &careValue{c}, nil

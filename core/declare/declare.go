@@ -163,17 +163,8 @@ type Care struct {
 	// the same ward and the same instances, unless it names a ward.
 	RenamedFrom string `json:"renamed_from,omitempty"`
 	// Excuse are the rules that it may break, each with a reason and an end.
-	Excuse map[string]Excuse `json:"excuse,omitempty"`
+	Excuse map[string]problem.Excuse `json:"excuse,omitempty"`
 }
-
-// Excuse lets a resource break a rule for a while.
-type Excuse struct {
-	Reason string `json:"reason"`
-	Until  string `json:"until"` // the last day it holds, as 2006-01-02
-}
-
-// String is the excuse as ledgers record it.
-func (x Excuse) String() string { return x.Reason + ", until " + x.Until }
 
 // FullType is the type as addresses write it: `medina.network`.
 func (r *Resource) FullType() string {

@@ -70,7 +70,7 @@ func (r *Resource) appendDeclaration(b []byte, needs []string) []byte {
 	if len(r.Care.Excuse) > 0 {
 		excuse := value.Map{}
 		for rule, x := range r.Care.Excuse {
-			excuse[rule] = x.String()
+			excuse[rule] = x.Reason + ", until " + x.Until
 		}
 		b = value.Append(append(b, ','), excuse)
 	}

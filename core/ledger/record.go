@@ -13,6 +13,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/klauspost/compress/zstd"
 
+	"kasbah/core/problem"
 	"kasbah/core/value"
 )
 
@@ -57,8 +58,8 @@ type Care struct {
 	AtDrop string `json:"at_drop,omitempty"`
 	// Timeout is for one answer of the cloud, such as 1h30m0s; "" for that of the run.
 	Timeout string `json:"timeout,omitempty"`
-	// Excuse are the rules that it may break, each as `reason, until DATE`.
-	Excuse map[string]string `json:"excuse,omitempty"`
+	// Excuse are the rules that it may break, each with a reason and an end.
+	Excuse map[string]problem.Excuse `json:"excuse,omitempty"`
 }
 
 // Copy is a copy of a thing. Nobody manages it.

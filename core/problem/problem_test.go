@@ -1,6 +1,7 @@
 package problem
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"testing"
@@ -37,4 +38,25 @@ func TestProblems(t *testing.T) {
 		"shore/a.star:3:7: medina.disk/tape: size is 5"}, said)
 	var list List
 	require.ErrorAs(t, l.Err(), &list)
+}
+
+// TestExcuse: an excuse is read as it is written, and as older ledgers hold it.
+func TestExcuse(t *testing.T) {
+	for _, c := range []struct {
+		name, json string
+		is         Excuse
+	}{
+		{"as written", `{"reason":"spring, until the tide","until":"2031-12-31"}`, Excuse{"spring, until the tide", "2031-12-31"}},
+		{"older", `"spring, until the tide, until 2031-12-31"`, Excuse{"spring, until the tide", "2031-12-31"}},
+		{"without an end", `"spring"`, Excuse{"spring", ""}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var x Excuse
+			require.NoError(t, json.Unmarshal([]byte(c.json), &x))
+			require.Equal(t, c.is, x)
+		})
+	}
+	body, err := json.Marshal(Excuse{"spring", "2031-12-31"})
+	require.NoError(t, err)
+	require.JSONEq(t, `{"reason":"spring","until":"2031-12-31"}`, string(body))
 }

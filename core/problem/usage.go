@@ -1,6 +1,8 @@
 package problem
 
-import "fmt"
+import (
+	"fmt"
+)
 
 // UsageError says that what was asked for cannot be: a name that nothing has, an address of
 // two resources, flags that exclude each other. Its sentence is for the person who asked.

@@ -278,18 +278,12 @@ func joinAnd(names []string) string {
 
 // careOf is a declaration's care as the ledger records it.
 func careOf(c declare.Care) ledger.Care {
-	out := ledger.Care{Guard: c.Guard, Swap: c.Swap, AtDrop: c.AtDrop}
+	out := ledger.Care{Guard: c.Guard, Swap: c.Swap, AtDrop: c.AtDrop, Excuse: c.Excuse}
 	for _, p := range c.Leave {
 		out.Leave = append(out.Leave, p.String())
 	}
 	if c.Timeout > 0 {
 		out.Timeout = c.Timeout.String()
-	}
-	for rule, x := range c.Excuse {
-		if out.Excuse == nil {
-			out.Excuse = map[string]string{}
-		}
-		out.Excuse[rule] = x.String()
 	}
 	return out
 }

@@ -1,5 +1,6 @@
 package propose
 
+
 // Costs is the JSON form of what resources cost a month.
 type Costs struct {
 	Format   string `json:"format"`

@@ -3,10 +3,7 @@ package propose
 import (
 	"context"
 	"slices"
-	"strings"
 
-	"kasbah/core/declare"
-	"kasbah/core/ledger"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -82,7 +79,7 @@ func (w *proposer) subject(a *Action) (*rules.Subject, error) {
 	s := subjectOf(a, typ)
 	if r != nil {
 		s.Was = value.Map(r.Live)
-		s.Excuse = ExcusesOf(r.Care)
+		s.Excuse = r.Care.Excuse
 		if a.Kind == Same {
 			s.Inputs = value.Map(r.Inputs)
 		}
@@ -98,7 +95,7 @@ func subjectOf(a *Action, typ *schema.Type) *rules.Subject {
 	s := &rules.Subject{Ward: a.Ward, Address: a.Address, Type: a.Type, Schema: typ, Kit: a.Kit, Action: string(a.Kind),
 		Inputs: value.Map{}, Position: a.Position}
 	if p := a.Plan; p != nil {
-		s.Guarded, s.Excuse = p.Care.Guard, ExcusesOf(p.Care)
+		s.Guarded, s.Excuse = p.Care.Guard, p.Care.Excuse
 		if !a.Leaves() {
 			s.Inputs = value.Map(p.Inputs)
 		}
@@ -117,20 +114,6 @@ func (p *Proposal) Judged() *rules.Report {
 		return &rules.Report{}
 	}
 	return p.judged
-}
-
-// ExcusesOf reads the excuses in the care that a ledger or proposal holds.
-func ExcusesOf(c ledger.Care) map[string]declare.Excuse {
-	var out map[string]declare.Excuse
-	for rule, text := range c.Excuse {
-		if i := strings.LastIndex(text, ", until "); i >= 0 {
-			if out == nil {
-				out = map[string]declare.Excuse{}
-			}
-			out[rule] = declare.Excuse{Reason: text[:i], Until: text[i+len(", until "):]}
-		}
-	}
-	return out
 }
 
 // JudgeAgain judges an action by the rules that were undecided about it, now

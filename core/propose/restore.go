@@ -65,7 +65,7 @@ func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[str
 		d.Needs = append(d.Needs, declare.Need{Address: n})
 	}
 	d.Care = declare.Care{Guard: r.Care.Guard, Leave: LeavePaths(r.Care), Swap: r.Care.Swap, AtDrop: r.Care.AtDrop,
-		Excuse: ExcusesOf(r.Care)}
+		Excuse: r.Care.Excuse}
 	if r.Care.Timeout != "" {
 		if d.Care.Timeout, err = time.ParseDuration(r.Care.Timeout); err != nil {
 			return nil, err

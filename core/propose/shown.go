@@ -121,7 +121,7 @@ func (p *Proposal) ruledAgain(ctx context.Context, o Standing) error {
 				if err != nil {
 					return err
 				}
-				s.Was, s.Excuse, s.Guarded = value.Map(r.Live), ExcusesOf(r.Care), r.Care.Guard
+				s.Was, s.Excuse, s.Guarded = value.Map(r.Live), r.Care.Excuse, r.Care.Guard
 				if a.Kind == Same {
 					s.Inputs = value.Map(r.Inputs)
 				}

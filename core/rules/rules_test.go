@@ -13,6 +13,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
+	"kasbah/core/problem"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -108,7 +109,7 @@ undecided sea.lamp/later: sea.lamp/other power is not known yet (blocks false)
 // TestExcuses: an excuse holds through its last day and not a day longer.
 func TestExcuses(t *testing.T) {
 	excused := subject("hot", value.Map{"power": int64(11)})
-	excused.Excuse = map[string]declare.Excuse{"strong": {Reason: "fog", Until: "2026-11-23"}}
+	excused.Excuse = map[string]problem.Excuse{"strong": {Reason: "fog", Until: "2026-11-23"}}
 	for today, want := range map[string]string{
 		"2026-11-22": "excused sea.lamp/hot: too strong (blocks false)\n",
 		"2026-11-23": "excused sea.lamp/hot: too strong (blocks false)\n",
@@ -119,7 +120,7 @@ func TestExcuses(t *testing.T) {
 	}
 	s, _ := load(t, map[string]string{"rules/a.star": strong +
 		"rule(\"all\", whole = lambda p: None, level = \"warn\")\n"}, "2026-11-23")
-	excused.Excuse = map[string]declare.Excuse{"storng": {}, "all": {}, "strong": {}}
+	excused.Excuse = map[string]problem.Excuse{"storng": {}, "all": {}, "strong": {}}
 	list := s.Excuses([]*rules.Subject{excused})
 	require.Len(t, list, 2)
 	require.Contains(t, list[0].Message, "which judges everything at once")

@@ -27,7 +27,7 @@ type Subject struct {
 	Was    value.Map // proposed: what was live before; nil for something new
 	Action string    // proposed: new, edit, swap, drop, same
 	Live   value.Map // live: all attributes
-	Excuse map[string]declare.Excuse
+	Excuse map[string]problem.Excuse
 
 	Position problem.Position
 }

@@ -176,7 +176,7 @@ func judgeRules(ctx context.Context, o Options, r *Report, live propose.Live) er
 		subjects = append(subjects, &rules.Subject{
 			Ward: res.Ward, Address: res.Address, Type: res.Type, Schema: o.Catalogs[drv].Types[typ], Kit: rec.Kit,
 			Guarded: rec.Care.Guard,
-			Inputs:  attributes, Live: attributes, Excuse: propose.ExcusesOf(rec.Care),
+			Inputs:  attributes, Live: attributes, Excuse: rec.Care.Excuse,
 		})
 	}
 	c := r.Counts
