@@ -82,6 +82,7 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 	}
 	undecided := map[string][]string{}
 	told := map[string]int{}
+	var excused []string
 	for _, f := range p.Rules {
 		declared := f.At == rules.Declared && (f.Verdict == rules.Broken || again[f.Rule+" "+f.Ward+" "+f.Address])
 		if f.Blocks() || declared { // those were told before the proposal was made
@@ -89,6 +90,10 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 		}
 		if f.Verdict == rules.Undecided {
 			undecided[f.Rule] = append(undecided[f.Rule], whole(f.Address))
+			continue
+		}
+		if f.Verdict == rules.Excused { // check and rules tell why
+			excused = append(excused, fmt.Sprintf("%s from %s until %s", whole(f.Address), f.Rule, f.Until))
 			continue
 		}
 		if told[f.Rule+" "+f.Message]++; told[f.Rule+" "+f.Message] > alike {
@@ -103,19 +108,26 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 		}
 		o.Printf("%s\n", Wrap(head+Clean(f.Sentence())+".", o.Width-2, "  "))
 	}
+	if excused != nil {
+		o.Printf("%s\n", Wrap("Excused: "+Clean(fewOf(excused))+".", o.Width-2, "  "))
+	}
 	for _, rule := range value.Keys(undecided) {
-		list := undecided[rule]
-		text := strings.Join(list[:min(alike, len(list))], ", ")
-		if n := len(list) - alike; n > 0 {
-			text += fmt.Sprintf(" and %d more", n)
-		}
-		o.Printf("%s\n", Wrap(fmt.Sprintf("Rule %s is undecided until values are known: %s.", rule, Clean(text)),
-			o.Width-2, "  "))
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Rule %s is undecided until values are known: %s.", rule,
+			Clean(fewOf(undecided[rule]))), o.Width-2, "  "))
 	}
 	c := p.RuleCounts
 	if n := c.Passed + c.Broken + c.Undecided + c.Excused + c.Failed; n > 0 {
 		o.Printf("Rules: %s.\n", strings.Join(tally(c), ", "))
 	}
+}
+
+// fewOf are the first few of a list, and how many more there are.
+func fewOf(list []string) string {
+	text := strings.Join(list[:min(alike, len(list))], ", ")
+	if n := len(list) - alike; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text
 }
 
 // whole is an address, or what a rule judges that looks at everything.

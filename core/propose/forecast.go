@@ -10,8 +10,9 @@ type Forecast struct {
 	// Seconds is the time it takes, by what the ledger has seen calls take;
 	// nil when it has seen none of the kind.
 	Seconds *float64 `json:"seconds"`
-	// Unknown counts the changing actions of whose kind no call was seen yet:
-	// they count as no time.
+	// Unknown counts the changing actions of which no call of their kind was seen
+	// yet: they count as no time. A call that was not seen counts as none beside
+	// one that was.
 	Unknown int      `json:"unknown,omitempty"`
 	Chain   []string `json:"chain"` // the longest chain of changing actions, first to last
 }
@@ -58,10 +59,10 @@ func (w *proposer) forecast() Forecast {
 		for _, n := range a.Needs {
 			edges = append(edges, graph.Edge{From: a.Full(), To: n})
 		}
-		seen := true
+		seen := len(a.calls()) == 0
 		for _, call := range a.calls() {
 			d, ok := w.duration(a, call)
-			seen = seen && ok
+			seen = seen || ok // of a swap, one half is better than none
 			a.Seconds += d
 		}
 		if seen {

@@ -33,6 +33,6 @@ notices = medina.bucket(
     "notices",
     public = True,
     tags = owned(),
-    care = care(guard = env == "live", excuse = {"private-buckets": "notices are read by everybody, until 2031-12-31"}),
+    care = care(guard = env == "live", excuse = {"private-buckets": "notices are read by everyone, until 2031-12-31"}),
 )
 publish("notices", notices.url, help = "where the public notices are read")
