@@ -7,13 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"kasbah/core/approval"
 	"kasbah/core/driver"
 	"kasbah/core/ledger"
-	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/redact"
 	"kasbah/core/schema"
@@ -131,36 +129,18 @@ type executor struct {
 	r    *Result // as far as it is known
 	runs map[string]*ledger.Run
 
-	mu             sync.Mutex
-	counts         Counts
-	byWard         map[string]*Counts
-	failures       []*problem.Problem
-	halfDone       map[string]int  // full address -> steps done
-	unfinished     map[string]bool // full addresses of which some steps are done, and none failed
-	skipped        map[string]bool
-	calls          map[string][]*madeCall // by step: what was done, for undoing
-	unclearCalls   []*call
-	undoneHalves   map[string]int // full address -> steps taken back
-	undone         []Undone
-	took           map[string]time.Duration // by full address
-	errs           map[string]error         // by full address
-	earlier        []string                 // runs of the same proposal that this one goes on from
-	already        map[string]bool          // steps that they have done
-	was            map[string]string        // full address -> the one that it is renamed from
-	resumedActions int
-	tookBackAll    bool
-	pace           *pace
-	broken         error // why nothing more may be started
-	recovered      []string
-	copies         []Copied
-	intents        int
-	confided       redact.Redactor           // texts of secrets that were revealed
-	said           map[string][]string       // by ward: what rules said
-	watched        map[string]bool           // full addresses whose outputs the run uses or publishes
-	stirred        map[string]bool           // of these, what may have moved since it was read
-	seenNow        map[string]*ledger.Record // records as they are live, where the run may not write them
-	outside        *outside
-	found          *finder
+	tally
+	takenBack
+	goingOn
+	outputs
+
+	was          map[string]string // full address -> the one that it is renamed from
+	unclearCalls []*call
+	pace         *pace
+	intents      int
+	confided     redact.Redactor // texts of secrets that were revealed
+	outside      *outside
+	found        *finder
 }
 
 // begin takes the locks, or takes over those that are held already.
@@ -171,12 +151,12 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 	if o.Timeout <= 0 {
 		o.Timeout = DefaultTimeout
 	}
-	e := &executor{o: o, runs: map[string]*ledger.Run{}, byWard: map[string]*Counts{}, halfDone: map[string]int{},
-		unfinished: map[string]bool{}, said: map[string][]string{}, skipped: map[string]bool{},
-		calls: map[string][]*madeCall{}, pace: newPace(o.Parallel), undoneHalves: map[string]int{},
-		already: map[string]bool{}, was: map[string]string{}, took: map[string]time.Duration{},
-		errs: map[string]error{}, watched: map[string]bool{}, stirred: map[string]bool{},
-		seenNow: map[string]*ledger.Record{}}
+	e := &executor{
+		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, pace: newPace(o.Parallel),
+		tally: newTally(), takenBack: takenBack{calls: map[string][]*madeCall{}, undoneHalves: map[string]int{}},
+		goingOn: goingOn{already: map[string]bool{}},
+		outputs: outputs{watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}},
+	}
 	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
 	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
 	h := o.Locks
@@ -236,13 +216,6 @@ func (e *executor) recordOnly(ctx context.Context) error {
 }
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
-
-func (e *executor) tally() Counts {
-	c := e.counts
-	c.Unfinished = len(e.unfinished)
-	c.NotBegun = c.Total - c.Done - c.Failed - c.Unclear - c.Unfinished
-	return c
-}
 
 // stopped reports whether the run was told to stop.
 func (e *executor) stopped() bool {

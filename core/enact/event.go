@@ -49,6 +49,6 @@ func (e *executor) event(ev Event) {
 	ev.Format, ev.Time, ev.Error = EventFormat, time.Now().UTC(), textOf(ev.Err)
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	ev.Counts = e.tally()
+	ev.Counts = e.count()
 	e.o.Event(ev)
 }

@@ -57,7 +57,7 @@ func topLevel(path string) string {
 
 // finish ends the run with its counts and published values.
 func (e *executor) finish(ctx context.Context) (*Result, error) {
-	c := e.tally()
+	c := e.count()
 	r := e.r
 	r.Run, r.Reason, r.Counts, r.Failures, r.Recovered, r.Copies, r.Resumed = e.o.Run, e.o.Reason, c, e.failures,
 		e.recovered, e.copies, e.resumedActions

@@ -21,7 +21,8 @@ func WithWard(body, ward string) (string, error) {
 	}
 	var is struct{ Wards []string }
 	if err := toml.Unmarshal([]byte(after), &is); err != nil || !slices.Contains(is.Wards, ward) {
-		return "", problem.At(l.position("wards"), "the list of wards cannot be changed safely; add %q to it by hand", ward)
+		return "", problem.At(l.position("wards"), "the list of wards cannot be changed safely; add %q to it by hand",
+			ward)
 	}
 	return after, nil
 }
@@ -55,7 +56,8 @@ func withLedger(body, key, text string, holds func(any) bool) (string, error) {
 	}
 	var is struct{ Ledger map[string]any }
 	if err := toml.Unmarshal([]byte(after), &is); err != nil || !holds(is.Ledger[key]) {
-		return "", problem.At(l.position("ledger."+key), "%s under [ledger] cannot be changed safely; write %s = %s there by hand",
+		return "", problem.At(l.position("ledger."+key), "%s under [ledger] cannot be changed safely; write %s = %s "+
+			"there by hand",
 			key, key, strings.Join(strings.Fields(text), " "))
 	}
 	return after, nil
@@ -71,7 +73,8 @@ func WithTag(body string, from KitSource, tag string) (string, error) {
 			strings.HasSuffix(source, join("kits", from.Name))
 	})
 	if !ok {
-		return "", problem.At(from.Position, "the tag %q of kit %s is not written here as a text; change it to %q by hand",
+		return "", problem.At(from.Position, "the tag %q of kit %s is not written here as a text; change it to %q by "+
+			"hand",
 			from.Tag, from.Name, tag)
 	}
 	quote := strconv.Quote(tag)

@@ -109,7 +109,8 @@ func TestWithLedgerList(t *testing.T) {
 // FuzzLayout: whatever a text holds, the places of its keys are in it, and a value that is
 // replaced is the only thing that changes.
 func FuzzLayout(f *testing.F) {
-	for _, body := range []string{edited, "a.\"b.c\" = [1, [2]]\n[[x]]\ny = {z = \"=\", w = '''\n'''}\n", "a = ", "[", "\"", "a = [\n# ]\n", "\xff = 1"} {
+	for _, body := range []string{edited, "a.\"b.c\" = [1, [2]]\n[[x]]\ny = {z = \"=\", w = '''\n'''}\n", "a = ", "[",
+		"\"", "a = [\n# ]\n", "\xff = 1"} {
 		f.Add(body)
 	}
 	f.Fuzz(func(t *testing.T, body string) {

@@ -115,7 +115,8 @@ func (l *layout) lineStart(at int) int {
 // place is an offset as a position.
 func (l *layout) place(at int) problem.Position {
 	before := l.body[:at]
-	return problem.Position{File: l.file, Line: 1 + strings.Count(before, "\n"), Column: at - strings.LastIndexByte(before, '\n')}
+	return problem.Position{File: l.file, Line: 1 + strings.Count(before, "\n"),
+		Column: at - strings.LastIndexByte(before, '\n')}
 }
 
 // position is where a dotted key is, or the nearest key above it.
