@@ -1,6 +1,5 @@
 package propose
 
-
 // Costs is the JSON form of what resources cost a month.
 type Costs struct {
 	Format   string `json:"format"`

@@ -1,6 +1,5 @@
 package propose
 
-
 // undoOf says how enacting can take an action back, and what is not as before
 // then.
 func undoOf(a *Action) string {
