@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"kasbah/core/declare"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -344,11 +345,11 @@ func exampleValue(a *schema.Attribute) string {
 	case a.Secret && a.Kind == schema.Text:
 		return "secret(\"example\")"
 	case a.HasDefault:
-		return starlarkText(a.Default)
+		return declare.Literal(a.Default)
 	case a.Refers != "":
 		return variableOf(a.Refers)
 	case len(a.OneOf) > 0:
-		return starlarkText(a.OneOf[0])
+		return declare.Literal(a.OneOf[0])
 	}
 	switch a.Kind {
 	case schema.Int, schema.Number:
@@ -398,28 +399,3 @@ var exampleTexts = []string{
 }
 
 var settled = regexp.MustCompile(`[^A-Za-z0-9_]`)
-
-// starlarkText is a value as a declaration writes it.
-func starlarkText(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return "None"
-	case bool:
-		return map[bool]string{true: "True", false: "False"}[v]
-	case string:
-		return strconv.Quote(v)
-	case []any:
-		var all []string
-		for _, x := range v {
-			all = append(all, starlarkText(x))
-		}
-		return "[" + strings.Join(all, ", ") + "]"
-	case map[string]any:
-		var all []string
-		for _, k := range value.Keys(v) {
-			all = append(all, strconv.Quote(k)+": "+starlarkText(v[k]))
-		}
-		return "{" + strings.Join(all, ", ") + "}"
-	}
-	return value.Plain(v)
-}

@@ -16,18 +16,7 @@ func Written(v any) any {
 			out[i] = Written(x)
 		}
 		return value.Map{"$text": out}
-	case []any:
-		out := make([]any, len(v))
-		for i, x := range v {
-			out[i] = Written(x)
-		}
-		return out
-	case map[string]any:
-		out := make(value.Map, len(v))
-		for k, x := range v {
-			out[k] = Written(x)
-		}
-		return out
 	}
-	return v
+	out, _ := value.Rebuild(v, func(x any) (any, bool) { return Written(x), true })
+	return out
 }

@@ -301,28 +301,8 @@ func (r *rehearsal) known(v any) (any, bool) {
 			out = append(out, is)
 		}
 		return out, true
-	case []any:
-		out := make([]any, len(v))
-		for i, x := range v {
-			is, ok := r.known(x)
-			if !ok {
-				return nil, false
-			}
-			out[i] = is
-		}
-		return out, true
-	case map[string]any:
-		out := make(value.Map, len(v))
-		for k, x := range v {
-			is, ok := r.known(x)
-			if !ok {
-				return nil, false
-			}
-			out[k] = is
-		}
-		return out, true
 	}
-	return v, true
+	return value.Rebuild(v, r.known)
 }
 
 // try asks the driver.

@@ -10,22 +10,8 @@ import (
 	"kasbah/core/value"
 )
 
-// empty reports whether v says nothing: none, an empty list or map. Clouds
-// differ in which of them they show.
-func empty(v any) bool {
-	switch v := v.(type) {
-	case nil:
-		return true
-	case []any:
-		return len(v) == 0
-	case map[string]any:
-		return len(v) == 0
-	}
-	return false
-}
-
 // ValuesDiffer reports whether two values differ beyond the ways of saying nothing.
-func ValuesDiffer(a, b any) bool { return !value.Equal(a, b) && !(empty(a) && empty(b)) }
+func ValuesDiffer(a, b any) bool { return !value.Equal(a, b) && !(value.Empty(a) && value.Empty(b)) }
 
 // differences walks two values of an attribute and reports where they
 // differ: maps key by key, lists of one length item by item, lists of which

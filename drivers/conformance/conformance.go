@@ -219,7 +219,7 @@ func (x *Suite) alike(what string, want, is driver.Live) error {
 	for _, a := range x.typ.Attributes {
 		was, shown1 := want.Attributes[a.Name]
 		now, shown2 := is.Attributes[a.Name]
-		if a.Moves || a.Output && (!shown1 || !shown2) || value.Equal(was, now) || empty(was) && empty(now) {
+		if a.Moves || a.Output && (!shown1 || !shown2) || value.Equal(was, now) || value.Empty(was) && value.Empty(now) {
 			continue
 		}
 		hint := x.toWrite(a, was, now)
@@ -229,18 +229,6 @@ func (x *Suite) alike(what string, want, is driver.Live) error {
 		return fmt.Errorf("%s: %s is %s, and was %s%s", what, a.Name, value.Plain(now), value.Plain(was), written(hint))
 	}
 	return nil
-}
-
-func empty(v any) bool {
-	switch v := v.(type) {
-	case nil:
-		return true
-	case []any:
-		return len(v) == 0
-	case map[string]any:
-		return len(v) == 0
-	}
-	return false
 }
 
 // unlike is the error of a call that ended otherwise than it should.
@@ -309,7 +297,7 @@ func (x *Suite) holds(inputs value.Map, is driver.Live) error {
 		if a != nil {
 			given, shown = a.Canonical(value.Clone(given)), a.Canonical(value.Clone(shown))
 		}
-		if a != nil && a.Unshown || value.Equal(given, shown) || empty(given) && empty(shown) {
+		if a != nil && a.Unshown || value.Equal(given, shown) || value.Empty(given) && value.Empty(shown) {
 			continue
 		}
 		hint := ""

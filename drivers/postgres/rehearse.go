@@ -187,28 +187,8 @@ func (r *rehearsal) filled(v any) (any, bool) {
 			}
 		}
 		return text, true
-	case []any:
-		out := make([]any, len(v))
-		for i, x := range v {
-			is, ok := r.filled(x)
-			if !ok {
-				return nil, false
-			}
-			out[i] = is
-		}
-		return out, true
-	case map[string]any:
-		out := make(value.Map, len(v))
-		for k, x := range v {
-			is, ok := r.filled(x)
-			if !ok {
-				return nil, false
-			}
-			out[k] = is
-		}
-		return out, true
 	}
-	return v, true
+	return value.Rebuild(v, r.filled)
 }
 
 // complete are inputs of a new thing, with the defaults of what was left out.
