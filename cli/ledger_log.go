@@ -8,8 +8,10 @@ import (
 	"strings"
 
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 func ledgerLogCommand() *command {
@@ -26,31 +28,17 @@ func ledgerLogCommand() *command {
 			fs.IntVar(&last, "last", 0, "only the newest `runs`")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			wards, named := wardsAndRuns(args)
+			wards, named, err := a.wardsAndRuns(args)
+			if err != nil {
+				return err
+			}
 			p, err := a.open(ctx, wards)
 			if err != nil {
 				return err
 			}
-			runs := []*ledger.RunSummary{}
-			var unread int64
-			for _, w := range p.Wards {
-				list, more, err := p.Ledgers[w].History(ctx)
-				if err != nil {
-					return err
-				}
-				unread += more
-				for _, r := range list {
-					if len(named) == 0 || slices.ContainsFunc(named, func(s string) bool {
-						return ledger.IsRun(r.Run,
-							s)
-					}) {
-						runs = append(runs, r)
-					}
-				}
-			}
-			if len(named) > 0 && len(runs) == 0 {
-				return &problem.UsageError{Message: "no run is called " + strings.Join(named, " or "),
-					Hint: "`kasbah ledger log` lists them"}
+			runs, unread, err := runsNamed(ctx, p, named)
+			if err != nil {
+				return err
 			}
 			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
 			runs = ledger.Newest(runs, last)
@@ -66,15 +54,46 @@ func ledgerLogCommand() *command {
 	}
 }
 
-// wardsAndRuns tells arguments that are ids of runs, which begin with a digit, from names of
-// wards, which do not.
-func wardsAndRuns(args []string) (wards, runs []string) {
+// wardsAndRuns tells names of wards from ids of runs.
+func (a *app) wardsAndRuns(args []string) (wards, runs []string, err error) {
+	e, err := session.FindEstate(a.dir)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, s := range args {
-		if s != "" && s[0] >= '0' && s[0] <= '9' {
+		if !e.HasWard(s) && ledger.LooksLikeRun(s) {
 			runs = append(runs, s)
 		} else {
 			wards = append(wards, s)
 		}
 	}
-	return wards, runs
+	return wards, runs, nil
+}
+
+// runsNamed are the runs over a session's wards that are called so, all without names, and how
+// many entries could not be read.
+func runsNamed(ctx context.Context, s *session.Session, named []string) ([]*ledger.RunSummary, int64, error) {
+	runs := []*ledger.RunSummary{}
+	var unread int64
+	for _, w := range s.Wards {
+		list, more, err := s.Ledgers[w].History(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		unread += more
+		for _, r := range list {
+			called := func(name string) bool { return ledger.IsRun(r.Run, name) }
+			if len(named) == 0 || slices.ContainsFunc(named, called) {
+				runs = append(runs, r)
+			}
+		}
+	}
+	if len(named) > 0 && len(runs) == 0 {
+		hint := nearest.Hint(named[0], s.Estate.Wards)
+		if hint == "" {
+			hint = "`kasbah ledger log` lists runs"
+		}
+		return nil, 0, &problem.UsageError{Message: "no run and no ward is called " + strings.Join(named, " or "), Hint: hint}
+	}
+	return runs, unread, nil
 }

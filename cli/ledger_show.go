@@ -16,9 +16,9 @@ func ledgerShowCommand() *command {
 	var at int64
 	var ward string
 	return &command{
-		Name: "ledger show", Short: "show what is recorded, now or after an entry", Args: "[ADDRESS]", Estate: true,
+		Name: "ledger show", Short: "show what is recorded, now or after an entry", Args: "[ADDRESS|RUN]", Estate: true,
 		Long: "Shows recorded resources with their inputs and what the cloud decided. An ADDRESS can be a " +
-			"pattern.",
+			"pattern. With a RUN it shows that run and its calls.",
 		Examples: [2]string{"kasbah ledger show", "kasbah ledger show medina.machine/gauge -at 14"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Int64Var(&at, "at", 0, "as it was after this `entry`")
@@ -35,6 +35,9 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 	pattern := "**"
 	if len(args) == 1 {
 		pattern = args[0]
+		if ledger.LooksLikeRun(pattern) {
+			return a.showRun(ctx, pattern)
+		}
 		if w, short := value.SplitWard(pattern); w != "" {
 			ward, pattern = w, short
 		}
@@ -100,5 +103,22 @@ func (a *app) ledgerShow(ctx context.Context, at int64, ward string, args []stri
 		}
 		out.Table(rows, nil)
 	}
+	return nil
+}
+
+// showRun shows a run with its calls, as ledger log -full does.
+func (a *app) showRun(ctx context.Context, run string) error {
+	s, err := a.open(ctx, nil)
+	if err != nil {
+		return err
+	}
+	runs, unread, err := runsNamed(ctx, s, []string{run})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs, Unread: unread})
+	}
+	a.out().Log(runs, true)
 	return nil
 }

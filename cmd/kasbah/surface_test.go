@@ -83,9 +83,6 @@ func TestLogOfRuns(t *testing.T) {
 	require.Len(t, last, 2, "one run over two wards")
 	require.Contains(t, last[0], ids[1])
 	for _, as := range []string{ids[0], strings.ToLower(ids[0]), ids[0][4:]} {
-		if as[0] < '0' || as[0] > '9' {
-			continue // it would be a ward's name
-		}
 		found := lines(as)
 		require.Len(t, found, 2, as)
 		require.Contains(t, found[0], ids[0])
@@ -93,5 +90,6 @@ func TestLogOfRuns(t *testing.T) {
 	require.Len(t, lines("b", ids[0]), 1)
 	out, code := p.run("ledger", "log", "0000")
 	require.Equal(t, 2, code)
-	require.Contains(t, out, "no run is called 0000")
+	require.Contains(t, out, "no run and no ward is called 0000")
+	require.Contains(t, p.must("ledger", "show", ids[0]), "    why  first light")
 }

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/oklog/ulid/v2"
+
 	"kasbah/core/problem"
 )
 
@@ -48,6 +50,14 @@ func ShortRun(id string) string { return id[max(0, len(id)-shortRun):] }
 func IsRun(id, s string) bool {
 	s = strings.ToUpper(s)
 	return s == id || len(s) >= 4 && (strings.HasPrefix(id, s) || strings.HasSuffix(id, s))
+}
+
+// LooksLikeRun reports whether a text can be a run's id or a part of one: Crockford's base 32, as
+// ULIDs are written, four characters at least.
+func LooksLikeRun(s string) bool {
+	const digits = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+	return len(s) >= 4 && len(s) <= len(ulid.ULID{}.String()) &&
+		strings.Trim(strings.ToUpper(s), digits) == ""
 }
 
 // FindRun is the one of some runs that is called so; a *problem.UsageError where that is none
