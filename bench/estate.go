@@ -153,7 +153,7 @@ func (b *bench) record(dir string, n int) error {
 		}
 		states[w] = ledger.NewState()
 	}
-	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Wards: e.Wards, Declared: d,
+	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Choice: propose.Choice{Wards: e.Wards}, Declared: d,
 		Catalogs: catalogs, States: states})
 	if err != nil {
 		return err

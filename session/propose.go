@@ -131,12 +131,17 @@ func (s *Session) live(ctx context.Context, states map[string]*ledger.State, r R
 // proposeOptions gathers what a proposal is made from. e is nil where nothing was evaluated.
 func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State,
 	live propose.Live, r Request) (propose.Options, error) {
+	who := s.config.Identity
 	o := propose.Options{
-		Estate: s.Estate.Name, Env: s.Env, By: s.config.Identity.Who, Program: s.config.Identity.Program, Run: r.Run,
-		Wards:  s.Wards,
-		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Approval: s.Approval, Currency: s.Estate.Prices.Currency,
-		States: states, Catalogs: s.Catalogs, Only: r.Only, Swap: r.Swap,
-		Outside: func(ward string) (*ledger.State, error) { return others.State(ctx, ward) },
+		Estate: s.Estate.Name, Env: s.Env, Currency: s.Estate.Prices.Currency, Approval: s.Approval, States: states,
+		Catalogs: s.Catalogs,
+		Maker:    propose.Maker{By: who.Who, Program: who.Program, Run: r.Run},
+		Choice:   propose.Choice{Wards: s.Wards, Only: r.Only, Swap: r.Swap},
+		Secrets:  propose.Secrets{Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx)},
+		Elsewhere: propose.Elsewhere{Outside: func(ward string) (*ledger.State, error) {
+			return others.State(ctx,
+				ward)
+		}},
 	}
 	var err error
 	if o.Rules, err = s.Rules(ctx); err != nil {

@@ -231,8 +231,10 @@ func (c *coast) ledger() *ledger.Ledger {
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", By: "keeper-1", ByKey: c.byKey, Sealed: c.box != nil,
-		Secret: c.secret, Approval: c.approval, Only: c.only, Wards: []string{"shore"},
+	o := propose.Options{Estate: "coast", Env: "trial", Approval: c.approval,
+		Maker: propose.Maker{By: "keeper-1", ByKey: c.byKey}, Secrets: propose.Secrets{Sealed: c.box != nil,
+			Secret: c.secret},
+		Choice:   propose.Choice{Only: c.only, Wards: []string{"shore"}},
 		Catalogs: map[string]*schema.Catalog{"medina": c.catalog}}
 	if !raze {
 		e, err := estate.Load(c.dir)

@@ -140,8 +140,8 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	ctx := context.Background()
 	ledgers := l.ledgers()
 	load := func(w string) (*ledger.State, error) { return ledgers[w].Load(ctx) }
-	o := propose.Options{Estate: "land", Env: "trial", Wards: wards, Catalogs: l.catalogs(),
-		States: map[string]*ledger.State{}, Outside: load}
+	o := propose.Options{Estate: "land", Env: "trial", Choice: propose.Choice{Wards: wards}, Catalogs: l.catalogs(),
+		States: map[string]*ledger.State{}, Elsewhere: propose.Elsewhere{Outside: load}}
 	for _, w := range l.wards {
 		if slices.Contains(wards, w) {
 			s, err := load(w)

@@ -49,15 +49,15 @@ func newSea(t testing.TB, shore, rulesText string) *sea {
 	require.NoError(t, err)
 	s := &sea{t: t, e: e, typ: typ, outside: map[string]*ledger.State{"signal": ledger.NewState()}}
 	s.o = Options{
-		Estate: "coast", Env: "trial", Wards: []string{"shore"}, Others: []string{"signal"},
+		Estate: "coast", Env: "trial", Choice: Choice{Wards: []string{"shore"}},
 		States:   map[string]*ledger.State{"shore": ledger.NewState()},
 		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: Live{},
-		Outside: func(w string) (*ledger.State, error) {
+		Elsewhere: Elsewhere{Others: []string{"signal"}, Outside: func(w string) (*ledger.State, error) {
 			if st := s.outside[w]; st != nil {
 				return st, nil
 			}
 			return nil, errors.New("no such ward")
-		},
+		}},
 	}
 	d := declare.Options{
 		Estate: e, Env: "trial", Wards: s.o.Wards, Catalogs: s.o.Catalogs, Kinds: map[string]string{"sea": "medina"},

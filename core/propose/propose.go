@@ -23,24 +23,44 @@ import (
 // Options is what a proposal is made from.
 type Options struct {
 	Estate, Env string
-	By, Program string
-	Currency    string            // of costs; "" where it is not said
-	ByKey       string            // public key of who proposes, which will sign it; "" for none
-	Run         string            // that holds the locks already; "" for none
-	Declared    *declare.Declared // nil for razing
-	Graph       *graph.Graph      // of what is declared, when it is known already
-	Wards       []string
-	States      map[string]*ledger.State   // by ward
-	Catalogs    map[string]*schema.Catalog // by driver
-	Live        Live                       // nil when offline
-	Only        []string                   // patterns of addresses; all when empty
-	Swap        []string                   // patterns of addresses that are swapped though nothing differs
+	Currency    string // of costs; "" where it is not said
+	Maker
+	Choice
+	Declared *declare.Declared          // nil for razing
+	Graph    *graph.Graph               // of what is declared, when it is known already
+	States   map[string]*ledger.State   // by ward
+	Catalogs map[string]*schema.Catalog // by driver
+	Live     Live                       // nil when offline
+	Secrets
+	Approval *approval.Policy // as kasbah.toml has it; nil when no one must sign
+	Elsewhere
+	Rules    *rules.Set      // that judge the proposal; nil for none
+	Found    []rules.Finding // of the rules, about what is declared
+	Warnings []string        // what else there is to be said, each a sentence
+}
 
+// Maker is who makes a proposal, and with what.
+type Maker struct {
+	By, Program string
+	ByKey       string // public key of who proposes, which will sign it; "" for none
+	Run         string // that holds the locks already; "" for none
+}
+
+// Choice is what of an estate is proposed.
+type Choice struct {
+	Wards []string
+	Only  []string // patterns of addresses; all when empty
+	Swap  []string // patterns of addresses that are swapped though nothing differs
+}
+
+// Secrets are those that declarations ask for.
+type Secrets struct {
 	Sealed bool                              // the ledgers are, so that secrets may be recorded
 	Secret func(name string) (string, error) // fetches one, to see whether it has changed; nil when none can be had
+}
 
-	Approval *approval.Policy // as kasbah.toml has it; nil when nobody must sign
-
+// Elsewhere answers for what is not in the proposed wards.
+type Elsewhere struct {
 	Others  []string                                 // the estate's wards that are not proposed
 	Outside func(ward string) (*ledger.State, error) // what the ledger of such a ward says
 	// RenamedAway are the addresses of the proposed wards that other wards say they
@@ -52,11 +72,6 @@ type Options struct {
 	// Vetters are the drivers that can tell what is wrong before it is sent; none
 	// when offline.
 	Vetters map[string]driver.Vetter
-	// Rules judge the proposal; Found are their findings about what is declared.
-	Rules *rules.Set
-	Found []rules.Finding
-	// Warnings are what else there is to be said, each a sentence.
-	Warnings []string
 }
 
 type proposer struct {
@@ -94,7 +109,8 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 		Offline: o.Live == nil, Raze: o.Declared == nil,
 		Actions: []*Action{}, Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{},
 		Blocked: []Block{},
-		Left:    []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}, Forecast: Forecast{Chain: []string{}},
+		Left:    []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{},
+		Forecast: Forecast{Chain: []string{}},
 	}
 	w.p.Rules = append(w.p.Rules, o.Found...)
 	w.p.Warnings = append(w.p.Warnings, o.Warnings...)

@@ -143,7 +143,7 @@ func TestDropsAndRaze(t *testing.T) {
 	)
 	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"},
 		"id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
-	o := Options{Estate: "e", Env: "trial", Wards: []string{"shore"}, States: map[string]*ledger.State{"shore": s},
+	o := Options{Estate: "e", Env: "trial", Choice: Choice{Wards: []string{"shore"}}, States: map[string]*ledger.State{"shore": s},
 		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
 	p, err := Propose(context.Background(), o)
 	require.NoError(t, err)
