@@ -14,11 +14,7 @@ func medinaDeleteCommand() *command {
 			"kasbah medina delete machine mac-0004 -as keeper-2"},
 	}, 2, 2,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.Type(args[0])
-			if err != nil {
-				return err
-			}
-			l, err := h.Thing(ctx, t.Name, args[1])
+			t, l, err := h.Named(ctx, args[0], args[1])
 			if err != nil {
 				return err
 			}

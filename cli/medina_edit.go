@@ -17,11 +17,7 @@ func medinaEditCommand() *command {
 			"kasbah medina edit network net-0001 tags.owner=harbour"},
 	}, 3, -1,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.Type(args[0])
-			if err != nil {
-				return err
-			}
-			l, err := h.Thing(ctx, t.Name, args[1])
+			t, l, err := h.Named(ctx, args[0], args[1])
 			if err != nil {
 				return err
 			}

@@ -11,11 +11,7 @@ func medinaShowCommand() *command {
 		Examples: [2]string{"kasbah medina show machine mac-0001", "kasbah medina show machine gauge-sallow"},
 	}, 2, 2,
 		func(ctx context.Context, a *app, h *hand, args []string) error {
-			t, err := h.Type(args[0])
-			if err != nil {
-				return err
-			}
-			l, err := h.Thing(ctx, t.Name, args[1])
+			t, l, err := h.Named(ctx, args[0], args[1])
 			if err != nil {
 				return err
 			}

@@ -39,8 +39,18 @@ func (h *Hand) Type(name string) (*schema.Type, error) {
 		h.Catalog.Names())}
 }
 
-// Thing finds a thing by its id or its name.
-func (h *Hand) Thing(ctx context.Context, typ, id string) (driver.Live, error) {
+// Named is a thing by its type, and its id or its name.
+func (h *Hand) Named(ctx context.Context, typ, id string) (*schema.Type, driver.Live, error) {
+	t, err := h.Type(typ)
+	if err != nil {
+		return nil, driver.Live{}, err
+	}
+	l, err := h.thing(ctx, t.Name, id)
+	return t, l, err
+}
+
+// thing finds a thing by its id or its name.
+func (h *Hand) thing(ctx context.Context, typ, id string) (driver.Live, error) {
 	l, err := h.Driver.Read(ctx, typ, id)
 	if err == nil || !errors.Is(err, driver.ErrGone) {
 		return l, err
