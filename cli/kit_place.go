@@ -218,7 +218,7 @@ func (pl *placing) write(ctx context.Context, body []byte) error {
 		problems = e.Problems
 		return problems.Err()
 	})
-	if problems.Wrong() > 0 {
+	if _, takenBack := err.(problem.List); takenBack { // anything else is an error of its own
 		a.errs().Problems(problems)
 		a.say("Nothing is written: with it the estate is wrong.")
 		return exitError(exitFailed)

@@ -91,7 +91,8 @@ func quoted(names []string) string {
 }
 
 // Write writes the file, and the ward into kasbah.toml when it is new. Where check then finds
-// something wrong, all is as it was before. It returns the files that it wrote.
+// something wrong, all is as it was before, and the error is check's own. It returns the files
+// that it wrote.
 func (in *Instance) Write(e *estate.Estate, body []byte, check func() error) ([]string, error) {
 	path := filepath.Join(e.Dir, filepath.FromSlash(in.File()))
 	toml := filepath.Join(e.Dir, estate.File)
@@ -125,7 +126,10 @@ func (in *Instance) Write(e *estate.Estate, body []byte, check func() error) ([]
 		wrote = append(wrote, estate.File)
 	}
 	if err := check(); err != nil {
-		return nil, errors.Join(err, undo())
+		if undone := undo(); undone != nil {
+			err = errors.Join(err, fmt.Errorf("what was written could not be taken back: %w", undone))
+		}
+		return nil, err
 	}
 	return wrote, nil
 }
