@@ -39,7 +39,6 @@ func demoCommand() *command {
 // story tells the demo. Every step runs the very command that it shows.
 type story struct {
 	a    *app
-	ctx  context.Context
 	dir  string
 	step int
 	err  error // the first thing that went otherwise than told
@@ -58,46 +57,46 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 	if _, err := demo.WriteEstate(dir, demo.LanternCoast()); err != nil {
 		return err
 	}
-	s := &story{a: a, ctx: ctx, dir: dir}
+	s := &story{a: a, dir: dir}
 	s.tell("Declare", "An association of keepers runs telemetry for its lighthouses. Each ward of their estate is a "+
 		"folder of Starlark files; this one opens a station for every light, from one map of lights.")
 	s.show("shore/shore.star", 1, 24)
 	s.tell("Check", "Every mistake that can be known offline is found offline.")
-	s.run(exitDone, "check", "-env", "trial")
+	s.run(ctx, exitDone, "check", "-env", "trial")
 	s.tell("Look", "The graph follows from how the resources use each other.")
-	s.run(exitDone, "map", "shore", "-env", "trial")
+	s.run(ctx, exitDone, "map", "shore", "-env", "trial")
 	s.tell("Why", "Where does a value come from? Every line on its way is named, down to the input and who gave it.")
-	s.run(exitDone, "why", "sallow/medina.disk/tape.zone", "-env", "trial")
+	s.run(ctx, exitDone, "why", "sallow/medina.disk/tape.zone", "-env", "trial")
 	s.tell("Propose", "What would change, against the ledger and the live cloud. Values that the cloud decides say "+
 		"where they will come from.")
-	s.run(exitDone, "propose", "-env", "trial")
-	s.run(exitDone, "cost", "-env", "trial")
+	s.run(ctx, exitDone, "propose", "-env", "trial")
+	s.run(ctx, exitDone, "cost", "-env", "trial")
 	s.tell("Enact", "In dependency order, many at a time. Meanwhile a second keeper tries the same, and is refused "+
 		"by the lock.")
-	s.twoAtOnce()
+	s.twoAtOnce(ctx)
 	s.tell("An edit by hand", "A keeper changes a gauge in the cloud's console, past the code.")
-	s.run(exitDone, "medina", "edit", "machine", "trial-shore-sallow-gauge", "size=large", "tags.owner=harbour", "-as",
+	s.run(ctx, exitDone, "medina", "edit", "machine", "trial-shore-sallow-gauge", "size=large", "tags.owner=harbour", "-as",
 		"keeper-2", "-env", "trial")
 	s.tell("Survey", "Recorded against live: what was edited, by whom and when.")
-	s.run(exitDifferent, "survey", "-env", "trial", "-exit-code")
+	s.run(ctx, exitDifferent, "survey", "-env", "trial", "-exit-code")
 	s.tell("Put it back", "Enacting again restores what is declared.")
-	s.run(exitDone, "enact", "-env", "trial", "-yes", "-quiet")
+	s.run(ctx, exitDone, "enact", "-env", "trial", "-yes", "-quiet")
 	s.tell("An edit that swaps", "A machine's image is fixed, so a new one means another machine. The disk that uses "+
 		"it moves along, and so do the texts with its address in other wards. The new gauge is made first, then the "+
 		"old one goes.")
 	s.edit("shore/shore.star", `image = "stone-1"`, `image = "stone-2"`)
-	s.run(exitDone, "enact", "-env", "trial", "-yes")
+	s.run(ctx, exitDone, "enact", "-env", "trial", "-yes")
 	s.tell("Look back", "Who changed what, when, and how it ended.")
-	s.run(exitDone, "ledger", "log", "shore", "-env", "trial")
-	s.run(exitDone, "ledger", "verify", "-env", "trial")
+	s.run(ctx, exitDone, "ledger", "log", "shore", "-env", "trial")
+	s.run(ctx, exitDone, "ledger", "verify", "-env", "trial")
 	if keepDir != "" && s.err == nil {
 		s.a.out().Printf("\nThe estate is in %s, with everything running in its own Medina. Go on:\n  cd %s\n  "+
 			"kasbah\n  kasbah propose -env live\n", keepDir, keepDir)
 		return nil
 	}
 	s.tell("Raze", "Tear everything down. Losing data asks for consent, here by a flag.")
-	s.run(exitDone, "raze", "-env", "trial", "-yes", "-allow", "data", "-quiet")
-	s.run(exitDone, "medina", "list", "-env", "trial")
+	s.run(ctx, exitDone, "raze", "-env", "trial", "-yes", "-allow", "data", "-quiet")
+	s.run(ctx, exitDone, "medina", "list", "-env", "trial")
 	if s.err == nil {
 		s.a.out().Printf("\nThat was the whole way. `kasbah start DIR` writes a small estate of your own; `kasbah " +
 			"demo -keep DIR` leaves this one.\n")
@@ -166,16 +165,16 @@ func (s *story) prompt(args []string, by string) {
 }
 
 // run runs a command and wants an exit code.
-func (s *story) run(want int, args ...string) {
+func (s *story) run(ctx context.Context, want int, args ...string) {
 	if s.err != nil {
 		return
 	}
-	if err := s.ctx.Err(); err != nil {
+	if err := ctx.Err(); err != nil {
 		s.fail(err)
 		return
 	}
 	s.prompt(args, "")
-	s.expect(want, s.command(s.a.buffer, "").code(s.ctx, args), args)
+	s.expect(want, s.command(s.a.buffer, "").code(ctx, args), args)
 }
 
 func (s *story) expect(want, got int, args []string) {
@@ -198,18 +197,18 @@ func (s *story) command(w io.Writer, by string) *app {
 func (b *app) code(ctx context.Context, args []string) int { return b.finish(b.main(ctx, args)) }
 
 // twoAtOnce runs an enact and, while it holds the lock, another one.
-func (s *story) twoAtOnce() {
+func (s *story) twoAtOnce(ctx context.Context) {
 	if s.err != nil {
 		return
 	}
 	args := []string{"enact", "-env", "trial", "-yes", "-allow", "security"}
 	var first, second bytes.Buffer
 	done := make(chan int, 1)
-	go func() { done <- s.command(&first, "keeper-1").code(s.ctx, args) }()
-	held := s.untilLocked(done)
+	go func() { done <- s.command(&first, "keeper-1").code(ctx, args) }()
+	held := s.untilLocked(ctx, done)
 	code := exitLocked
 	if held {
-		code = s.command(&second, "keeper-2").code(s.ctx, args)
+		code = s.command(&second, "keeper-2").code(ctx, args)
 	}
 	s.prompt(args, "keeper-1")
 	s.expect(exitDone, <-done, args)
@@ -229,10 +228,10 @@ func (s *story) twoAtOnce() {
 
 // untilLocked waits until a run holds a lock in the estate, or done tells
 // that it has ended.
-func (s *story) untilLocked(done chan int) bool {
+func (s *story) untilLocked(ctx context.Context, done chan int) bool {
 	for {
 		var out bytes.Buffer
-		if s.command(&out, "").code(s.ctx, []string{"lock", "-env", "trial"}) != exitDone {
+		if s.command(&out, "").code(ctx, []string{"lock", "-env", "trial"}) != exitDone {
 			return false
 		}
 		if bytes.Contains(out.Bytes(), []byte("keeper-1")) {
