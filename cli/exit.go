@@ -118,13 +118,13 @@ func (a *app) finish(err error) int {
 
 // errorDocument is what -json writes for a command that ended without its own document.
 type errorDocument struct {
-	Format   string                `json:"format"`
-	Exit     int                   `json:"exit"`
-	Kind     string                `json:"kind"`
-	Message  string                `json:"message"`
-	Hint     string                `json:"hint,omitempty"`
-	Problems []render.CheckProblem `json:"problems,omitempty"`
-	Holder   *ledger.Holder        `json:"holder,omitempty"` // of the lock that is in the way
+	Format   string         `json:"format"`
+	Exit     int            `json:"exit"`
+	Kind     string         `json:"kind"`
+	Message  string         `json:"message"`
+	Hint     string         `json:"hint,omitempty"`
+	Problems problem.List   `json:"problems,omitempty"`
+	Holder   *ledger.Holder `json:"holder,omitempty"` // of the lock that is in the way
 }
 
 // doneDocument is what -json writes for a command that has no document of its own.
@@ -156,9 +156,9 @@ func newErrorDocument(err error, code int) errorDocument {
 		holder := ledger.HolderOf(locked.Ward, locked.Holder)
 		d.Holder = &holder
 	case errors.As(err, &list):
-		d.Problems = render.NewCheckDocument(list).Problems
+		d.Problems = list
 	case errors.As(err, &one):
-		d.Problems = render.NewCheckDocument(problem.List{one}).Problems
+		d.Problems = problem.List{one}
 	case errors.Is(err, context.Canceled):
 		d.Message = "interrupted"
 	}

@@ -55,30 +55,11 @@ func (o *Out) Problem(p *problem.Problem) {
 
 // CheckDocument is the JSON form of a check.
 type CheckDocument struct {
-	Format   string         `json:"format"`
-	Problems []CheckProblem `json:"problems"`
+	Format   string       `json:"format"`
+	Problems problem.List `json:"problems"`
 }
 
-// CheckProblem is one problem of a CheckDocument.
-type CheckProblem struct {
-	Level   string `json:"level"`
-	File    string `json:"file"`
-	Line    int    `json:"line"`
-	Column  int    `json:"column"`
-	Ward    string `json:"ward"`
-	Address string `json:"address"`
-	Path    string `json:"path"`
-	Message string `json:"message"`
-	Hint    string `json:"hint"`
-	Rule    string `json:"rule,omitempty"`
-}
-
-// NewCheckDocument puts problems into their JSON form.
+// NewCheckDocument is the document of some problems.
 func NewCheckDocument(list problem.List) CheckDocument {
-	d := CheckDocument{Format: "kasbah.check/1", Problems: []CheckProblem{}}
-	for _, p := range list {
-		d.Problems = append(d.Problems, CheckProblem{string(p.Level), p.Position.File, p.Position.Line,
-			p.Position.Column, p.Ward, p.Address, p.Path, p.Message, p.Hint, p.Rule})
-	}
-	return d
+	return CheckDocument{Format: "kasbah.check/1", Problems: append(problem.List{}, list...)}
 }

@@ -57,16 +57,16 @@ const (
 
 // Problem is one thing wrong. It is an error.
 type Problem struct {
-	Level    Level
-	Position Position
-	Ward     string
-	Address  string // without its ward
-	Path     string // of the attribute, below the address
-	Message  string
-	Hint     string
-	Via      []string // further places on the way, as `by FILE:LINE`
-	Rule     string   // the house rule that says so; "" for everything else
-	Standing Standing // of a house rule
+	Level    Level    `json:"level"`
+	Position          // file, line and column
+	Ward     string   `json:"ward"`
+	Address  string   `json:"address"` // without its ward
+	Path     string   `json:"path"`    // of the attribute, below the address
+	Message  string   `json:"message"`
+	Hint     string   `json:"hint"`
+	Via      []string `json:"-"`              // further places on the way, as `by FILE:LINE`
+	Rule     string   `json:"rule,omitempty"` // the house rule that says so; "" for everything else
+	Standing Standing `json:"-"`              // of a house rule
 }
 
 // Error is the problem on one line, without its hint.
