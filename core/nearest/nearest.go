@@ -3,21 +3,36 @@ package nearest
 
 import (
 	"fmt"
+	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/agnivade/levenshtein"
 )
 
-// To is the candidate closest to name by edit distance, or "" when none is
-// close enough to be meant.
+// To is the candidate closest to name by edit distance, or "" when none is close enough to be
+// meant: a third of its letters may differ, two in a short one, but never more than half. Two
+// letters that changed places are one slip in the shortest, too.
 func To(name string, candidates []string) string {
-	best, at := "", max(2, len(name)/3)+1
+	name = strings.ToLower(name)
+	letters := utf8.RuneCountInString(name)
+	limit := min(max(2, letters/3), letters/2)
+	best, at := "", max(limit, 2)+1
 	for _, c := range candidates {
-		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(c)); d < at {
+		low := strings.ToLower(c)
+		d := levenshtein.ComputeDistance(name, low)
+		if d < at && (d <= limit || sorted(name) == sorted(low)) {
 			best, at = c, d
 		}
 	}
 	return best
+}
+
+// sorted are the letters of a word in their order.
+func sorted(word string) string {
+	letters := []rune(word)
+	slices.Sort(letters)
+	return string(letters)
 }
 
 // Hint asks whether the nearest candidate was meant; "" when there is none.

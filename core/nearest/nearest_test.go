@@ -11,6 +11,7 @@ func TestTo(t *testing.T) {
 	for typed, want := range map[string]string{
 		"propse": "propose", "Propose": "propose", "publishd": "published", "enatc": "enact", "rase": "raze",
 		"mpa": "map", "zzzzzz": "",
+		"cat": "", "m": "", "xap": "map", "ap": "map", "mapp": "map", // half of a short name is another name
 	} {
 		require.Equal(t, want, To(typed, names), typed)
 	}
