@@ -122,13 +122,8 @@ func (a *app) privateKey(path string) (ssh.Signer, error) {
 		return nil, err
 	}
 	s, err := approval.Private(body, func() ([]byte, error) {
-		f, ok := a.stdin.(*os.File)
-		if !ok || !a.interactive() {
-			return nil, errors.New("it has a passphrase, and there is no terminal to ask for it at")
-		}
-		fmt.Fprintf(a.errors, "Passphrase of %s: ", path)
-		defer fmt.Fprintln(a.errors)
-		return term.ReadPassword(int(f.Fd()))
+		text, err := a.askHidden("Passphrase of " + path + ":")
+		return []byte(text), err
 	})
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot sign: %w", path, err)
