@@ -3,11 +3,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/signal"
 	"slices"
@@ -46,8 +48,14 @@ type arguments struct {
 
 func noArguments() arguments { return arguments{set: true} }
 
-// exactly is so many arguments, which needs names.
+// exactly is so many arguments, which needs names; between, atMost and atLeast are alike.
 func exactly(n int, needs string) arguments { return arguments{true, n, n, needs} }
+
+func between(least, most int, needs string) arguments { return arguments{true, least, most, needs} }
+
+func atMost(n int, needs string) arguments { return arguments{true, 0, n, needs} }
+
+func atLeast(n int, needs string) arguments { return arguments{true, n, math.MaxInt, needs} }
 
 // check is an error for too few or too many arguments.
 func (t arguments) check(name string, args []string) error {
@@ -56,6 +64,8 @@ func (t arguments) check(name string, args []string) error {
 		return nil
 	case t.most == 0:
 		return problem.Usage("kasbah %s takes no arguments, and got %s", name, strings.Join(args, " "))
+	case t.least == 0:
+		return problem.Usage("kasbah %s takes %s", name, t.needs)
 	default:
 		return problem.Usage("kasbah %s needs %s", name, t.needs)
 	}
@@ -279,6 +289,9 @@ func flagError(fs *flag.FlagSet, err error) error {
 
 // wants says in words what a flag takes.
 func wants(f *flag.Flag) string {
+	if p, ok := f.Value.(*pairsFlag); ok {
+		return cmp.Or(p.form, "key=value")
+	}
 	if g, ok := f.Value.(flag.Getter); ok {
 		switch g.Get().(type) {
 		case int, int64:

@@ -55,6 +55,11 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 // registerRun registers what every run takes that writes to the ledger.
 func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
+	f.registerWait(fs)
+}
+
+// registerWait registers what to do when another run holds a lock.
+func (f *enactFlags) registerWait(fs *flag.FlagSet) {
 	fs.DurationVar(&f.wait, "wait", 0, "how long to wait for the lock, such as 10m")
 	fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock of a dead run")
 }
@@ -159,7 +164,7 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	f.file = path
 	o := s.EnactOptions(ctx, f.run(a))
 	o.Envelope, o.JudgeLive = k.Envelope, true
-	signed, err := signatures(k)
+	signed, err := k.Signatures("")
 	if err != nil {
 		return err
 	}

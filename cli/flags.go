@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"slices"
 	"strings"
@@ -26,6 +27,26 @@ func (w *wordsFlag) Set(s string) error {
 }
 
 func (w *wordsFlag) has(word string) bool { return slices.Contains(w.listFlag, word) }
+
+// pairsFlag is a flag of key=value that may be given several times.
+type pairsFlag struct {
+	form  string // how one is to look, where that is not key=value
+	pairs map[string]string
+}
+
+func (p *pairsFlag) String() string { return "" }
+
+func (p *pairsFlag) Set(s string) error {
+	key, v, ok := strings.Cut(s, "=")
+	if !ok || key == "" {
+		return errors.New("no =")
+	}
+	if p.pairs == nil {
+		p.pairs = map[string]string{}
+	}
+	p.pairs[key] = v
+	return nil
+}
 
 // common are the flags that all commands share.
 type common struct {

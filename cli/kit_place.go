@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
-	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -44,9 +43,19 @@ func kitPlaceCommand() *command {
 				}
 				given[name] = v
 			}
-			a.inputs = nil // they are the kit's, not the wards'
-			pl := &placing{a: a, given: given, Instance: kits.Instance{Name: args[1], Ward: ward}}
-			return pl.run(ctx, args[0], function)
+			a.inputs = nil                                       // they are the kit's, not the wards'
+			if _, err := session.FindEstate(a.dir); err != nil { // a kit that stands alone is placed nowhere
+				return err
+			}
+			k, err := a.openKits(ctx)
+			if err != nil {
+				return err
+			}
+			in, err := k.Instance(ctx, args[0], function, ward, args[1])
+			if err != nil {
+				return err
+			}
+			return (&placing{a, given, k, in}).run(ctx)
 		},
 	}
 }
@@ -55,20 +64,14 @@ func kitPlaceCommand() *command {
 type placing struct {
 	a     *app
 	given map[string]string
-
-	s *session.Session
-	kits.Instance
+	kits  *session.Kits
+	*kits.Instance
 }
 
-func (pl *placing) run(ctx context.Context, name, function string) error {
-	if !estate.IsName(pl.Name) {
-		return problem.Usage("%q cannot name an instance: use a-z, 0-9 and -, starting with a letter", pl.Name)
-	}
-	if err := pl.open(ctx, name, function); err != nil {
-		return err
-	}
-	file := pl.File()
-	if _, err := os.Lstat(filepath.Join(pl.s.Estate.Dir, filepath.FromSlash(file))); !errors.Is(err, fs.ErrNotExist) {
+func (pl *placing) run(ctx context.Context) error {
+	a, file := pl.a, pl.File()
+	if _, err := os.Lstat(filepath.Join(pl.kits.Estate.Dir, filepath.FromSlash(file))); !errors.Is(err,
+		fs.ErrNotExist) {
 		return problem.Usage("%s is there already; nothing is written over", file)
 	}
 	if err := pl.inputs(ctx); err != nil {
@@ -78,62 +81,14 @@ func (pl *placing) run(ctx context.Context, name, function string) error {
 	if err != nil {
 		return err
 	}
-	a := pl.a
-	if !a.json {
-		a.out().Printf("%s\n\n", a.out().Paint(render.Grey, file))
-		for _, line := range strings.Split(strings.TrimSuffix(string(body), "\n"), "\n") {
-			a.out().Printf("    %s\n", line)
-		}
-		if err := a.flush(); err != nil {
-			return err
-		}
+	a.out().File(file, string(body))
+	if err := a.flush(); err != nil {
+		return err
 	}
 	if err := a.agree(ctx, "Write it?"); err != nil {
 		return err
 	}
 	return pl.write(ctx, body)
-}
-
-// open finds the kit, its function and the ward.
-func (pl *placing) open(ctx context.Context, name, function string) error {
-	a := pl.a
-	if _, err := session.FindEstate(a.dir); err != nil { // a kit that stands alone is placed nowhere
-		return err
-	}
-	p, o, err := a.kitOptions(ctx)
-	if err != nil {
-		return err
-	}
-	pl.s = p
-	e := p.Estate
-	if pl.Kit, err = kitNamed(o, name); err != nil {
-		return err
-	}
-	if pl.Ward == "" {
-		if len(e.Wards) != 1 {
-			return &problem.UsageError{Message: "into which ward?", Hint: "-ward " + strings.Join(e.Wards, ", -ward ")}
-		}
-		pl.Ward = e.Wards[0]
-	}
-	if !estate.IsName(pl.Ward) {
-		return problem.Usage("%q cannot name a ward: use a-z, 0-9 and -, starting with a letter", pl.Ward)
-	}
-	functions, problems := declare.DescribeKit(ctx, o, pl.Kit)
-	if problems.Wrong() > 0 {
-		return problems
-	}
-	var names []string
-	for _, f := range functions {
-		names = append(names, f.Name)
-		if f.Name == function || function == "" && (len(functions) == 1 || f.Name == name) {
-			pl.Function = f
-		}
-	}
-	if pl.Function.Name == "" {
-		return &problem.UsageError{Message: fmt.Sprintf("kit %s has no function %q", name, function),
-			Hint: "there is " + joinOr(names)}
-	}
-	return nil
 }
 
 // inputs gathers every input: given by -input, asked for, or left to its
@@ -175,7 +130,7 @@ func (pl *placing) inputs(ctx context.Context) error {
 // ask asks a person for one input until what is typed fits. An empty answer
 // takes the default.
 func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error) {
-	doc := render.NewFunctionDoc(declare.KitFunction{Inputs: []declare.KitInput{in}}).Inputs[0]
+	doc := declare.NewFunctionDoc(declare.KitFunction{Inputs: []declare.KitInput{in}}).Inputs[0]
 	question := doc.Name + " (" + doc.Kind
 	if doc.Limits != "" {
 		question += ", " + doc.Limits
@@ -210,8 +165,12 @@ func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error)
 func (pl *placing) write(ctx context.Context, body []byte) error {
 	a := pl.a
 	var problems problem.List
-	wrote, err := pl.Write(pl.s.Estate, body, func() error {
-		e, err := a.evaluateAgain(ctx)
+	wrote, err := pl.Write(pl.kits.Estate, body, func() error {
+		s, err := a.open(ctx, nil)
+		if err != nil {
+			return err
+		}
+		e, err := s.Evaluate(ctx, s.Others())
 		if err != nil {
 			return err
 		}
@@ -231,13 +190,4 @@ func (pl *placing) write(ctx context.Context, body []byte) error {
 	}
 	a.out().Printf("\nwrote %s\nNext: kasbah propose %s\n", strings.Join(wrote, ", "), pl.Ward)
 	return nil
-}
-
-// evaluateAgain evaluates the estate as it is on disk now.
-func (a *app) evaluateAgain(ctx context.Context) (*session.Evaluation, error) {
-	s, err := a.open(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return s.Evaluate(ctx, s.Others())
 }

@@ -3,13 +3,8 @@ package cli
 import (
 	"context"
 	"flag"
-	"slices"
-	"sort"
-	"strings"
 
 	"kasbah/core/ledger"
-	"kasbah/core/nearest"
-	"kasbah/core/problem"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -28,30 +23,26 @@ func ledgerLogCommand() *command {
 			fs.IntVar(&last, "last", 0, "only the newest `runs`")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			wards, named, err := a.wardsAndRuns(args)
+			wards, runs, err := a.wardsAndRuns(args)
 			if err != nil {
 				return err
 			}
-			p, err := a.open(ctx, wards)
-			if err != nil {
-				return err
-			}
-			runs, unread, err := runsNamed(ctx, p, named)
-			if err != nil {
-				return err
-			}
-			sort.SliceStable(runs, func(i, j int) bool { return runs[i].Began.Before(runs[j].Began) })
-			runs = ledger.Newest(runs, last)
-			if a.json {
-				return a.document(render.LogDocument{Format: "kasbah.log/1", Runs: runs, Unread: unread})
-			}
-			a.out().Log(runs, full)
-			if unread > 0 {
-				a.out().Printf("%s more, sealed to keys that are not on this machine.\n", render.Entries(unread))
-			}
-			return nil
+			return a.log(ctx, wards, runs, last, full)
 		},
 	}
+}
+
+// log shows the history of some wards: of these runs, or of the last so many.
+func (a *app) log(ctx context.Context, wards, runs []string, last int, full bool) error {
+	s, err := a.open(ctx, wards)
+	if err != nil {
+		return err
+	}
+	d, err := s.Log(ctx, runs, last)
+	if err != nil {
+		return err
+	}
+	return show(a, d, func(o *render.Out, d *ledger.Log) { o.Log(d, full) })
 }
 
 // wardsAndRuns tells names of wards from ids of runs.
@@ -68,32 +59,4 @@ func (a *app) wardsAndRuns(args []string) (wards, runs []string, err error) {
 		}
 	}
 	return wards, runs, nil
-}
-
-// runsNamed are the runs over a session's wards that are called so, all without names, and how
-// many entries could not be read.
-func runsNamed(ctx context.Context, s *session.Session, named []string) ([]*ledger.RunSummary, int64, error) {
-	runs := []*ledger.RunSummary{}
-	var unread int64
-	for _, w := range s.Wards {
-		list, more, err := s.Ledgers[w].History(ctx)
-		if err != nil {
-			return nil, 0, err
-		}
-		unread += more
-		for _, r := range list {
-			called := func(name string) bool { return ledger.IsRun(r.Run, name) }
-			if len(named) == 0 || slices.ContainsFunc(named, called) {
-				runs = append(runs, r)
-			}
-		}
-	}
-	if len(named) > 0 && len(runs) == 0 {
-		hint := nearest.Hint(named[0], s.Estate.Wards)
-		if hint == "" {
-			hint = "`kasbah ledger log` lists runs"
-		}
-		return nil, 0, &problem.UsageError{Message: "no run and no ward is called " + strings.Join(named, " or "), Hint: hint}
-	}
-	return runs, unread, nil
 }

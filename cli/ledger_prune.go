@@ -5,10 +5,9 @@ import (
 	"flag"
 	"strings"
 
-	"github.com/oklog/ulid/v2"
-
-	"kasbah/core/ledger"
 	"kasbah/core/problem"
+	"kasbah/render"
+	"kasbah/session"
 )
 
 func ledgerPruneCommand() *command {
@@ -24,46 +23,16 @@ func ledgerPruneCommand() *command {
 			fs.Int64Var(&keep, "keep", 1000, "how many of the newest `entries` to keep")
 			fs.StringVar(&why, "why", "", "the `reason`, for the history")
 		},
-		Run: func(ctx context.Context, a *app, args []string) error {
+		Run: onWards(func(ctx context.Context, a *app, s *session.Session) error {
 			if keep < 0 {
 				return problem.Usage("-keep is a number of entries")
 			}
-			p, err := a.open(ctx, args)
-			if err != nil {
-				return err
-			}
-			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(p.Wards,
+			if err := a.consentTo(ctx, "Prune the history of "+strings.Join(s.Wards,
 				", ")+"? It cannot be had back."); err != nil {
 				return err
 			}
-			type pruned struct {
-				Ward string `json:"ward"`
-				UpTo int64  `json:"up_to"`
-			}
-			doc := struct {
-				Format string   `json:"format"`
-				Wards  []pruned `json:"wards"`
-			}{"kasbah.prune/1", []pruned{}}
-			for _, w := range p.Wards {
-				upTo, err := p.Ledgers[w].Prune(ctx, keep, ledger.BeginOptions{ID: ulid.Make().String(),
-					Command: a.typed, Reason: why})
-				if err != nil {
-					return err
-				}
-				doc.Wards = append(doc.Wards, pruned{w, upTo})
-				switch {
-				case a.json:
-				case upTo == 0:
-					a.out().Printf("%s, %s: nothing to prune. Entries are pruned up to the older of two checkpoints, "+
-						"which are written as the log grows.\n", w, p.Env)
-				default:
-					a.out().Printf("%s, %s: entries 1 to %d are gone.\n", w, p.Env, upTo)
-				}
-			}
-			if a.json {
-				return a.document(doc)
-			}
-			return nil
-		},
+			d, err := s.Prune(ctx, keep, a.typed, why)
+			return showSoFar(a, d, (*render.Out).Pruned, err)
+		}),
 	}
 }

@@ -4,17 +4,19 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"slices"
 	"strings"
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
-	"kasbah/core/nearest"
-	"kasbah/core/problem"
-	"kasbah/core/propose"
-	"kasbah/core/value"
 	"kasbah/render"
 )
+
+// releaseDocument is the JSON form of a release.
+type releaseDocument struct {
+	Format   string   `json:"format"`
+	Run      string   `json:"run"`
+	Released []string `json:"released"` // with their wards
+}
 
 func ledgerReleaseCommand() *command {
 	var f enactFlags
@@ -24,56 +26,29 @@ func ledgerReleaseCommand() *command {
 			"them. Remove them from the declarations, too.",
 		Examples: [2]string{"kasbah ledger release medina.bucket/charts -why \"another team has it now\"",
 			"kasbah ledger release 'shore:medina.machine/*' -yes"},
-		Flags: func(fs *flag.FlagSet) {
-			f.registerRun(fs)
-		},
+		Flags: func(fs *flag.FlagSet) { f.registerRun(fs) },
+		Takes: atLeast(1, "addresses, or patterns of them"),
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) == 0 {
-				return problem.Usage("ledger release needs addresses, or patterns of them")
+			s, states, err := a.openStates(ctx, nil)
+			if err != nil {
+				return err
 			}
-			return a.ledgerRelease(ctx, args, f)
+			chosen, err := enact.Matching(states, args)
+			if err != nil {
+				return err
+			}
+			if err := a.consentTo(ctx, fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages "+
+				"them any more.", strings.Join(chosen, ", "))); err != nil {
+				return err
+			}
+			o := s.EnactOptions(ctx, f.run(a))
+			if err := enact.Release(ctx, chosen, o); err != nil {
+				return err
+			}
+			return show(a, releaseDocument{"kasbah.release/1", o.Run, chosen}, func(o *render.Out, d releaseDocument) {
+				o.Printf("%s released. Run %s.\nIf it stays declared, the next run makes it again: remove it from the "+
+					"declarations.\n", render.Count(len(d.Released), "resource"), ledger.ShortRun(d.Run))
+			})
 		},
 	}
-}
-
-func (a *app) ledgerRelease(ctx context.Context, patterns []string, f enactFlags) error {
-	p, states, err := a.openStates(ctx, nil)
-	if err != nil {
-		return err
-	}
-	var chosen, known []string
-	for _, pattern := range patterns {
-		match, hit := propose.Pattern(pattern), false
-		for _, w := range p.Wards {
-			for _, address := range states[w].Addresses() {
-				full := value.InWard(w, address)
-				known = append(known, address)
-				if match(address) || match(full) {
-					hit = true
-					if !slices.Contains(chosen, full) {
-						chosen = append(chosen, full)
-					}
-				}
-			}
-		}
-		if !hit {
-			_, short := value.SplitWard(pattern)
-			return &problem.UsageError{Message: pattern + " is not recorded", Hint: nearest.Hint(short, known)}
-		}
-	}
-	if err := a.consentTo(ctx,
-		fmt.Sprintf("Release %s? They stay in the cloud, and nothing here manages them any more.",
-			strings.Join(chosen, ", "))); err != nil {
-		return err
-	}
-	o := p.EnactOptions(ctx, f.run(a))
-	if err := enact.Release(ctx, chosen, o); err != nil {
-		return err
-	}
-	if a.json {
-		return a.document(map[string]any{"format": "kasbah.release/1", "run": o.Run, "released": chosen})
-	}
-	a.out().Printf("%s released. Run %s.\nIf it stays declared, the next run makes it again: remove it from the "+
-		"declarations.\n", render.Count(len(chosen), "resource"), ledger.ShortRun(o.Run))
-	return nil
 }

@@ -4,10 +4,6 @@ import (
 	"context"
 	"flag"
 
-	"github.com/oklog/ulid/v2"
-
-	"kasbah/core/ledger"
-	"kasbah/core/problem"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -27,57 +23,15 @@ func ledgerVerifyCommand() *command {
 				"0 when nothing is left")
 			fs.StringVar(&why, "why", "", "the `reason`, for the history")
 		},
-		Run: func(ctx context.Context, a *app, args []string) error {
-			p, err := a.open(ctx, args)
-			if err != nil {
-				return err
-			}
+		Run: onWards(func(ctx context.Context, a *app, s *session.Session) error {
 			if accept >= 0 {
-				if err := a.acceptEnd(ctx, p, accept, why); err != nil {
+				if err := s.Accept(ctx, accept, a.typed, why); err != nil {
 					return err
 				}
+				a.out().Printf("%s, %s: entry %d counts as its end before now.\n", s.Wards[0], s.Env, accept)
 			}
-			doc := map[string]*ledger.Verified{}
-			for _, w := range p.Wards {
-				v, err := p.Ledgers[w].Verify(ctx)
-				if err != nil {
-					return err
-				}
-				doc[w] = v
-				if a.json {
-					continue
-				}
-				a.out().Printf("%s, %s: whole. %d entries, %s, %s.\n", w, p.Env, v.Entries, render.Count(v.Checkpoints,
-					"checkpoint"), render.Count(v.Records, "resource"))
-				for _, n := range v.Notes {
-					a.out().Printf("  ignored: %s\n", render.Clean(n))
-				}
-			}
-			if a.json {
-				return a.document(struct {
-					Format string                      `json:"format"`
-					Wards  map[string]*ledger.Verified `json:"wards"`
-				}{"kasbah.verify/1", doc})
-			}
-			return nil
-		},
+			d, err := s.Verify(ctx)
+			return showSoFar(a, d, (*render.Out).Verified, err)
+		}),
 	}
-}
-
-// acceptEnd notes that a ledger was restored from a backup on purpose.
-func (a *app) acceptEnd(ctx context.Context, p *session.Session, at int64, why string) error {
-	switch {
-	case len(p.Wards) != 1:
-		return problem.Usage("entries count from 1 in each ward: say which ward's ledger was restored")
-	case why == "":
-		return problem.Usage("-accept needs a reason: -why \"…\"")
-	}
-	if err := p.Ledgers[p.Wards[0]].Accept(ctx, at, ledger.BeginOptions{ID: ulid.Make().String(), Command: a.typed,
-		Reason: why}); err != nil {
-		return err
-	}
-	if !a.json {
-		a.out().Printf("%s, %s: entry %d counts as its end before now.\n", p.Wards[0], p.Env, at)
-	}
-	return nil
 }

@@ -22,30 +22,15 @@ func lockBreakCommand() *command {
 			if why == "" {
 				return problem.Usage("lock break needs a reason: -why \"…\"")
 			}
-			p, states, err := a.openStates(ctx, nil)
+			s, err := a.open(ctx, nil)
 			if err != nil {
 				return err
 			}
-			var ids []string
-			for _, s := range states {
-				for id := range s.Open {
-					ids = append(ids, id)
-				}
-			}
-			run, err := ledger.FindRun(ids, args[0])
-			if err != nil {
-				return err
-			}
-			for _, w := range p.Wards {
-				if states[w].Open[run] == nil {
-					continue
-				}
-				if err := p.Ledgers[w].Break(ctx, run, why, ""); err != nil {
-					return err
-				}
+			run, wards, err := s.Break(ctx, args[0], why)
+			for _, w := range wards {
 				a.out().Printf("%s: the lock of run %s is broken.\n", w, ledger.ShortRun(run))
 			}
-			return nil
+			return err
 		},
 	}
 }

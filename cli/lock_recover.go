@@ -3,17 +3,13 @@ package cli
 import (
 	"context"
 	"flag"
-	"maps"
-	"strings"
 
 	"kasbah/core/enact"
-	"kasbah/core/ledger"
-	"kasbah/core/problem"
 	"kasbah/render"
 )
 
 func lockRecoverCommand() *command {
-	var made listFlag
+	made := pairsFlag{form: "address=id or address=none"}
 	var f enactFlags
 	return &command{
 		Name: "lock recover", Short: "settle the unfinished calls of a dead run", Args: "RUN", Estate: true,
@@ -23,51 +19,19 @@ func lockRecoverCommand() *command {
 			"medina.machine/gauge=mac-0012"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.Var(&made, "made", "what you know of a call, as `address=id` or address=none; repeatable")
-			fs.DurationVar(&f.wait, "wait", 0, "how long to wait for the lock, such as 10m")
-			fs.BoolVar(&f.breakStale, "break-stale", false, "take the lock of a dead run")
+			f.registerWait(fs)
 		},
 		Takes: exactly(1, "one run"),
 		Run: func(ctx context.Context, a *app, args []string) error {
-			known := map[string]string{}
-			for _, m := range made {
-				address, id, ok := strings.Cut(m, "=")
-				if !ok || id == "" {
-					return problem.Usage("-made must be address=id or address=none, not %q", m)
-				}
-				known[address] = id
-			}
-			p, states, err := a.openStates(ctx, nil)
+			s, states, err := a.openStates(ctx, nil)
 			if err != nil {
 				return err
 			}
-			var ids []string
-			for _, w := range p.Wards {
-				for _, in := range states[w].Unresolved() {
-					ids = append(ids, in.Run)
-				}
-				for id := range states[w].Open {
-					ids = append(ids, id)
-				}
-			}
-			run, err := ledger.FindRun(ids, args[0])
+			scopes, err := enact.UnfinishedScopes(states, args[0])
 			if err != nil {
 				return err
 			}
-			addresses := map[string][]string{}
-			scopes := map[string]ledger.Scope{}
-			for _, w := range p.Wards {
-				if open := states[w].Open[run]; open != nil {
-					scopes[w] = open.Begin.Scope
-					continue
-				}
-				for _, in := range states[w].Intents {
-					if in.Run == run {
-						addresses[w] = append(addresses[w], in.Intent.Address)
-					}
-				}
-			}
-			maps.Copy(scopes, enact.ScopesOf(addresses))
-			r, err := enact.Recover(ctx, scopes, known, p.EnactOptions(ctx, f.run(a)))
+			r, err := enact.Recover(ctx, scopes, made.pairs, s.EnactOptions(ctx, f.run(a)))
 			if err != nil {
 				return err
 			}

@@ -1,14 +1,12 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"os"
 	"strings"
 
-	"kasbah/core/driver"
 	"kasbah/core/problem"
 	"kasbah/core/value"
 	"kasbah/drivers/openapi"
@@ -16,17 +14,11 @@ import (
 	"kasbah/render"
 )
 
-// itemsDocument is the JSON form of what Medina holds.
-type itemsDocument struct {
-	Format string             `json:"format"`
-	Items  []value.Attributes `json:"items"`
-}
-
 // hand is a person's hand on Medina: the driver, and whom it acts for.
 type hand struct {
 	as    string
 	api   string
-	token string // the file it stands in
+	token string // the file it is in
 	ca    string
 	name  string // of the estate's driver
 	at    medina.Settings
@@ -63,10 +55,8 @@ func (h *hand) open(ctx context.Context, a *app) error {
 			return err
 		}
 	}
-	if h.Hand, err = h.at.ByHand(ctx, h.as); err != nil {
-		return err
-	}
-	return nil
+	h.Hand, err = h.at.ByHand(ctx, h.as)
+	return err
 }
 
 // tokenFile reads a token from a file, when it is first needed.
@@ -87,9 +77,8 @@ func (a *app) estatesMedina(ctx context.Context, name string) (medina.Settings, 
 	return s.Medina(ctx, name)
 }
 
-// medinaCommand completes a command that works on Medina by hand, with at least and at most so
-// many arguments; -1 for no limit.
-func medinaCommand(c command, least, most int, run func(context.Context, *app, *hand, []string) error) *command {
+// byHand completes a command that works on Medina by hand.
+func byHand(c command, run func(ctx context.Context, a *app, h *hand, args []string) error) *command {
 	h, own := &hand{}, c.Flags
 	c.Estate = true
 	c.Flags = func(fs *flag.FlagSet) {
@@ -99,9 +88,6 @@ func medinaCommand(c command, least, most int, run func(context.Context, *app, *
 		}
 	}
 	c.Run = func(ctx context.Context, a *app, args []string) error {
-		if len(args) < least || most >= 0 && len(args) > most {
-			return problem.Usage("kasbah %s takes %s", c.Name, cmp.Or(c.Args, "no arguments"))
-		}
 		if err := h.open(ctx, a); err != nil {
 			return err
 		}
@@ -110,21 +96,18 @@ func medinaCommand(c command, least, most int, run func(context.Context, *app, *
 	return &c
 }
 
-func item(typ string, l driver.Live) value.Attributes {
-	out := value.Attributes(value.CloneMap(l.Attributes))
-	out["type"] = typ
-	return out
+// showThing shows one thing, unless there was an error.
+func (a *app) showThing(thing value.Attributes, err error) error {
+	if err != nil {
+		return err
+	}
+	return show(a, medina.NewItems(thing), func(o *render.Out, d *medina.Items) { o.Thing(thing) })
 }
 
-func (a *app) showThing(typ string, l driver.Live) error {
-	if a.json {
-		return a.document(itemsDocument{Format: "kasbah.medina/1", Items: []value.Attributes{item(typ, l)}})
+// firstOf is the first argument; "" for none.
+func firstOf(args []string) string {
+	if len(args) == 0 {
+		return ""
 	}
-	var rows [][]string
-	for _, k := range value.Keys(l.Attributes) {
-		rows = append(rows, []string{"  " + k, render.Clean(value.Plain(l.Attributes[k]))})
-	}
-	a.out().Printf("%s %s\n", typ, l.ID)
-	a.out().Table(rows, nil)
-	return nil
+	return args[0]
 }

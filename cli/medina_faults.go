@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -9,6 +10,7 @@ import (
 
 	"kasbah/core/problem"
 	"kasbah/medina"
+	"kasbah/render"
 )
 
 // faultsDocument is the JSON form of the faults that Medina is still to make.
@@ -21,7 +23,7 @@ func medinaFaultsCommand() *command {
 	f := medina.Fault{}
 	var clear bool
 	var wait time.Duration
-	return medinaCommand(command{
+	return byHand(command{
 		Name: "medina faults", Short: "make the simulated cloud fail on demand, to see how a run copes", Args: "[KIND]",
 		Long: "Makes coming calls fail, hang or lose their answers. Without a KIND it lists the faults that " +
 			"are waiting.",
@@ -34,53 +36,42 @@ func medinaFaultsCommand() *command {
 			fs.DurationVar(&wait, "for", time.Second, "how long a delay takes, or a throttled call is put off")
 			fs.BoolVar(&clear, "clear", false, "forget the faults that were asked for before")
 		},
-	}, 0, 1,
-		func(ctx context.Context, a *app, h *hand, args []string) error {
-			var add *medina.Fault
-			if len(args) == 1 {
-				f.Kind, f.Millis = args[0], wait.Milliseconds()
-				add = &f
-			}
-			list, err := h.at.Faults(ctx, clear, add)
-			var wrong medina.Refused
-			if errors.As(err, &wrong) {
-				return problem.Usage("%v", err)
-			}
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.document(faultsDocument{"kasbah.faults/1", list})
-			}
-			if len(list) == 0 {
-				a.out().Printf("Medina makes no faults on demand. It can:\n")
-				var rows [][]string
-				for _, k := range medina.FaultKinds {
-					rows = append(rows, []string{"  " + k.Name, k.Help})
-				}
-				a.out().Table(rows, nil)
-				return nil
-			}
-			rows := [][]string{{"fault", "at", "type", "after", "calls", "for"}}
-			for _, x := range list {
-				rows = append(rows, []string{x.Kind, orAny(x.On), orAny(x.Type), fmt.Sprint(x.After),
-					fmt.Sprint(x.Times), faultTime(x)})
-			}
-			a.out().Table(rows, a.out().HeadGrey)
-			return nil
-		})
+		Takes: atMost(1, "one kind of fault"),
+	}, func(ctx context.Context, a *app, h *hand, args []string) error {
+		var add *medina.Fault
+		if len(args) == 1 {
+			f.Kind, f.Millis = args[0], wait.Milliseconds()
+			add = &f
+		}
+		list, err := h.at.Faults(ctx, clear, add)
+		var wrong medina.Refused
+		if errors.As(err, &wrong) {
+			return problem.Usage("%v", err)
+		}
+		if err != nil {
+			return err
+		}
+		return show(a, faultsDocument{"kasbah.faults/1", list}, drawFaults)
+	})
 }
 
-func orAny(s string) string {
-	if s == "" {
-		return "any"
+func drawFaults(o *render.Out, d faultsDocument) {
+	var rows [][]string
+	if len(d.Items) == 0 {
+		o.Printf("Medina makes no faults on demand. It can:\n")
+		for _, k := range medina.FaultKinds {
+			rows = append(rows, []string{"  " + k.Name, k.Help})
+		}
+		o.Table(rows, nil)
+		return
 	}
-	return s
-}
-
-func faultTime(f medina.Fault) string {
-	if f.Kind != "delay" && f.Kind != "throttle" {
-		return ""
+	for _, x := range d.Items {
+		wait := ""
+		if x.Kind == "delay" || x.Kind == "throttle" {
+			wait = (time.Duration(x.Millis) * time.Millisecond).String()
+		}
+		rows = append(rows, []string{x.Kind, cmp.Or(x.On, "any"), cmp.Or(x.Type, "any"), fmt.Sprint(x.After),
+			fmt.Sprint(x.Times), wait})
 	}
-	return (time.Duration(f.Millis) * time.Millisecond).String()
+	o.Listing([]string{"fault", "at", "type", "after", "calls", "for"}, rows, "")
 }

@@ -64,14 +64,26 @@ func (a *app) closeLater(s *session.Session) {
 // one serves when none is named.
 func (a *app) openAny(ctx context.Context, wards []string) (*session.Session, error) {
 	c := a.config(a.env, wards)
-	e, err := session.FindEstate(a.dir)
-	if err != nil {
-		return nil, err
-	}
-	if all := e.Environments(); c.Env == "" && os.Getenv("KASBAH_ENV") == "" && len(all) > 0 {
-		c.Env = all[0]
-	}
+	c.AnyEnv = true
 	return a.openWith(ctx, c)
+}
+
+// openKits opens the kits of the estate, or none outside of one.
+func (a *app) openKits(ctx context.Context) (*session.Kits, error) {
+	k, err := session.OpenKits(ctx, a.config(a.env, nil))
+	a.closeLater(k.Session)
+	return k, err
+}
+
+// onWards is the Run of a command whose arguments are wards, and all wards without any.
+func onWards(run func(context.Context, *app, *session.Session) error) func(context.Context, *app, []string) error {
+	return func(ctx context.Context, a *app, args []string) error {
+		s, err := a.open(ctx, args)
+		if err != nil {
+			return err
+		}
+		return run(ctx, a, s)
+	}
 }
 
 // openStates opens a session and reads the ledgers of its wards.

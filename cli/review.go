@@ -50,7 +50,7 @@ func reviewCommand() *command {
 				return err
 			}
 			p := k.Proposal
-			signed, err := signatures(k)
+			signed, err := k.Signatures("")
 			if err != nil {
 				return err
 			}

@@ -161,6 +161,26 @@ func (a *app) document(v any) error {
 	return enc.Encode(v)
 }
 
+// show writes a result: as JSON, or drawn for people.
+func show[D any](a *app, doc D, draw func(*render.Out, D)) error {
+	if a.json {
+		return a.document(doc)
+	}
+	draw(a.out(), doc)
+	return nil
+}
+
+// showSoFar shows what was done before an error, to people, and returns the error.
+func showSoFar[D any](a *app, doc D, draw func(*render.Out, D), err error) error {
+	if err == nil {
+		return show(a, doc, draw)
+	}
+	if !a.json {
+		draw(a.out(), doc)
+	}
+	return err
+}
+
 // jsonOut writes JSON in which nothing is hidden from who looks at it in a terminal.
 type jsonOut struct{ w io.Writer }
 

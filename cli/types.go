@@ -6,10 +6,8 @@ import (
 	"flag"
 
 	"kasbah/core/estate"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
-	"kasbah/core/value"
 	"kasbah/medina"
 	"kasbah/render"
 )
@@ -56,6 +54,7 @@ func typesCommand() *command {
 			fs.StringVar(&f.pin, "pin", "", "pin what a `driver` offers in pins.toml")
 			fs.StringVar(&f.compare, "compare", "", "show how a `driver` differs from what is pinned")
 		},
+		Takes: atMost(1, "one type"),
 		Run: func(ctx context.Context, a *app, args []string) error {
 			switch {
 			case f.asked() > 1:
@@ -66,8 +65,6 @@ func typesCommand() *command {
 				return problem.Usage("-draft, -probe and -overlay belong to -from")
 			case f.sample != "" && f.prove == "":
 				return problem.Usage("-sample belongs to -prove")
-			case len(args) > 1:
-				return problem.Usage("types takes one type")
 			case f.from != "":
 				return a.typesFrom(ctx, f.from, f.overlays, f.draft, f.probe)
 			}
@@ -108,35 +105,11 @@ func (a *app) showBuiltIn(ctx context.Context, args []string) error {
 
 // showTypes shows all types, those of a driver, or the one that is named.
 func (a *app) showTypes(catalogs map[string]*schema.Catalog, args []string) error {
-	doc := render.TypesDocument{Format: "kasbah.types/1", Types: []render.TypeDoc{}}
-	var names []string
-	whole := false // a driver is named
-	for _, drv := range value.Keys(catalogs) {
-		c := catalogs[drv]
-		whole = whole || len(args) == 1 && args[0] == drv
-		names = append(names, drv)
-		for _, n := range c.Names() {
-			full := drv + "." + n
-			names = append(names, full)
-			if len(args) == 0 || args[0] == full || args[0] == n || args[0] == drv {
-				doc.Types = append(doc.Types, render.NewTypeDoc(drv, c, c.Types[n]))
-			}
-		}
+	named := firstOf(args)
+	d, err := render.NewTypes(catalogs, named)
+	if err != nil {
+		return err
 	}
-	switch {
-	case len(doc.Types) == 0 && len(args) == 1:
-		return &problem.UsageError{Message: "no driver has the type " + args[0], Hint: nearest.Hint(args[0], names)}
-	case a.json:
-		return a.document(doc)
-	case len(args) == 1 && !whole:
-		for i, t := range doc.Types {
-			if i > 0 {
-				a.out().Printf("\n")
-			}
-			a.out().Type(t)
-		}
-	default:
-		a.out().Types(doc.Types)
-	}
-	return nil
+	full := named != "" && catalogs[named] == nil
+	return show(a, d, func(o *render.Out, d render.TypesDocument) { o.Types(d.Types, full) })
 }

@@ -14,13 +14,11 @@ func (a *app) pinDriver(s *session.Session, name string) error {
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.document(render.PinDocument{Format: "kasbah.pin/1", Driver: name, Version: pin.Version,
-			Types: pin.Types})
-	}
-	a.out().Printf("pinned %s %s with %s\nwrote %s\n", name, pin.Version, render.Count(len(s.Catalogs[name].Types),
-		"type"), strings.Join(wrote, ", "))
-	return nil
+	d := render.PinDocument{Format: "kasbah.pin/1", Driver: name, Version: pin.Version, Types: pin.Types}
+	return show(a, d, func(o *render.Out, d render.PinDocument) {
+		o.Printf("pinned %s %s with %s\nwrote %s\n", name, d.Version, render.Count(len(s.Catalogs[name].Types), "type"),
+			strings.Join(wrote, ", "))
+	})
 }
 
 // compareDriver shows how a driver differs from what is pinned.
@@ -29,14 +27,6 @@ func (a *app) compareDriver(s *session.Session, name string) error {
 	if err != nil {
 		return err
 	}
-	d := render.CatalogueChanges{Format: "kasbah.catalogue-changes/1", Driver: name, Was: pin.Version,
-		Is: s.Catalogs[name].Version, Changes: found}
-	if d.Changes == nil {
-		d.Changes = []schema.Difference{}
-	}
-	if a.json {
-		return a.document(d)
-	}
-	a.out().CatalogueChanges(d)
-	return nil
+	return show(a, render.CatalogueChanges{Format: "kasbah.catalogue-changes/1", Driver: name, Was: pin.Version,
+		Is: s.Catalogs[name].Version, Changes: append([]schema.Difference{}, found...)}, (*render.Out).CatalogueChanges)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
@@ -39,8 +40,132 @@ func (h *Hand) Type(name string) (*schema.Type, error) {
 		h.Catalog.Names())}
 }
 
-// Named is a thing by its type, and its id or its name.
-func (h *Hand) Named(ctx context.Context, typ, id string) (*schema.Type, driver.Live, error) {
+// Items is the JSON form of what a Medina holds, or of what happened in it.
+type Items struct {
+	Format string             `json:"format"`
+	Items  []value.Attributes `json:"items"`
+}
+
+// NewItems is the document of some items.
+func NewItems(items ...value.Attributes) *Items {
+	return &Items{Format: "kasbah.medina/1", Items: append([]value.Attributes{}, items...)}
+}
+
+// item is a thing with its type.
+func item(typ string, l driver.Live) value.Attributes {
+	out := value.Attributes(value.CloneMap(l.Attributes))
+	out["type"] = typ
+	return out
+}
+
+// List lists the things of a type, or of all types for "".
+func (h *Hand) List(ctx context.Context, typ string) (*Items, error) {
+	types := h.Catalog.Names()
+	if typ != "" {
+		t, err := h.Type(typ)
+		if err != nil {
+			return nil, err
+		}
+		types = []string{t.Name}
+	}
+	out := NewItems()
+	for _, typ := range types {
+		for l, err := range h.Driver.List(ctx, typ) {
+			if err != nil {
+				return nil, err
+			}
+			out.Items = append(out.Items, item(typ, l))
+		}
+	}
+	return out, nil
+}
+
+// Show is one thing, by its type, and its id or its name.
+func (h *Hand) Show(ctx context.Context, typ, id string) (value.Attributes, error) {
+	t, l, err := h.named(ctx, typ, id)
+	if err != nil {
+		return nil, err
+	}
+	return item(t.Name, l), nil
+}
+
+// Create makes a thing from key=value pairs.
+func (h *Hand) Create(ctx context.Context, typ string, pairs []string) (value.Attributes, error) {
+	t, err := h.Type(typ)
+	if err != nil {
+		return nil, err
+	}
+	inputs, err := readPairs(t, pairs, nil)
+	if err != nil {
+		return nil, err
+	}
+	l, err := h.Driver.Create(ctx, t.Name, inputs, "")
+	if err != nil {
+		return nil, err
+	}
+	return item(t.Name, l), nil
+}
+
+// Edit changes a thing by key=value pairs.
+func (h *Hand) Edit(ctx context.Context, typ, id string, pairs []string) (value.Attributes, error) {
+	t, l, err := h.named(ctx, typ, id)
+	if err != nil {
+		return nil, err
+	}
+	to, err := readPairs(t, pairs, l.Attributes)
+	if err != nil {
+		return nil, err
+	}
+	from := value.Map{}
+	for k, v := range to {
+		if old, ok := l.Attributes[k]; ok {
+			from[k] = old
+		}
+		if v == nil {
+			delete(to, k)
+		}
+	}
+	if l, err = h.Driver.Update(ctx, t.Name, l.ID, driver.Change{From: from, To: to}, l.Tag, ""); err != nil {
+		return nil, err
+	}
+	return item(t.Name, l), nil
+}
+
+// Delete deletes a thing and returns it.
+func (h *Hand) Delete(ctx context.Context, typ, id string) (value.Attributes, error) {
+	t, l, err := h.named(ctx, typ, id)
+	if err == nil {
+		err = h.Driver.Delete(ctx, t.Name, l.ID, "", "")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return item(t.Name, l), nil
+}
+
+// Events lists who changed what, oldest first: of one thing by its id, of all for "", and the
+// newest so many of them, all for 0.
+func (h *Hand) Events(ctx context.Context, id string, last int) (*Items, error) {
+	out := NewItems()
+	for e, err := range h.Driver.(driver.Feed).Changes(ctx, "", id) {
+		if err != nil {
+			return nil, err
+		}
+		paths := make([]any, len(e.Paths))
+		for i, p := range e.Paths {
+			paths[i] = p
+		}
+		out.Items = append(out.Items, value.Attributes{"at": e.At.Format(time.RFC3339Nano), "who": e.Who,
+			"what": e.What, "type": e.Type, "id": e.ID, "paths": paths})
+	}
+	if last > 0 && last < len(out.Items) {
+		out.Items = out.Items[len(out.Items)-last:]
+	}
+	return out, nil
+}
+
+// named is a thing by its type, and its id or its name.
+func (h *Hand) named(ctx context.Context, typ, id string) (*schema.Type, driver.Live, error) {
 	t, err := h.Type(typ)
 	if err != nil {
 		return nil, driver.Live{}, err
@@ -86,10 +211,10 @@ func (h *Hand) thing(ctx context.Context, typ, id string) (driver.Live, error) {
 	return l, problem.Usage("several of type %s are called %s; write one of %s", typ, id, strings.Join(ids, ", "))
 }
 
-// Pairs reads key=value arguments into attributes. What a path leads into is
+// readPairs reads key=value arguments into attributes. What a path leads into is
 // taken from old, so that one key of a map can be set alone. An empty value
 // takes an attribute away.
-func Pairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
+func readPairs(t *schema.Type, args []string, old value.Map) (value.Map, error) {
 	out := value.Map{}
 	for _, arg := range args {
 		key, text, ok := strings.Cut(arg, "=")

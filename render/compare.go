@@ -3,13 +3,12 @@ package render
 import (
 	"fmt"
 
-	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 )
 
 // Compare writes what differs.
-func (o *Out) Compare(d propose.Comparison) {
+func (o *Out) Compare(d *propose.Comparison) {
 	for i, w := range d.Wards {
 		if i > 0 {
 			o.Printf("\n")
@@ -47,28 +46,9 @@ func shownOr(v any) string {
 	return Clean(value.Plain(v))
 }
 
-// Entries counts entries.
-func Entries(n int64) string {
+func entries(n int64) string {
 	if n == 1 {
 		return "1 entry"
 	}
 	return fmt.Sprintf("%d entries", n)
-}
-
-// ExportDocument is all that is recorded, without secrets.
-type ExportDocument struct {
-	Format string       `json:"format"`
-	Estate string       `json:"estate"`
-	Env    string       `json:"env"`
-	Wards  []ExportWard `json:"wards"`
-}
-
-// ExportWard is one ward's part of it.
-type ExportWard struct {
-	Ward      string           `json:"ward"`
-	Entry     int64            `json:"entry"`
-	Hash      string           `json:"hash"`
-	Published value.Attributes `json:"published"`
-	Reads     []string         `json:"reads,omitempty"`
-	Resources []*ledger.Record `json:"resources"`
 }

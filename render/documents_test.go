@@ -187,8 +187,8 @@ func TestKits(t *testing.T) {
 			Default: int64(20), HasDefault: true},
 		{Attr: &schema.Attribute{Name: "sizes", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text}}},
 	}}
-	k := KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate", Drivers: []string{"medina"},
-		Functions: []FunctionDoc{NewFunctionDoc(f)}}
+	k := declare.KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate", Drivers: []string{"medina"},
+		Functions: []declare.FunctionDoc{declare.NewFunctionDoc(f)}}
 	require.Equal(t, `gate 1.0.0: a gate
 
 source   kits/gate
@@ -202,8 +202,8 @@ gate: opens a gate
   load("kit:gate", "gate")
   gate("NAME", sizes = …)
 `, text(100, func(o *Out) { o.Kit(k) }))
-	broken := KitDoc{Name: "lamp", Source: "../lamp", Problem: "it is not pinned"}
-	out := text(100, func(o *Out) { o.Kits(KitsDocument{Kits: []KitDoc{k, broken}}) })
+	broken := declare.KitDoc{Name: "lamp", Source: "../lamp", Problem: "it is not pinned"}
+	out := text(100, func(o *Out) { o.Kits(declare.KitList{Kits: []declare.KitDoc{k, broken}}) })
 	require.Contains(t, out, "gate  1.0.0    in the estate  kits/gate\nlamp  ?        no             ../lamp\n")
 	require.Contains(t, out, "lamp: it is not pinned")
 }

@@ -4,64 +4,16 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
+	"kasbah/core/estate"
 	"kasbah/core/value"
 )
 
-// KitsDocument is the JSON form of the kits of an estate.
-type KitsDocument struct {
-	Format string   `json:"format"`
-	Env    string   `json:"env,omitempty"`
-	Kits   []KitDoc `json:"kits"`
-}
-
-// KitDoc is one kit.
-type KitDoc struct {
-	Name      string        `json:"name"`
-	Version   string        `json:"version"`
-	Help      string        `json:"help"`
-	Source    string        `json:"source"`
-	Commit    string        `json:"commit,omitempty"`
-	Digest    string        `json:"digest,omitempty"` // as pinned
-	Drivers   []string      `json:"drivers"`
-	Kits      []string      `json:"kits"`
-	Problem   string        `json:"problem,omitempty"` // why it cannot be used
-	Versions  []string      `json:"versions,omitempty"`
-	Functions []FunctionDoc `json:"functions,omitempty"`
-}
-
-// FunctionDoc is one function of a kit that opens instances.
-type FunctionDoc struct {
-	Name   string     `json:"name"`
-	Help   string     `json:"help"`
-	Inputs []InputDoc `json:"inputs"`
-}
-
-// InputDoc is one input.
-type InputDoc struct {
-	Name     string     `json:"name"`
-	Kind     string     `json:"kind"`
-	Help     string     `json:"help"`
-	Required bool       `json:"required"`
-	Default  *value.Any `json:"default,omitempty"`
-	Limits   string     `json:"limits,omitempty"`
-}
-
-// NewFunctionDoc puts a kit's function into its JSON form.
-func NewFunctionDoc(f declare.KitFunction) FunctionDoc {
-	d := FunctionDoc{Name: f.Name, Help: f.Help, Inputs: []InputDoc{}}
-	for _, in := range f.Inputs {
-		one := InputDoc{Name: in.Attr.Name, Kind: declare.KindName(in.Attr), Help: in.Attr.Help,
-			Required: !in.HasDefault, Limits: limits(in.Attr)}
-		if in.HasDefault {
-			one.Default = &value.Any{V: in.Default}
-		}
-		d.Inputs = append(d.Inputs, one)
-	}
-	return d
-}
-
 // Kits writes the kits of an estate as a table.
-func (o *Out) Kits(d KitsDocument) {
+func (o *Out) Kits(d declare.KitList) {
+	if len(d.Kits) == 0 {
+		o.Printf("The estate uses no kits: [kits] in kasbah.toml names them.\n")
+		return
+	}
 	rows := [][]string{{"kit", "version", "pinned", "source"}}
 	for _, k := range d.Kits {
 		version, pinned := k.Version, "yes"
@@ -82,7 +34,7 @@ func (o *Out) Kits(d KitsDocument) {
 }
 
 // Kit writes one kit: what it is and what it takes.
-func (o *Out) Kit(k KitDoc) {
+func (o *Out) Kit(k declare.KitDoc) {
 	o.Printf("%s %s: %s\n\n", o.Bold(k.Name), k.Version, Clean(k.Help))
 	rows := [][]string{{"source", Clean(k.Source)}}
 	for _, r := range [][]string{{"commit", k.Commit}, {"digest", k.Digest}, {"drivers", strings.Join(k.Drivers, ", ")},
@@ -112,7 +64,7 @@ func (o *Out) Kit(k KitDoc) {
 }
 
 // required writes the arguments of an example.
-func required(f FunctionDoc) string {
+func required(f declare.FunctionDoc) string {
 	s := ""
 	for _, in := range f.Inputs {
 		if in.Required {
@@ -120,4 +72,31 @@ func required(f FunctionDoc) string {
 		}
 	}
 	return s
+}
+
+// KitUpdate writes which version of a kit takes the place of which.
+func (o *Out) KitUpdate(pin estate.Pin, pinned *estate.Pin, from, to estate.KitSource) {
+	switch {
+	case pinned == nil:
+		o.Printf("%s %s, from %s: not pinned yet.\n", pin.Name, pin.Version, to)
+	case from.Tag == to.Tag:
+		o.Printf("%s, from %s: the pin says %s %s, and the source holds %s %s.\n", pin.Name, to, pinned.Version,
+			pinned.Digest, pin.Version, pin.Digest)
+	default:
+		o.Printf("%s: %s becomes %s.\n", pin.Name, from.Tag, to.Tag)
+	}
+}
+
+// InputChanges writes how the inputs of a kit change.
+func (o *Out) InputChanges(list []declare.InputChange) {
+	for _, c := range list {
+		switch {
+		case c.Was == "":
+			o.Printf("  input %s is new: %s\n", c.Name, Clean(c.Is))
+		case c.Is == "":
+			o.Printf("  input %s is gone\n", c.Name)
+		default:
+			o.Printf("  input %s: %s; was %s\n", c.Name, Clean(c.Is), Clean(c.Was))
+		}
+	}
 }

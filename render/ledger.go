@@ -6,19 +6,20 @@ import (
 	"strings"
 	"time"
 
+	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/value"
 )
 
-// LogDocument is the JSON form of a ledger's history.
-type LogDocument struct {
-	Format string               `json:"format"`
-	Runs   []*ledger.RunSummary `json:"runs"`
-	Unread int64                `json:"unread,omitempty"` // entries that are sealed to keys which are not here
+// Log writes the runs of a ledger, oldest first; full with every call.
+func (o *Out) Log(d *ledger.Log, full bool) {
+	o.runs(d.Runs, full)
+	if d.Unread > 0 {
+		o.Printf("%s more, sealed to keys that are not on this machine.\n", entries(d.Unread))
+	}
 }
 
-// Log writes the runs of a ledger, oldest first.
-func (o *Out) Log(runs []*ledger.RunSummary, full bool) {
+func (o *Out) runs(runs []*ledger.RunSummary, full bool) {
 	if len(runs) == 0 {
 		o.Printf("No run yet.\n")
 		return
@@ -78,8 +79,102 @@ func (o *Out) HeadGrey(row, _ int, cell string) string {
 	return cell
 }
 
-// Record writes one recorded resource.
-func (o *Out) Record(ward string, r *ledger.Record) {
+// Recorded writes what is recorded; each resource in full, or on one line.
+func (o *Out) Recorded(d *ledger.Recorded, full bool) {
+	for _, w := range d.Wards {
+		if full {
+			for i, r := range w.Resources {
+				if i > 0 {
+					o.Printf("\n")
+				}
+				o.record(w.Ward, r)
+			}
+			continue
+		}
+		o.Printf("%s\n", o.Bold(fmt.Sprintf("%s, %s: entry %d, %s", w.Ward, d.Env, w.Entry, Count(len(w.Resources),
+			"resource"))))
+		var rows [][]string
+		for _, r := range w.Resources {
+			rows = append(rows, []string{"  " + Clean(r.Address), r.ID, Clean(value.Plain(map[string]any(r.Inputs)))})
+		}
+		o.Table(rows, nil)
+	}
+}
+
+// Holders writes who holds which lock, and which calls have no result.
+func (o *Out) Holders(d *ledger.HolderList) {
+	rows := [][]string{holderHead}
+	for _, h := range d.Holders {
+		rows = append(rows, holderRow(h, time.Now()))
+	}
+	if len(rows) == 1 {
+		o.Printf("No run holds a lock in %s.\n", d.Env)
+	} else {
+		o.Table(rows, o.HeadGrey)
+	}
+	for _, in := range d.Unresolved {
+		run := ledger.ShortRun(in.Run)
+		o.Printf("%s: the %s of run %s has no result; the next enact finds out, or `kasbah lock recover %s`\n",
+			in.Intent.Address, in.Intent.Call, run, run)
+	}
+}
+
+// Resealed writes what a reseal changed.
+func (o *Out) Resealed(d *ledger.ResealedWards) {
+	for _, w := range d.Wards {
+		did := "later entries are sealed to " + Count(w.Readers, "reader") + ". Older ones are as they were until " +
+			"they are pruned"
+		switch unsealed := w.Readers == 0; {
+		case !w.Changed:
+			did = "nothing to do"
+		case unsealed && w.Opened:
+			did = "later entries are not sealed. Older ones need their keys until they are pruned"
+		case unsealed && w.Signed:
+			did = "later entries are signed by those who may write"
+		case unsealed:
+			did = "later entries are not signed"
+		}
+		o.Printf("%s, %s: %s.\n", w.Ward, d.Env, did)
+	}
+}
+
+// Pruned writes what was pruned.
+func (o *Out) Pruned(d *ledger.PrunedWards) {
+	for _, w := range d.Wards {
+		if w.UpTo == 0 {
+			o.Printf("%s, %s: nothing to prune. Entries are pruned up to the older of two checkpoints, which are "+
+				"written as the log grows.\n", w.Ward, d.Env)
+		} else {
+			o.Printf("%s, %s: entries 1 to %d are gone.\n", w.Ward, d.Env, w.UpTo)
+		}
+	}
+}
+
+// Verified writes what a check of ledgers found.
+func (o *Out) Verified(d *ledger.VerifiedWards) {
+	for _, w := range d.Order {
+		v := d.Wards[w]
+		o.Printf("%s, %s: whole. %d entries, %s, %s.\n", w, d.Env, v.Entries, Count(v.Checkpoints, "checkpoint"),
+			Count(v.Records, "resource"))
+		for _, n := range v.Notes {
+			o.Printf("  ignored: %s\n", Clean(n))
+		}
+	}
+}
+
+// Moved writes that ledgers were moved, and what kasbah.toml must say now.
+func (o *Out) Moved(d *ledger.Moved, settings value.Map) {
+	o.Printf("%s of %s copied and proven: %s. The old place is closed.\n", entries(d.Entries), d.Env,
+		strings.Join(d.Wards, ", "))
+	o.Printf("Now change kasbah.toml, in every copy of it:\n\n[env.%s.ledger]   # or [ledger], for all "+
+		"environments\n", d.Env)
+	for _, k := range value.Keys(settings) {
+		o.Printf("%s = %s\n", k, Clean(estate.Encode(settings[k])))
+	}
+}
+
+// record writes one recorded resource.
+func (o *Out) record(ward string, r *ledger.Record) {
 	o.Printf("%s\n", o.Bold(Clean(ward+":"+r.Address)))
 	rows := [][]string{{"  id", r.ID}, {"  changed", r.Changed.Local().Format(time.DateTime) + " by run " +
 		ledger.ShortRun(r.Run)}}
@@ -109,26 +204,6 @@ func (o *Out) Record(ward string, r *ledger.Record) {
 		}
 		return cell
 	})
-}
-
-// LedgerDocument is the JSON form of what is recorded.
-type LedgerDocument struct {
-	Format string       `json:"format"`
-	Env    string       `json:"env"`
-	Wards  []LedgerWard `json:"wards"`
-}
-
-// LedgerWard is a ward's part of it.
-type LedgerWard struct {
-	Ward      string           `json:"ward"`
-	Entry     int64            `json:"entry"` // the newest one that it rests on
-	Resources []*ledger.Record `json:"resources"`
-}
-
-// LockDocument is the JSON form of who holds which lock.
-type LockDocument struct {
-	Format  string          `json:"format"`
-	Holders []ledger.Holder `json:"holders"`
 }
 
 // scopeWords is a scope in a few words.
@@ -163,11 +238,10 @@ func Locked(address string) string {
 	return Clean(address)
 }
 
-// HolderHead heads a table of holders.
-var HolderHead = []string{"ward", "run", "by", "since", "done", "locked", "command"}
+var holderHead = []string{"ward", "run", "by", "since", "done", "locked", "command"}
 
-// HolderRow is a holder as a row of a table: the cells of HolderHead.
-func HolderRow(h ledger.Holder, now time.Time) []string {
+// holderRow is a holder as a row of a table: the cells of holderHead.
+func holderRow(h ledger.Holder, now time.Time) []string {
 	since := h.Since.Local().Format(time.TimeOnly) + ", " + Ago(now.Sub(h.Since))
 	if h.Dead {
 		since += ", dead"

@@ -184,3 +184,11 @@ func Count(n int, noun string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
+
+// File writes the text of a file under its name.
+func (o *Out) File(name, text string) {
+	o.Printf("%s\n\n", o.Paint(Grey, name))
+	for _, line := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
+		o.Printf("    %s\n", line)
+	}
+}

@@ -16,7 +16,7 @@ type ProposalOptions struct {
 	Now     time.Time                  // to say how old a kept proposal is; zero for a fresh one
 	Summary bool                       // nothing but the summary
 	Show    func(*propose.Action) bool // of the changing actions; nil for all
-	Signed  []string                   // who signed, a line a ward that asks for signatures
+	Signed  []propose.Signed           // of the wards that ask for signatures
 	Undo    bool                       // say how each action would be taken back
 }
 
@@ -428,7 +428,7 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	o.finds(p)
 	o.costOf(p)
 	o.rulesOf(p)
-	for _, line := range append(approvalLines(p), opts.Signed...) {
+	for _, line := range append(approvalLines(p), signedLines(opts.Signed)...) {
 		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}
 	if line := rehearsedText(p.Rehearsed); line != "" {

@@ -4,57 +4,28 @@ import (
 	"fmt"
 	"strings"
 
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
 	"kasbah/core/value"
 )
 
-// RulesDocument is the JSON form of what the rules say.
-type RulesDocument struct {
-	Format   string          `json:"format"`
-	Env      string          `json:"env"`
-	Rules    []RuleDoc       `json:"rules"`
-	Findings []rules.Finding `json:"findings"`
-}
-
-// RuleDoc is one rule and how often it said what.
-type RuleDoc struct {
-	Name      string        `json:"name"`
-	Help      string        `json:"help"`
-	Level     rules.Level   `json:"level"`
-	At        []rules.Stage `json:"at"`
-	Whole     bool          `json:"whole"`
-	File      string        `json:"file"`
-	Line      int           `json:"line"`
-	Passed    int           `json:"passed"`
-	Broken    int           `json:"broken"`
-	Undecided int           `json:"undecided"`
-	Excused   int           `json:"excused"`
-	Failed    int           `json:"failed"`
-}
-
-// NewRulesDocument sums up what rules said at some stages.
-func NewRulesDocument(env string, all []*rules.Rule, reports ...*rules.Report) RulesDocument {
-	d := RulesDocument{Format: "kasbah.rules/1", Env: env, Rules: []RuleDoc{}, Findings: []rules.Finding{}}
-	at := map[string]int{}
-	for _, r := range all {
-		at[r.Name] = len(d.Rules)
-		d.Rules = append(d.Rules, RuleDoc{Name: r.Name, Help: r.Help, Level: r.Level, At: r.At, Whole: r.Whole(),
-			File: r.Position.File, Line: r.Position.Line})
+// RulesAndFindings writes what the rules say, and the rules as a table.
+func (o *Out) RulesAndFindings(d rules.Document, problems problem.List) {
+	if len(d.Rules) == 0 {
+		o.Printf("The estate has no rules: they belong in %s/*.star.\n", rules.Folder)
+		return
 	}
-	for _, report := range reports {
-		d.Findings = append(d.Findings, report.Findings...)
-		for _, t := range report.Tallies {
-			r := &d.Rules[at[t.Rule.Name]]
-			r.Passed, r.Broken, r.Undecided, r.Excused, r.Failed = r.Passed+t.Passed, r.Broken+t.Broken,
-				r.Undecided+t.Undecided, r.Excused+t.Excused, r.Failed+t.Failed
-		}
+	shown := rules.Once(problems)
+	o.Problems(shown)
+	if len(shown) > 0 {
+		o.Printf("\n")
 	}
-	return d
+	o.rules(d)
 }
 
-// Rules writes the rules as a table.
-func (o *Out) Rules(d RulesDocument) {
+// rules writes the rules as a table.
+func (o *Out) rules(d rules.Document) {
 	rows := [][]string{{"rule", "level", "at", "passed", "broken", "undecided", "excused", "failed"}}
 	for _, r := range d.Rules {
 		var at []string

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -95,7 +97,7 @@ func NewTypeDoc(drv string, c *schema.Catalog, t *schema.Type) TypeDoc {
 	}
 	for _, a := range t.Attributes {
 		x := AttributeDoc{Name: a.Name, Kind: kindText(a), Help: a.Help, Required: a.Required, Output: a.Output,
-			Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, Refers: a.Refers, Limits: limits(a)}
+			Fixed: a.Fixed, Secret: a.Secret, Security: a.Security, Refers: a.Refers, Limits: a.Limits()}
 		if a.HasDefault {
 			x.Default = &value.Any{V: a.Default}
 		}
@@ -120,42 +122,39 @@ func kindText(a *schema.Attribute) string {
 	return string(a.Kind)
 }
 
-// limits says in words what a value must be.
-func limits(a *schema.Attribute) string {
-	var out []string
-	if len(a.OneOf) > 0 {
-		var names []string
-		for _, v := range a.OneOf {
-			names = append(names, value.Plain(v))
+// NewTypes is the document of some catalogues' types, by their drivers: of all, or of those that
+// are named by a driver, or by a type with or without it.
+func NewTypes(catalogs map[string]*schema.Catalog, named string) (TypesDocument, error) {
+	d := TypesDocument{Format: "kasbah.types/1", Types: []TypeDoc{}}
+	var names []string
+	for _, drv := range value.Keys(catalogs) {
+		c := catalogs[drv]
+		names = append(names, drv)
+		for _, n := range c.Names() {
+			full := drv + "." + n
+			names = append(names, full)
+			if named == "" || named == full || named == n || named == drv {
+				d.Types = append(d.Types, NewTypeDoc(drv, c, c.Types[n]))
+			}
 		}
-		out = append(out, "one of "+strings.Join(names, ", "))
 	}
-	switch {
-	case a.Min != nil && a.Max != nil:
-		out = append(out, fmt.Sprintf("%s to %s", value.Plain(*a.Min), value.Plain(*a.Max)))
-	case a.Min != nil:
-		out = append(out, "at least "+value.Plain(*a.Min))
-	case a.Max != nil:
-		out = append(out, "at most "+value.Plain(*a.Max))
+	if len(d.Types) == 0 && named != "" {
+		return d, &problem.UsageError{Message: "no driver has the type " + named, Hint: nearest.Hint(named, names)}
 	}
-	unit := map[schema.Kind]string{schema.Text: "characters", schema.List: "items", schema.MapOf: "keys"}[a.Kind]
-	if unit == "" {
-		unit = "characters"
-	}
-	if a.MinLength != nil && (a.Kind != schema.Text || *a.MinLength > 1) {
-		out = append(out, fmt.Sprintf("at least %d %s", *a.MinLength, unit))
-	}
-	if a.MaxLength != nil {
-		out = append(out, fmt.Sprintf("at most %d %s", *a.MaxLength, unit))
-	}
-	if a.Pattern != "" {
-		out = append(out, "matches "+a.Pattern)
-	}
-	return strings.Join(out, "; ")
+	return d, nil
 }
 
-// Types writes a list of types with what each is.
-func (o *Out) Types(list []TypeDoc) {
+// Types writes some types: each in full, or a list with what each is.
+func (o *Out) Types(list []TypeDoc, full bool) {
+	if full {
+		for i, t := range list {
+			if i > 0 {
+				o.Printf("\n")
+			}
+			o.Type(t)
+		}
+		return
+	}
 	var rows [][]string
 	for _, t := range list {
 		rows = append(rows, []string{t.Type, t.Help})

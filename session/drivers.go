@@ -4,15 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/drivers/dns"
 	"kasbah/drivers/openapi"
@@ -352,10 +356,10 @@ func (s *Session) medinaSettings(ctx context.Context, set value.Map) (medina.Set
 	return out, err
 }
 
-// OpenAPIOptions are how the estate's driver asks that has this document or this address, for
+// openAPIOptionsAt are how the estate's driver asks that has this document or this address, for
 // an API that is looked at; without an estate or such a driver, as anybody asks. No driver is
 // opened.
-func OpenAPIOptions(c Config, document, api string) (openapi.Options, error) {
+func openAPIOptionsAt(c Config, document, api string) (openapi.Options, error) {
 	e, err := FindEstate(c.Dir)
 	if err != nil { // the folder holds no estate
 		return openapi.Options{}, nil
@@ -376,4 +380,69 @@ func OpenAPIOptions(c Config, document, api string) (openapi.Options, error) {
 		return openAPIOptions(driverSetting{s: s, name: name, from: s.from()}, set)
 	}
 	return openapi.Options{}, nil
+}
+
+// TypeToProve is a type by its name with the driver, such as medina.machine, or that of a driver
+// that has one type.
+func (s *Session) TypeToProve(name string) (drv string, t *schema.Type, err error) {
+	drv, typ, _ := strings.Cut(name, ".")
+	c, err := s.Driver(drv)
+	if err != nil {
+		return "", nil, err
+	}
+	if typ == "" && len(c.Types) == 1 {
+		typ = c.Names()[0]
+	}
+	if t = c.Types[typ]; t == nil {
+		return "", nil, &problem.UsageError{Message: fmt.Sprintf("-prove takes a type of %s, such as %s.%s", drv, drv,
+			c.Names()[0]), Hint: nearest.Hint(typ, c.Names())}
+	}
+	return drv, t, nil
+}
+
+const maxOverlay = 64 << 20 // bytes
+
+// Examine says what an OpenAPI document, a file, offers to a driver with some overlays, which
+// are files, and drafts an overlay for what is not described; nil for nothing. With a URL to
+// probe it asks the API as well, reading only, as the estate's driver does that has the document.
+func Examine(ctx context.Context, c Config, file string, overlays []string, probe string) (*schema.Offer, []byte,
+	error) {
+	body, err := openapi.Gather(file, "")
+	if errors.Is(err, fs.ErrNotExist) {
+		err = fmt.Errorf("there is no file %s", file)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	var over [][]byte
+	for _, path := range overlays {
+		one, err := disk.Read(path, maxOverlay)
+		if err != nil {
+			return nil, nil, err
+		}
+		over = append(over, one)
+	}
+	if probe == "" {
+		offer, overlay, err := openapi.Examine(body, over)
+		return offer, overlay, inFile(file, err)
+	}
+	if u, err := url.Parse(probe); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, nil, fmt.Errorf("-probe %s: it is not a URL of an API, such as https://harbour.example/v1", probe)
+	}
+	o, err := openAPIOptionsAt(c, file, probe)
+	if err != nil {
+		return nil, nil, err
+	}
+	o.Base = func(context.Context) (string, error) { return probe, nil }
+	o.Document, o.Overlays = body, over
+	offer, overlay, err := openapi.Probe(ctx, o)
+	return offer, overlay, inFile(file, err)
+}
+
+// inFile says in which file an error is.
+func inFile(file string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: %w", file, err)
 }

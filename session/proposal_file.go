@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"slices"
 
+	"golang.org/x/crypto/ssh"
+
 	"kasbah/core/approval"
 	"kasbah/core/disk"
 	"kasbah/core/enact"
@@ -159,9 +161,9 @@ func (f *ProposalFile) SameLedgers(ctx context.Context, s *Session) error {
 	return nil
 }
 
-// Save writes the file anew, with the signatures that its envelope has now. What proves who
+// save writes the file anew, with the signatures that its envelope has now. What proves who
 // made the proposal stays as it is.
-func (f *ProposalFile) Save() error {
+func (f *ProposalFile) save() error {
 	body, err := enveloped(f.Envelope)
 	if err != nil {
 		return err
@@ -172,6 +174,37 @@ func (f *ProposalFile) Save() error {
 		}
 	}
 	return disk.ReplacePrivate(f.Path, body)
+}
+
+// Sign signs the proposal, and keeps the signature in the file.
+func (f *ProposalFile) Sign(signer ssh.Signer) (*propose.Signing, error) {
+	added, err := f.Envelope.Sign(signer)
+	if err != nil {
+		return nil, err
+	}
+	if added {
+		if err := f.save(); err != nil {
+			return nil, fmt.Errorf("the signature could not be kept: %w", err)
+		}
+	}
+	d := &propose.Signing{Format: "kasbah.approval/1", File: f.Path, Proposal: f.Proposal.ID, Added: added,
+		Key: approval.Fingerprint(signer.PublicKey())}
+	d.Wards, err = f.Signatures(d.Key)
+	return d, err
+}
+
+// Signatures are what the signatures come to, ward by ward, and what that of one key adds, by
+// its fingerprint; "" for none.
+func (f *ProposalFile) Signatures(key string) ([]propose.Signed, error) {
+	out := []propose.Signed{}
+	for _, x := range f.Proposal.Approvals {
+		w, err := f.Proposal.SignedFor(x, f.Envelope, key)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, w)
+	}
+	return out, nil
 }
 
 func enveloped(e *approval.Envelope) ([]byte, error) {

@@ -218,8 +218,38 @@ func (s *Session) Survey(ctx context.Context, states map[string]*ledger.State, c
 	})
 }
 
-// Judge judges at some stages, first of all what is declared, which e holds already.
-func (s *Session) Judge(ctx context.Context, e *Evaluation, stages []rules.Stage) ([]*rules.Report, error) {
+// JudgeAt judges at some stages by their names, and always what is declared. Declarations and
+// rules that are wrong are the error.
+func (s *Session) JudgeAt(ctx context.Context, stages []string) (rules.Document, problem.List, error) {
+	e, err := s.Evaluate(ctx, s.Others())
+	if err != nil {
+		return rules.Document{}, nil, err
+	}
+	problems := e.Problems
+	if e.Judged == nil {
+		return rules.Document{}, nil, problems
+	}
+	var at []rules.Stage
+	for _, stage := range stages {
+		at = append(at, rules.Stage(stage))
+	}
+	reports, err := s.judge(ctx, e, at)
+	if err != nil {
+		return rules.Document{}, nil, err
+	}
+	for _, report := range reports[1:] {
+		problems = append(problems, report.Problems()...)
+	}
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return rules.Document{}, nil, err
+	}
+	problems.Sort()
+	return rules.NewDocument(s.Env, set.Rules, reports...), problems, nil
+}
+
+// judge judges at some stages, first of all what is declared, which e holds already.
+func (s *Session) judge(ctx context.Context, e *Evaluation, stages []rules.Stage) ([]*rules.Report, error) {
 	reports := []*rules.Report{e.Judged}
 	if len(stages) == 0 {
 		return reports, nil

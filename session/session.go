@@ -38,6 +38,7 @@ type Config struct {
 	Log      func(line string)          // takes lines that drivers' programs log; nil for nowhere
 	Overrun  func(words string)         // see declare.Options
 	Unpinned bool                       // drivers are taken as they are, whatever pins.toml says
+	AnyEnv   bool                       // the first environment serves when none is named
 }
 
 // Given are settings and inputs from the command line.
@@ -101,6 +102,9 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
+	if all := e.Environments(); c.AnyEnv && c.Env == "" && os.Getenv("KASBAH_ENV") == "" && len(all) > 0 {
+		c.Env = all[0]
+	}
 	env, err := chooseEnvironment(e, c.Env)
 	if err != nil {
 		return nil, err
@@ -121,8 +125,8 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 	return s, s.openLedgers(ctx)
 }
 
-// OpenKit is a session for a kit that stands alone: a bare estate with the simulated cloud.
-func OpenKit(ctx context.Context, c Config) (*Session, error) {
+// openKit is a session for a kit that stands alone: a bare estate with the simulated cloud.
+func openKit(ctx context.Context, c Config) (*Session, error) {
 	e, err := estate.Parse(c.Dir, []byte("estate = \"kit\"\nwards = [\"tests\"]\n[drivers.medina]\nkind = "+
 		"\"medina\"\napi = \"embedded\"\n[env.test]\n"))
 	if err != nil {

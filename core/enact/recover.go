@@ -9,6 +9,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/ledger"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 )
@@ -39,6 +40,9 @@ func Recover(ctx context.Context, scopes map[string]ledger.Scope, made map[strin
 func (e *executor) known(made map[string]string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, named := range value.Keys(made) {
+		if made[named] == "" {
+			return nil, problem.Usage("%s needs the id of what was made, or none: %s=none", named, named)
+		}
 		var hits []string
 		for _, ward := range value.Keys(e.runs) {
 			written, _ := e.runs[ward].Unresolved()

@@ -144,7 +144,7 @@ func (t *turn) recoverFirst(ctx context.Context, proposal *propose.Proposal) err
 	for _, u := range proposal.Unfinished {
 		addresses[u.Ward] = append(addresses[u.Ward], u.Address)
 	}
-	r, err := Recover(ctx, ScopesOf(addresses), nil, o)
+	r, err := Recover(ctx, scopesOf(addresses), nil, o)
 	if err != nil {
 		return err
 	}
@@ -155,8 +155,8 @@ func (t *turn) recoverFirst(ctx context.Context, proposal *propose.Proposal) err
 	return nil
 }
 
-// ScopesOf are the scopes of a run that writes some addresses, by ward.
-func ScopesOf(addresses map[string][]string) map[string]ledger.Scope {
+// scopesOf are the scopes of a run that writes some addresses, by ward.
+func scopesOf(addresses map[string][]string) map[string]ledger.Scope {
 	out := map[string]ledger.Scope{}
 	for ward, list := range addresses {
 		out[ward] = ledger.NewScope(list, nil)

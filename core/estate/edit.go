@@ -8,6 +8,7 @@ import (
 	"github.com/BurntSushi/toml"
 
 	"kasbah/core/problem"
+	"kasbah/core/value"
 )
 
 // WithWard adds a ward to the list in the text of a kasbah.toml and leaves everything else as
@@ -82,4 +83,25 @@ func WithTag(body string, from KitSource, tag string) (string, error) {
 		quote = "'" + tag + "'"
 	}
 	return l.replaced(e, quote), nil
+}
+
+// Encode is a setting as TOML, on one line.
+func Encode(v any) string {
+	switch v := v.(type) {
+	case string:
+		return strconv.Quote(v)
+	case []any:
+		var all []string
+		for _, x := range v {
+			all = append(all, Encode(x))
+		}
+		return "[" + strings.Join(all, ", ") + "]"
+	case map[string]any:
+		var all []string
+		for _, k := range value.Keys(v) {
+			all = append(all, k+" = "+Encode(v[k]))
+		}
+		return "{ " + strings.Join(all, ", ") + " }"
+	}
+	return value.Plain(v)
 }

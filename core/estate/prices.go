@@ -1,6 +1,8 @@
 package estate
 
-import "regexp"
+import (
+	"regexp"
+)
 
 // Prices says what resources are priced by.
 type Prices struct {

@@ -15,6 +15,21 @@ type Signed struct {
 	Why    string   `json:"why,omitempty"`
 }
 
+// Signing is the JSON form of what a signature came to.
+type Signing struct {
+	Format   string   `json:"format"`
+	File     string   `json:"file"`
+	Proposal string   `json:"proposal"`
+	Key      string   `json:"key"`   // fingerprint
+	Added    bool     `json:"added"` // false when it was signed by the key before
+	Wards    []Signed `json:"wards"` // those that ask for signatures
+}
+
+// Ready reports whether every ward has the signatures that it asks for.
+func (s *Signing) Ready() bool {
+	return !slices.ContainsFunc(s.Wards, func(w Signed) bool { return len(w.By) < w.Wanted })
+}
+
 // SignedFor counts the signatures for a ward, and says what that of one key adds, by its
 // fingerprint; "" for none.
 func (p *Proposal) SignedFor(x Approval, e *approval.Envelope, fingerprint string) (Signed, error) {

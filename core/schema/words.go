@@ -1,6 +1,8 @@
 package schema
 
-import "strings"
+import (
+	"strings"
+)
 
 // WithArticle is a noun with its article: `a machine`, `an object`.
 func WithArticle(noun string) string {

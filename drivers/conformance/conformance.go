@@ -90,6 +90,39 @@ func (x *Suite) Run(ctx context.Context, c Check) error {
 	return c.run(x, ctx)
 }
 
+// Prove runs all checks on one type of a driver, which is called name, tells what became of
+// each, and cleans up. The error says what could not be deleted; what failed is in the proof.
+func Prove(ctx context.Context, name string, d driver.Driver, s Sample, tell func(driver.ProofCheck) error) (
+	*driver.Proof, error) {
+	suite, err := New(ctx, d, s)
+	if err != nil {
+		return nil, err
+	}
+	p := &driver.Proof{Format: "kasbah.proof/1", Driver: name, Type: s.Type, Checks: []driver.ProofCheck{}}
+	for _, check := range Checks() {
+		out := driver.ProofCheck{Name: check.Name, Says: check.Says, Outcome: "passed"}
+		err := suite.Run(ctx, check)
+		switch {
+		case errors.Is(err, ErrSkipped):
+			out.Outcome, out.Error = "skipped", strings.TrimPrefix(err.Error(), ErrSkipped.Error()+": ")
+			p.Skipped++
+		case err != nil:
+			out.Outcome, out.Error = "failed", err.Error()
+			p.Failed++
+		default:
+			p.Passed++
+		}
+		p.Checks = append(p.Checks, out)
+		if err := tell(out); err != nil {
+			return p, errors.Join(err, suite.Clean(context.WithoutCancel(ctx)))
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return p, suite.Clean(context.WithoutCancel(ctx))
+}
+
 // Clean deletes what checks that failed have left behind, also what nobody knows to have
 // been made. It says what it could not delete.
 func (x *Suite) Clean(ctx context.Context) error {
