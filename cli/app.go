@@ -3,7 +3,10 @@ package cli
 import (
 	"flag"
 	"io"
+	"strings"
 
+	"kasbah/core/enact"
+	"kasbah/core/redact"
 	"kasbah/session"
 )
 
@@ -19,6 +22,7 @@ type app struct {
 	who     string // who acts; the person who runs the program when empty
 	flags   *flag.FlagSet
 	opened  []*session.Session // to be closed at the end
+	heard   func(enact.Event)  // told of a run's events, too; nil for nobody
 	overrun chan string        // the program ends with these words: see declare.Options.Overrun
 }
 
@@ -27,4 +31,12 @@ func newApp(in io.Reader, out, errOut io.Writer) *app {
 		streams: newStreams(in, out, errOut), common: common{dir: ".", colour: "auto"},
 		questions: questions{passphrases: map[string]string{}}, overrun: make(chan string, 1),
 	}
+}
+
+// again is the command line to be typed again where it was typed.
+func (a *app) again() string {
+	if a.dir == "." {
+		return a.typed
+	}
+	return "kasbah -C " + redact.Quoted(a.dir) + strings.TrimPrefix(a.typed, "kasbah")
 }

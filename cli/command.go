@@ -18,9 +18,11 @@ import (
 	"syscall"
 	"time"
 
+	"kasbah/collector"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/redact"
 	"kasbah/render"
 )
 
@@ -92,9 +94,12 @@ func commands() []*command {
 	}
 }
 
+// settingFlags take settings as key=value, among them credentials.
+var settingFlags = []string{"with", "to"}
+
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	spareCollector()
+	collector.Spare()
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	a := newApp(in, out, errOut)
@@ -149,7 +154,7 @@ func (a *app) main(ctx context.Context, args []string) error {
 		return unknownCommand(args)
 	}
 	a.cmd = cmd
-	a.typed = typedLine(args)
+	a.typed = redact.CommandLine(args, settingFlags)
 	given := rest
 	rest, err = a.parse(cmd, rest)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"flag"
 
 	"kasbah/core/propose"
+	"kasbah/render"
 	"kasbah/session"
 )
 
@@ -30,12 +31,7 @@ func costCommand() *command {
 				return err
 			}
 			a.tellRemarks(made.Remarks)
-			d := propose.NewCosts(made.Proposal)
-			if a.json {
-				return a.document(d)
-			}
-			a.out().Cost(d)
-			return nil
+			return show(a, propose.NewCosts(made.Proposal), (*render.Out).Cost)
 		},
 	}
 }

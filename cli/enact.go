@@ -19,7 +19,6 @@ import (
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
-	"kasbah/core/value"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -233,7 +232,7 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 		return a.summarise(f, enact.NothingToDo(proposal, f.reason))
 	}
 	if len(proposal.Approvals) > 0 && o.Envelope == nil {
-		return unsigned(proposal)
+		return enact.Unsigned(proposal)
 	}
 	if proposal.Counts.Changing() > 0 || proposal.ChangesPolicy() {
 		if err := a.consent(ctx, proposal, f); err != nil {
@@ -257,6 +256,12 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	defer a.setOnStop(nil)
 	progress := a.progress(proposal)
 	o.Event = progress.event
+	if a.heard != nil {
+		o.Event = func(e enact.Event) {
+			progress.event(e)
+			a.heard(e)
+		}
+	}
 	r, err := enact.Enact(ctx, proposal, o)
 	progress.close()
 	if err != nil {
@@ -265,7 +270,7 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	if err := a.summarise(f, r); err != nil {
 		return err
 	}
-	err = a.ended(proposal, f, r)
+	err = a.tellEnd(proposal, f, r)
 	select {
 	case <-stop: // it was asked to stop, and did
 		if r.Outcome == "failed" {
@@ -279,19 +284,8 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	return err
 }
 
-// unsigned refuses a proposal that was made just now and needs signatures.
-func unsigned(p *propose.Proposal) error {
-	r := &enact.Refused{}
-	for _, x := range p.Approvals {
-		r.Reasons = append(r.Reasons, fmt.Sprintf("%s asks for %s (%s): `kasbah propose -o FILE` keeps the proposal, "+
-			"`kasbah approve FILE -key KEY` signs it, and `kasbah enact FILE` carries it out",
-			x.Ward, render.Count(x.Signatures, "signature"), strings.Join(x.Because, ", ")))
-	}
-	return r
-}
-
-// ended says how a run ended.
-func (a *app) ended(proposal *propose.Proposal, f enactFlags, r *enact.Result) error {
+// tellEnd says how a run ended.
+func (a *app) tellEnd(proposal *propose.Proposal, f enactFlags, r *enact.Result) error {
 	if len(r.Failures) > 0 {
 		a.errs().Problems(problem.List(r.Failures))
 	}
@@ -355,9 +349,9 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 		}
 	}
 	if data || p.Raze && !a.yes {
-		what, wards := "This loses data.", wardsThatLose(p)
+		what, wards := "This loses data.", p.WardsThatLose()
 		if p.Raze {
-			wards = wardNames(p)
+			wards = p.WardNames()
 			what = "This removes everything in " + strings.Join(wards, ", ") + "."
 		}
 		want := strings.Join(wards, " ")
@@ -368,24 +362,6 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 		return nil
 	}
 	return ask("Carry it out? Type y:", "y")
-}
-
-// wardsThatLose are the wards in which data is lost.
-func wardsThatLose(p *propose.Proposal) []string {
-	loses := map[string]bool{}
-	for _, full := range p.Data {
-		ward, _ := value.SplitWard(full)
-		loses[ward] = true
-	}
-	return slices.DeleteFunc(wardNames(p), func(ward string) bool { return !loses[ward] })
-}
-
-func wardNames(p *propose.Proposal) []string {
-	var out []string
-	for _, w := range p.Wards {
-		out = append(out, w.Ward)
-	}
-	return out
 }
 
 // progressView shows a run: JSON Lines, a live line on a terminal, or a line

@@ -26,35 +26,21 @@ func keyAdmitCommand() *command {
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&writer, "writer", false, "the key signs what they write; without it, it opens what they read")
 		},
+		Takes: atLeast(2, "a name and a public key"),
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if len(args) < 2 {
-				return problem.Usage("key admit needs a name and a public key")
-			}
 			name, public := args[0], estate.PublicKey(strings.Join(args[1:], " "))
-			if err := home.CheckName(name); err != nil {
+			err := home.CheckName(name)
+			if err == nil && writer {
+				if _, err = approval.Public(public); err != nil {
+					err = fmt.Errorf("%s: %w", public, err)
+				}
+			} else if err == nil {
+				_, err = seal.Recipient(public)
+			}
+			if err != nil {
 				return problem.Usage("%v", err)
 			}
-			list, what := "recipients", "a recipient"
-			if writer {
-				list, what = "writers", "a writer"
-				if _, err := approval.Public(public); err != nil {
-					return problem.Usage("%s: %v", public, err)
-				}
-			} else if _, err := seal.Recipient(public); err != nil {
-				return problem.Usage("%v", err)
-			}
-			return a.changeKeys(ctx, func(e *estate.Estate, c *session.KeyChange) error {
-				for _, r := range e.LedgerList(list) {
-					if estate.PublicKey(r) == public {
-						return fmt.Errorf("that key is %s already", what)
-					}
-					if estate.KeyHolder(r) == name {
-						return fmt.Errorf("%s is %s already, with another key; dismiss that one first", name, what)
-					}
-				}
-				c.Lists[list] = append(e.LedgerList(list), public+" "+name)
-				return nil
-			})
+			return a.changeKeys(ctx, session.Admit(name, public, writer))
 		},
 	}
 }

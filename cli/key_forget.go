@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"io/fs"
 
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/home"
 )
 
 func keyForgetCommand() *command {
@@ -15,14 +15,10 @@ func keyForgetCommand() *command {
 		Long:     "Deletes a kept credential from this machine.",
 		Examples: [2]string{"kasbah key forget ledger-password", "kasbah key forget beacon-token"},
 		Takes:    exactly(1, "one name"),
-		Run: func(_ context.Context, a *app, args []string) error {
-			home, err := a.home()
-			if err != nil {
-				return err
-			}
-			err = home.Forget(args[0])
+		Run: atHome(func(a *app, h *home.Home, args []string) error {
+			err := h.Forget(args[0])
 			if errors.Is(err, fs.ErrNotExist) {
-				names, listErr := home.Credentials()
+				names, listErr := h.Credentials()
 				if listErr != nil {
 					return listErr
 				}
@@ -30,6 +26,6 @@ func keyForgetCommand() *command {
 					names)}
 			}
 			return err
-		},
+		}),
 	}
 }

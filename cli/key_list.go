@@ -1,8 +1,15 @@
 package cli
 
 import (
-	"context"
+	"kasbah/home"
+	"kasbah/render"
 )
+
+// namesDocument is the JSON form of the names of kept credentials.
+type namesDocument struct {
+	Format string   `json:"format"`
+	Names  []string `json:"names"`
+}
 
 func keyListCommand() *command {
 	return &command{
@@ -10,23 +17,17 @@ func keyListCommand() *command {
 		Long:     "Lists the names of kept credentials. It shows no texts.",
 		Examples: [2]string{"kasbah key list", "kasbah key list -json"},
 		Takes:    noArguments(),
-		Run: func(_ context.Context, a *app, _ []string) error {
-			home, err := a.home()
+		Run: atHome(func(a *app, h *home.Home, _ []string) error {
+			names, err := h.Credentials()
 			if err != nil {
 				return err
 			}
-			names, err := home.Credentials()
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.document(map[string]any{"format": "kasbah.credentials/1", "names": append([]string{},
-					names...)})
-			}
-			for _, n := range names {
-				a.out().Printf("%s\n", n)
-			}
-			return nil
-		},
+			return show(a, namesDocument{"kasbah.credentials/1", append([]string{}, names...)},
+				func(o *render.Out, d namesDocument) {
+					for _, n := range d.Names {
+						o.Printf("%s\n", n)
+					}
+				})
+		}),
 	}
 }

@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"context"
+	"kasbah/home"
 )
 
 func keyNewCommand() *command {
@@ -11,23 +11,14 @@ func keyNewCommand() *command {
 			"cannot be read.",
 		Examples: [2]string{"kasbah key new", "kasbah key new -json"},
 		Takes:    noArguments(),
-		Run: func(_ context.Context, a *app, _ []string) error {
-			home, err := a.home()
+		Run: atHome(func(a *app, h *home.Home, _ []string) error {
+			public, err := h.NewIdentity()
 			if err != nil {
 				return err
 			}
-			public, err := home.NewIdentity()
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(),
-					"public": []string{public}})
-			}
-			a.out().Printf("%s\n", public)
 			a.say("Kept in %s. Make a copy of it: without it, what is sealed to it cannot be read.",
-				home.IdentitiesFile())
-			return nil
-		},
+				h.IdentitiesFile())
+			return a.showKeys(h.IdentitiesFile(), public)
+		}),
 	}
 }

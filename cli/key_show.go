@@ -1,8 +1,9 @@
 package cli
 
 import (
-	"context"
 	"fmt"
+
+	"kasbah/home"
 )
 
 func keyShowCommand() *command {
@@ -12,27 +13,16 @@ func keyShowCommand() *command {
 			"can run key admit.",
 		Examples: [2]string{"kasbah key show", "kasbah key show -json"},
 		Takes:    noArguments(),
-		Run: func(_ context.Context, a *app, _ []string) error {
-			home, err := a.home()
+		Run: atHome(func(a *app, h *home.Home, _ []string) error {
+			mine, err := h.Public()
 			if err != nil {
 				return err
 			}
-			mine, err := home.Public()
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.IdentitiesFile(),
-					"public": append([]string{}, mine...)})
-			}
-			if len(mine) == 0 {
+			if len(mine) == 0 && !a.json {
 				return fmt.Errorf("you have no key in %s; `kasbah key new` makes one. The SSH keys in ~/.ssh can be "+
-					"used, too", home.IdentitiesFile())
+					"used, too", h.IdentitiesFile())
 			}
-			for _, k := range mine {
-				a.out().Printf("%s\n", k)
-			}
-			return nil
-		},
+			return a.showKeys(h.IdentitiesFile(), mine...)
+		}),
 	}
 }

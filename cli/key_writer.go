@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"io/fs"
+
+	"kasbah/home"
 )
 
 // keyWriterCommand prints the key that signs what the person writes.
@@ -15,29 +16,20 @@ func keyWriterCommand() *command {
 			"with key admit -writer.",
 		Examples: [2]string{"kasbah key writer", "kasbah key writer -json"},
 		Takes:    noArguments(),
-		Run: func(_ context.Context, a *app, _ []string) error {
-			home, err := a.home()
-			if err != nil {
-				return err
-			}
-			public, err := home.WriterPublic()
+		Run: atHome(func(a *app, h *home.Home, _ []string) error {
+			public, err := h.WriterPublic()
 			made := errors.Is(err, fs.ErrNotExist)
 			if made {
-				public, err = home.NewWriter()
+				public, err = h.NewWriter()
 			}
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.document(map[string]any{"format": "kasbah.key/1", "file": home.WriterFile(),
-					"public": []string{public}})
-			}
-			a.out().Printf("%s\n", public)
 			if made {
 				a.say("Made it and kept it in %s. `kasbah key admit NAME -writer PUBLIC` lists it in kasbah.toml.",
-					home.WriterFile())
+					h.WriterFile())
 			}
-			return nil
-		},
+			return a.showKeys(h.WriterFile(), public)
+		}),
 	}
 }

@@ -15,6 +15,17 @@ import (
 // home is what this machine keeps for the person.
 func (a *app) home() (*home.Home, error) { return home.Open(a.passphrase) }
 
+// atHome is the Run of a command that works on what this machine keeps for the person.
+func atHome(run func(a *app, h *home.Home, args []string) error) func(context.Context, *app, []string) error {
+	return func(_ context.Context, a *app, args []string) error {
+		h, err := a.home()
+		if err != nil {
+			return err
+		}
+		return run(a, h, args)
+	}
+}
+
 // path is the place of a file that an argument names.
 func (a *app) path(name string) string {
 	if filepath.IsAbs(name) {

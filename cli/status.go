@@ -41,12 +41,10 @@ func (a *app) bare(ctx context.Context) error {
 			notes = append(notes, note)
 		}
 	}
-	if a.json {
-		return a.document(d)
-	}
-	a.out().Status(d.Wards)
-	for _, n := range notes {
-		a.out().Printf("note: %s\n", render.Wrap(n, a.outWidth-6, "      "))
-	}
-	return nil
+	return show(a, d, func(o *render.Out, d ledger.Status) {
+		o.Status(d.Wards)
+		for _, n := range notes {
+			o.Printf("note: %s\n", render.Wrap(n, o.Width-6, "      "))
+		}
+	})
 }

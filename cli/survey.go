@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"flag"
+
+	"kasbah/core/survey"
+	"kasbah/render"
 )
 
 func surveyCommand() *command {
@@ -26,22 +29,18 @@ func surveyCommand() *command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				err = a.document(r)
-			} else {
-				a.out().Survey(r, full)
-			}
-			if err == nil && r.Judged.Blocks() {
-				return exitError(exitRefused)
+			if err := show(a, r, func(o *render.Out, r *survey.Report) { o.Survey(r, full) }); err != nil {
+				return err
 			}
 			switch {
-			case err != nil || !exitCode:
-			case r.Counts.Drifted():
+			case r.Judged.Blocks():
+				return exitError(exitRefused)
+			case exitCode && r.Counts.Drifted():
 				return errDifferent
-			case r.Failed():
+			case exitCode && r.Failed():
 				return exitError(exitFailed)
 			}
-			return err
+			return nil
 		},
 	}
 }

@@ -3,19 +3,11 @@ package cli
 import (
 	"context"
 	"flag"
-	"path/filepath"
 
 	"kasbah/core/estate"
-	"kasbah/core/problem"
 	"kasbah/core/tidy"
+	"kasbah/render"
 )
-
-// tidyDocument is the JSON form of what tidy did, or would do.
-type tidyDocument struct {
-	Format  string   `json:"format"`
-	Checked int      `json:"checked"`
-	Files   []string `json:"files"` // that were not tidy
-}
 
 func tidyCommand() *command {
 	var check bool
@@ -34,36 +26,21 @@ func tidyCommand() *command {
 			if len(args) == 0 {
 				args = []string{root}
 			}
-			d := tidyDocument{Format: "kasbah.tidy/1", Files: []string{}}
-			var problems problem.List
-			for _, arg := range args {
-				if !filepath.IsAbs(arg) {
-					arg = filepath.Join(a.dir, arg)
-				}
-				files, err := tidy.Files(arg)
-				if err != nil {
-					return err
-				}
-				for _, f := range files {
-					d.Checked++
-					name := tidy.ShortPath(root, f)
-					changed, err := tidy.File(f, name, !check)
-					problems.Add(err)
-					if changed {
-						d.Files = append(d.Files, name)
-					}
-				}
+			for i := range args {
+				args[i] = a.path(args[i])
 			}
-			if a.json {
-				if err := a.document(d); err != nil {
-					return err
-				}
-			} else {
+			d, problems, err := tidy.All(root, args, !check)
+			if err != nil {
+				return err
+			}
+			if err := show(a, d, func(o *render.Out, d *tidy.Report) {
 				for _, f := range d.Files {
-					a.out().Printf("%s\n", f)
+					o.Printf("%s\n", f)
 				}
 				a.say("%d of %d files %s tidy.", len(d.Files), d.Checked, map[bool]string{true: "are not",
 					false: "were made"}[check])
+			}); err != nil {
+				return err
 			}
 			switch {
 			case problems.Wrong() > 0:

@@ -5,6 +5,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/why"
+	"kasbah/render"
 )
 
 func whyCommand() *command {
@@ -39,11 +40,7 @@ func whyCommand() *command {
 			if doc.Last, err = p.LastChange(ctx, at, states[at.Ward]); err != nil {
 				return err
 			}
-			if a.json {
-				return a.document(doc)
-			}
-			a.out().Why(doc)
-			return nil
+			return show(a, doc, (*render.Out).Why)
 		},
 	}
 }

@@ -11,20 +11,79 @@ import (
 	"strings"
 
 	"kasbah/core/estate"
+	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
 )
 
-// Choices are what a new estate is made of.
+// Choices are what a new estate is made of. Lists have commas between their names.
 type Choices struct {
-	Estate string
-	Ward   string
-	Envs   []string
-	Parts  []string // of PartNames
+	Estate  string
+	Ward    string // the first one
+	Envs    string
+	Parts   string // of partNames
+	Sealing string // lines for [ledger] in kasbah.toml; "" for a ledger in clear
 }
 
-// PartNames name what can be added to a new estate.
-var PartNames = []string{"kit", "rules"}
+// partNames name what can be added to a new estate.
+var partNames = []string{"kit", "rules"}
+
+// EnvNames are the environments.
+func (c *Choices) EnvNames() []string { return strings.Split(c.Envs, ",") }
+
+// Question is one of the choices, to be asked for.
+type Question struct {
+	Text      string
+	Otherwise string // the answer when none is given
+	Answer    *string
+
+	flag  string
+	many  bool     // several may be given, with commas between them
+	known []string // what may be listed; nil for names
+}
+
+// Questions are those that a person is asked for the choices. The estate has this name unless
+// another one is given.
+func (c *Choices) Questions(estate string) []Question {
+	return []Question{
+		{Text: "Name of the estate", Otherwise: estate, Answer: &c.Estate, flag: "-estate"},
+		{Text: "Its first ward, a folder of declarations", Otherwise: "shore", Answer: &c.Ward, flag: "-ward"},
+		{Text: "Its environments, with commas between them", Otherwise: "trial", Answer: &c.Envs, flag: "-envs",
+			many: true},
+		{Text: "Add what, with commas: kit (a reusable part), rules (house rules)", Answer: &c.Parts, flag: "-parts",
+			many: true, known: partNames},
+	}
+}
+
+// Complete gives an answer that was left out, and checks the one that was given. Spaces around
+// names are taken out.
+func (q Question) Complete() error {
+	if *q.Answer == "" || *q.Answer == "none" && q.Otherwise == "" {
+		*q.Answer = q.Otherwise
+	}
+	if *q.Answer == "" {
+		return nil
+	}
+	names := []string{*q.Answer}
+	if q.many {
+		names = strings.Split(*q.Answer, ",")
+	}
+	for i, name := range names {
+		if q.many {
+			name = strings.TrimSpace(name)
+			names[i] = name
+		}
+		switch {
+		case q.known != nil && !slices.Contains(q.known, name):
+			return &problem.UsageError{Message: fmt.Sprintf("%s: there is no part %q, only %s", q.flag, name,
+				strings.Join(q.known, " and ")), Hint: nearest.Hint(name, q.known)}
+		case !estate.IsName(name):
+			return problem.Usage("%s: %q is not a valid name: use a-z, 0-9 and -, starting with a letter", q.flag, name)
+		}
+	}
+	*q.Answer = strings.Join(names, ",")
+	return nil
+}
 
 // Files are a new estate's files by path.
 func Files(c Choices) (map[string][]byte, error) {
@@ -39,7 +98,7 @@ func Files(c Choices) (map[string][]byte, error) {
 		}
 		out[name] = body
 	}
-	parts := c.Parts
+	parts := strings.Split(c.Parts, ",")
 	if slices.Contains(parts, "kit") {
 		coast, err := allFiles(LanternCoast())
 		if err != nil {
@@ -69,6 +128,9 @@ func Files(c Choices) (map[string][]byte, error) {
 	return out, nil
 }
 
+// ledgerPath is the line of kasbah.toml that those which seal the ledger come after.
+const ledgerPath = "path  = \".kasbah/ledger\"\n"
+
 // config is the kasbah.toml: that of the smallest estate, with what was chosen.
 func (c Choices) config(body string, kit bool) string {
 	body = strings.Replace(body, `estate = "lantern-coast"`, fmt.Sprintf("estate = %q", c.Estate), 1)
@@ -78,8 +140,9 @@ func (c Choices) config(body string, kit bool) string {
 		head += "[kits]\nstation = \"kits/station\"   # a folder of the estate, or { git = \"URL\", tag = \"v1.0.0\" " +
 			"}\n\n"
 	}
+	head = strings.Replace(head, ledgerPath, ledgerPath+c.Sealing, 1)
 	var envs []string
-	for _, env := range c.Envs {
+	for _, env := range c.EnvNames() {
 		envs = append(envs, fmt.Sprintf("[env.%s.inputs]\n%s", env, inputs))
 	}
 	return head + strings.Join(envs, "\n")

@@ -101,6 +101,21 @@ func (o *Out) Recorded(d *ledger.Recorded, full bool) {
 	}
 }
 
+// Published writes what wards publish, or the one value of this name.
+func (o *Out) Published(d *ledger.ValuesDocument, name string) {
+	var rows [][]string
+	for _, w := range d.Order {
+		for _, n := range value.Keys(d.Wards[w]) {
+			if n == name {
+				o.Printf("%s\n", Clean(value.Plain(d.Wards[w][n])))
+				return
+			}
+			rows = append(rows, []string{w, n, value.Plain(d.Wards[w][n])})
+		}
+	}
+	o.Listing(nil, rows, "Nothing is published yet.")
+}
+
 // Holders writes who holds which lock, and which calls have no result.
 func (o *Out) Holders(d *ledger.HolderList) {
 	rows := [][]string{holderHead}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strconv"
@@ -91,6 +92,32 @@ func (s *Session) Export(ctx context.Context) (*ledger.Export, error) {
 		}
 		d.Wards = append(d.Wards, ledger.ExportWard{Ward: w, Entry: st.Seq, Hash: st.Hash, Published: st.Published,
 			Reads: st.Reads, Resources: list})
+	}
+	return d, nil
+}
+
+// Published is what the session's wards publish, as the last run left it: all values, or the one
+// of this name.
+func (s *Session) Published(ctx context.Context, name string) (*ledger.ValuesDocument, error) {
+	states, err := s.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d := &ledger.ValuesDocument{Format: "kasbah.published/1", Env: s.Env, Wards: map[string]value.Attributes{},
+		Order: s.Wards}
+	for _, w := range s.Wards {
+		all := states[w].Published
+		v, ok := all[name]
+		switch {
+		case name == "":
+			d.Wards[w] = value.Attributes{}
+			maps.Copy(d.Wards[w], all)
+		case ok:
+			d.Wards[w] = value.Attributes{name: v}
+		default:
+			return nil, &problem.UsageError{Message: w + " publishes no " + name, Hint: nearest.Hint(name,
+				value.Keys(all))}
+		}
 	}
 	return d, nil
 }

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,6 +11,8 @@ import (
 
 	"kasbah/core/disk"
 	"kasbah/core/estate"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/seal"
 	"kasbah/core/value"
 )
@@ -29,6 +32,57 @@ type Readers struct {
 
 	Changed map[string][]string `json:"-"` // the lists that are others than before, by key
 	Rekeyed bool                `json:"-"` // the estate has another key
+}
+
+// Admit lets a key read, or write when writer is set, under a person's name.
+func Admit(name, public string, writer bool) func(*estate.Estate, *KeyChange) error {
+	list, what := "recipients", "a recipient"
+	if writer {
+		list, what = "writers", "a writer"
+	}
+	return func(e *estate.Estate, c *KeyChange) error {
+		for _, r := range e.LedgerList(list) {
+			if estate.PublicKey(r) == public {
+				return fmt.Errorf("that key is %s already", what)
+			}
+			if estate.KeyHolder(r) == name {
+				return fmt.Errorf("%s is %s already, with another key; dismiss that one first", name, what)
+			}
+		}
+		c.Lists[list] = append(e.LedgerList(list), public+" "+name)
+		return nil
+	}
+}
+
+// Dismiss ends the reading and writing of a person, by a name or a public key.
+func Dismiss(who string) func(*estate.Estate, *KeyChange) error {
+	return func(e *estate.Estate, c *KeyChange) error {
+		var names []string
+		for _, list := range []string{"recipients", "writers"} {
+			was := e.LedgerList(list)
+			stay := slices.DeleteFunc(slices.Clone(was), func(r string) bool {
+				return estate.KeyHolder(r) == who || estate.PublicKey(r) == estate.PublicKey(who)
+			})
+			for _, r := range was {
+				names = append(names, estate.KeyHolder(r))
+			}
+			switch {
+			case len(stay) == len(was):
+				continue
+			case len(stay) == 0 && list == "recipients":
+				return errors.New("it is the only recipient: without it the ledger could not be read any more")
+			case len(stay) == 0:
+				return errors.New("it is the only writer: without it the ledger could not be written any more")
+			}
+			c.Lists[list] = stay
+			c.Leaving = c.Leaving || list == "recipients"
+		}
+		if len(c.Lists) == 0 {
+			return &problem.UsageError{Message: "no recipient and no writer is called " + who,
+				Hint: nearest.Hint(who, names)}
+		}
+		return nil
+	}
 }
 
 // ChangeKeys rewrites who reads and writes in kasbah.toml. When a reader goes, the estate gets

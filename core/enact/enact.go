@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"kasbah/core/approval"
@@ -71,6 +72,22 @@ func Blocked(p *propose.Proposal) error {
 	r := &Refused{}
 	for _, b := range p.Blocked {
 		r.Reasons = append(r.Reasons, b.Sentence())
+	}
+	return r
+}
+
+// Unsigned is the refusal of a proposal that needs signatures and was made just now, so that it
+// can have none.
+func Unsigned(p *propose.Proposal) error {
+	r := &Refused{}
+	for _, x := range p.Approvals {
+		n := fmt.Sprintf("%d signatures", x.Signatures)
+		if x.Signatures == 1 {
+			n = "1 signature"
+		}
+		r.Reasons = append(r.Reasons, fmt.Sprintf("%s asks for %s (%s): `kasbah propose -o FILE` keeps the proposal, "+
+			"`kasbah approve FILE -key KEY` signs it, and `kasbah enact FILE` carries it out",
+			x.Ward, n, strings.Join(x.Because, ", ")))
 	}
 	return r
 }

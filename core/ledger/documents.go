@@ -1,6 +1,8 @@
 package ledger
 
-import "kasbah/core/value"
+import (
+	"kasbah/core/value"
+)
 
 // Log is the JSON form of a history.
 type Log struct {
@@ -39,6 +41,14 @@ type ExportWard struct {
 	Published value.Attributes `json:"published"`
 	Reads     []string         `json:"reads,omitempty"`
 	Resources []*Record        `json:"resources"`
+}
+
+// ValuesDocument is the JSON form of what wards publish.
+type ValuesDocument struct {
+	Format string                      `json:"format"`
+	Env    string                      `json:"env"`
+	Wards  map[string]value.Attributes `json:"wards"`
+	Order  []string                    `json:"-"` // of the wards
 }
 
 // HolderList is the JSON form of who holds which lock.

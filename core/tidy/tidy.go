@@ -16,18 +16,48 @@ import (
 	"kasbah/core/problem"
 )
 
-// ShortPath is a path as messages call it: relative to the estate where it is
+// shortPath is a path as messages call it: relative to the estate where it is
 // below it.
-func ShortPath(root, path string) string {
+func shortPath(root, path string) string {
 	if rel, err := filepath.Rel(root, path); err == nil && filepath.IsLocal(rel) {
 		return filepath.ToSlash(rel)
 	}
 	return path
 }
 
-// Files lists the *.star files below a folder, or the file itself.
+// Report is the JSON form of what was laid out, or would be.
+type Report struct {
+	Format  string   `json:"format"`
+	Checked int      `json:"checked"`
+	Files   []string `json:"files"` // that were not tidy, from the estate's folder
+}
+
+// All lays out the *.star files at some paths, or with write unset only reports which are not
+// tidy. Files that cannot be read are problems; the others are laid out all the same.
+func All(root string, paths []string, write bool) (*Report, problem.List, error) {
+	r := &Report{Format: "kasbah.tidy/1", Files: []string{}}
+	var problems problem.List
+	for _, path := range paths {
+		files, err := files(path)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, f := range files {
+			r.Checked++
+			name := shortPath(root, f)
+			changed, err := file(f, name, write)
+			problems.Add(err)
+			if changed {
+				r.Files = append(r.Files, name)
+			}
+		}
+	}
+	return r, problems, nil
+}
+
+// files lists the *.star files below a folder, or the file itself.
 // Hidden folders and links are left out.
-func Files(path string) ([]string, error) {
+func files(path string) ([]string, error) {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, problem.Usage("there is no file or folder %s", path)
@@ -74,9 +104,9 @@ func Text(name string, body []byte) ([]byte, error) {
 
 const maxTidy = 16 << 20
 
-// File lays out a file, and reports whether it was not tidy. It is
+// file lays out a file, and reports whether it was not tidy. It is
 // replaced as a whole or stays as it is.
-func File(path, name string, write bool) (changed bool, err error) {
+func file(path, name string, write bool) (changed bool, err error) {
 	body, err := disk.Read(path, maxTidy)
 	if err != nil {
 		return false, err

@@ -1,4 +1,4 @@
-package cli
+package redact
 
 import (
 	"os/exec"
@@ -11,6 +11,7 @@ import (
 // TestTypedLine: what is recorded of a command line holds no credential, and a shell
 // reads it back as it was typed.
 func TestTypedLine(t *testing.T) {
+	settings := []string{"with", "to"}
 	for line, args := range map[string][]string{
 		`kasbah enact shore -env trial`: {"enact", "shore", "-env", "trial"},
 		`kasbah enact -with drivers.medina.bearer=… -yes`: {"enact", "-with", "drivers.medina.bearer=hush",
@@ -23,7 +24,7 @@ func TestTypedLine(t *testing.T) {
 			`it's "for" you`},
 		`kasbah review -- -with x=y`: {"review", "--", "-with", "x=y"},
 	} {
-		got := typedLine(args)
+		got := CommandLine(args, settings)
 		require.Equal(t, line, got)
 		require.NotContains(t, got, "hush")
 	}
@@ -32,7 +33,7 @@ func TestTypedLine(t *testing.T) {
 	}
 	odd := []string{"enact", "-input", `tags={"a": "b c"}`, "-why", "$HOME `x` \\ \n '", "", "*", "~"}
 	out, err := exec.Command("sh", "-c",
-		`kasbah() { for a in "$@"; do printf '%s\0' "$a"; done; }; `+typedLine(odd)).Output()
+		`kasbah() { for a in "$@"; do printf '%s\0' "$a"; done; }; `+CommandLine(odd, settings)).Output()
 	require.NoError(t, err)
 	require.Equal(t, strings.Join(odd, "\x00")+"\x00", string(out))
 }

@@ -1,4 +1,6 @@
-package cli
+// Package collector sets the pace of Go's garbage collector: commands that end soon are spared
+// its rounds over a small heap, and programs that run on keep their heap small.
+package collector
 
 import (
 	"os"
@@ -15,9 +17,9 @@ const slack = 128 << 20
 
 var steady atomic.Bool
 
-// spareCollector makes the collector wait for slack or for as much as is in use,
+// Spare makes the collector wait for slack or for as much as is in use,
 // whichever is more. A GOGC that somebody has set stays.
-func spareCollector() {
+func Spare() {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
@@ -34,8 +36,8 @@ func spareCollector() {
 	})
 }
 
-// steadyCollector gives back what spareCollector took, for a program that runs on and on.
-func steadyCollector() {
+// Steady gives back what Spare took, for a program that runs on and on.
+func Steady() {
 	if steady.Store(true); os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(100)
 	}
