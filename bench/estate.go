@@ -122,7 +122,7 @@ func (b *bench) record(dir string, n int) error {
 		return err
 	}
 	defer real.Close()
-	catalog, err := real.Describe(b.ctx)
+	catalog, err := real.Describe(context.Background())
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (b *bench) record(dir string, n int) error {
 		o.Inputs = append(o.Inputs, declare.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)),
 			Source: "bench"})
 	}
-	d, problems := declare.Evaluate(b.ctx, o)
+	d, problems := declare.Evaluate(context.Background(), o)
 	if problems.Wrong() > 0 {
 		return problems
 	}
@@ -153,12 +153,12 @@ func (b *bench) record(dir string, n int) error {
 		}
 		states[w] = ledger.NewState()
 	}
-	p, err := propose.Propose(b.ctx, propose.Options{Estate: "coast", Env: "trial", Choice: propose.Choice{Wards: e.Wards}, Declared: d,
+	p, err := propose.Propose(context.Background(), propose.Options{Estate: "coast", Env: "trial", Choice: propose.Choice{Wards: e.Wards}, Declared: d,
 		Catalogs: catalogs, States: states})
 	if err != nil {
 		return err
 	}
-	r, err := enact.Enact(b.ctx, p, enact.Options{Run: "bench", Command: "bench", Parallel: 256, Catalogs: catalogs,
+	r, err := enact.Enact(context.Background(), p, enact.Options{Run: "bench", Command: "bench", Parallel: 256, Catalogs: catalogs,
 		Drivers: map[string]driver.Driver{"medina": &instant{Driver: real, catalog: catalog}}, Ledgers: ledgers})
 	if err != nil {
 		return err

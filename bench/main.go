@@ -17,7 +17,6 @@ import (
 
 // bench is where things are, and how much is measured.
 type bench struct {
-	ctx    context.Context
 	kasbah string // the program
 	hello  string // the program that prints a line
 	dir    string // for estates; removed afterwards
@@ -46,7 +45,7 @@ var rows = []struct {
 }
 
 func main() {
-	b := &bench{ctx: context.Background()}
+	b := &bench{}
 	flag.IntVar(&b.n, "n", 100_000, "`resources` of the large estate")
 	flag.IntVar(&b.most, "most", 1_000_000, "`resources` of the largest, for how cost grows")
 	flag.IntVar(&b.times, "times", 5, "how `often` each pair is measured; the medians count")
@@ -132,7 +131,7 @@ type ran struct {
 }
 
 func (b *bench) program(dir, name string, args ...string) (ran, error) {
-	cmd := exec.CommandContext(b.ctx, name, args...)
+	cmd := exec.CommandContext(context.Background(), name, args...)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "KASBAH_WHO=keeper-1", "XDG_CACHE_HOME="+filepath.Join(b.dir, "cache"))
 	var said strings.Builder

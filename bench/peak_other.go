@@ -2,7 +2,9 @@
 
 package main
 
-import "os"
+import (
+	"os"
+)
 
 // peakOf is 0: it is measured on Linux only.
 func peakOf(*os.ProcessState) int64 { return 0 }

@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -112,7 +113,7 @@ func (b *bench) served() (dir, api string, end func(), err error) {
 	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {
 		return "", "", nil, err
 	}
-	serve := exec.CommandContext(b.ctx, b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0",
+	serve := exec.CommandContext(context.Background(), b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0",
 		"-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
 	out, err := serve.StdoutPipe()
 	if err != nil {

@@ -1,6 +1,8 @@
 package main
 
-import "fmt"
+import (
+	"fmt"
+)
 
 // trying is a small estate of which nearly all changes with turn.
 const trying = `

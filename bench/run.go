@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -129,7 +130,7 @@ func (b *bench) appending() ([]row, error) {
 			}
 		}
 		began := time.Now()
-		r, err := l.Begin(b.ctx, ledger.BeginOptions{ID: "bench", Command: "bench"})
+		r, err := l.Begin(context.Background(), ledger.BeginOptions{ID: "bench", Command: "bench"})
 		if err != nil {
 			return ran{}, err
 		}
@@ -137,7 +138,7 @@ func (b *bench) appending() ([]row, error) {
 		for _, of := range lines {
 			g.Go(func() error {
 				for _, line := range of {
-					if err := r.Append(b.ctx, line); err != nil {
+					if err := r.Append(context.Background(), line); err != nil {
 						return err
 					}
 				}
@@ -148,7 +149,7 @@ func (b *bench) appending() ([]row, error) {
 		took := time.Since(began).Seconds()
 		entries := int(r.State().Seq)
 		if err == nil {
-			err = r.End(b.ctx, ledger.End{Outcome: "done"})
+			err = r.End(context.Background(), ledger.End{Outcome: "done"})
 		}
 		if err == nil {
 			stored, err = contents(filepath.Join(dir, "coast", "trial", "shore", "log"))

@@ -144,7 +144,7 @@ func (d *database) update(ctx context.Context, f func(*tx) error) error {
 	defer t.Rollback() // after Commit it does nothing
 	// A statement whose context can end costs a goroutine; that the asker has
 	// left is seen at the commit.
-	real := &tables{Tx: t, ctx: context.WithoutCancel(ctx)}
+	real := &tables{Tx: t}
 	if err := f(&tx{held: real, real: real}); err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func (d *database) look(ctx context.Context, f func(*tables) error) error {
 		return err
 	}
 	defer t.Rollback() // there is nothing to keep
-	return f(&tables{Tx: t, ctx: context.WithoutCancel(ctx), prepared: map[string]*sql.Stmt{}})
+	return f(&tables{Tx: t, prepared: map[string]*sql.Stmt{}})
 }
 
 // tx is one change to Medina. parent, lo, hi and zone are what a type's

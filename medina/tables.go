@@ -1,7 +1,6 @@
 package medina
 
 import (
-	"context"
 	"database/sql"
 	"errors"
 
@@ -54,37 +53,36 @@ type thing struct {
 	lo, hi int64  // its range
 }
 
-// tables are Medina's, within one transaction.
+// tables are Medina's, within one transaction, whose context theirs is: see database.update.
 type tables struct {
 	*sql.Tx
-	ctx      context.Context
 	prepared map[string]*sql.Stmt // where much is asked; nil for none
 }
 
 func (t *tables) exec(query string, args ...any) error {
-	_, err := t.ExecContext(t.ctx, query, args...)
+	_, err := t.Tx.Exec(query, args...)
 	return err
 }
 
 // row asks for one, by way of a statement that is prepared once where that is worth it.
 func (t *tables) row(query string, args ...any) *sql.Row {
 	if t.prepared == nil {
-		return t.QueryRowContext(t.ctx, query, args...)
+		return t.Tx.QueryRow(query, args...)
 	}
 	stmt, ok := t.prepared[query]
 	if !ok {
 		var err error
-		if stmt, err = t.PrepareContext(t.ctx, query); err != nil { // which shows when it is asked
-			return t.QueryRowContext(t.ctx, query, args...)
+		if stmt, err = t.Tx.Prepare(query); err != nil { // which shows when it is asked
+			return t.Tx.QueryRow(query, args...)
 		}
 		t.prepared[query] = stmt
 	}
-	return stmt.QueryRowContext(t.ctx, args...)
+	return stmt.QueryRow(args...)
 }
 
 // each calls f for every row of a query.
 func (t *tables) each(query string, f func(*sql.Rows) error, args ...any) error {
-	rows, err := t.QueryContext(t.ctx, query, args...)
+	rows, err := t.Tx.Query(query, args...)
 	if err != nil {
 		return err
 	}
@@ -177,7 +175,7 @@ func (t *tables) refers(id string, to []reference) (*reference, error) {
 		return nil, err
 	}
 	for _, r := range to {
-		done, err := t.ExecContext(t.ctx, `insert into refs select ?, ?, id from things where id = ? and type = ?`, id,
+		done, err := t.Tx.Exec(`insert into refs select ?, ?, id from things where id = ? and type = ?`, id,
 			r.at, r.target, r.typ)
 		if err != nil {
 			return nil, err
@@ -206,7 +204,7 @@ func (t *tables) claimed(typ, id, was, is string) (holder string, err error) {
 	if is == "" {
 		return "", nil
 	}
-	done, err := t.ExecContext(t.ctx, `insert into claims values (?, ?, ?) on conflict do nothing`, typ, is, id)
+	done, err := t.Tx.Exec(`insert into claims values (?, ?, ?) on conflict do nothing`, typ, is, id)
 	if err != nil {
 		return "", err
 	}

@@ -36,7 +36,7 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 		&renamedFrom); err != nil {
 		return nil, err
 	}
-	c := Care{Guard: guard, Swap: swap, RenamedFrom: renamedFrom}
+	c := Care{Care: schema.Care{Guard: guard, Swap: swap}, RenamedFrom: renamedFrom}
 	if renamedFrom != "" {
 		if ward, short := value.SplitWard(renamedFrom); short == "" || strings.ContainsAny(renamedFrom, " \t\n*") ||
 			ward != "" && !ev.o.Estate.HasWard(ward) {
@@ -50,14 +50,14 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 	}
 	switch atDrop {
 	case "", "remove":
-	case "let-go", CopyFirst:
+	case schema.LetGo, schema.CopyFirst:
 		c.AtDrop = atDrop
 	default:
 		return nil, fmt.Errorf("care: at_drop is %q, and must be \"remove\", \"let-go\" or \"copy-first\"", atDrop)
 	}
 	if timeout != "" {
-		var err error
-		if c.Timeout, err = time.ParseDuration(timeout); err != nil || c.Timeout <= 0 {
+		d, err := time.ParseDuration(timeout)
+		if c.Timeout = schema.Duration(d); err != nil || d <= 0 {
 			return nil, fmt.Errorf("care: timeout is %q, and must be a duration such as \"90s\" or \"1h30m\"", timeout)
 		}
 	}
@@ -110,9 +110,6 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 }
 
 var excuseForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`) })
-
-// CopyFirst is the at_drop that keeps a copy of a thing before it is removed.
-const CopyFirst = "copy-first"
 
 // over is the care of something inside what outer holds for.
 func (c Care) over(outer Care) Care {

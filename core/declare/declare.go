@@ -9,7 +9,6 @@ import (
 	"os"
 	"sort"
 	"strings"
-	"time"
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
@@ -151,19 +150,13 @@ type Need struct {
 	Why     string // the attribute that uses it, or "after"
 }
 
-// Care is how a resource is to be treated.
+// Care is how a resource is to be treated, with what the code alone says.
 type Care struct {
-	After   []string      `json:"after,omitempty"` // addresses with their ward
-	Guard   bool          `json:"guard,omitempty"`
-	Leave   []value.Path  `json:"-"`
-	Swap    string        `json:"swap,omitempty"`    // create-first, drop-first or empty
-	AtDrop  string        `json:"at_drop,omitempty"` // let-go, copy-first, or empty for removing
-	Timeout time.Duration `json:"timeout,omitempty"` // for one answer of the cloud; 0 for that of the run
+	schema.Care
+	After []string `json:"after,omitempty"` // addresses with their ward
 	// RenamedFrom is the former address of a resource, or name of an instance: in
 	// the same ward and the same instances, unless it names a ward.
 	RenamedFrom string `json:"renamed_from,omitempty"`
-	// Excuse are the rules that it may break, each with a reason and an end.
-	Excuse map[string]problem.Excuse `json:"excuse,omitempty"`
 }
 
 // FullType is the type as addresses write it: `medina.network`.

@@ -37,7 +37,7 @@ func DescribeKit(ctx context.Context, o Options, k *Kit) ([]KitFunction, problem
 	if k.Err != nil {
 		return nil, problem.List{{Level: problem.Wrong, Message: k.Err.Error()}}
 	}
-	ev, problems := alone(ctx, o, k)
+	ev, problems := alone(o, k)
 	if ev == nil {
 		return nil, problems
 	}
@@ -48,7 +48,7 @@ func DescribeKit(ctx context.Context, o Options, k *Kit) ([]KitFunction, problem
 		problems.Add(err)
 		return nil, problems
 	}
-	globals, err := ev.file(src)
+	globals, err := ev.file(ctx, src)
 	if err != nil && len(ev.problems) == 0 {
 		ev.problems.Add(err)
 	}
@@ -77,14 +77,14 @@ func DescribeKit(ctx context.Context, o Options, k *Kit) ([]KitFunction, problem
 }
 
 // alone prepares an evaluation of a kit outside of any ward.
-func alone(ctx context.Context, o Options, k *Kit) (*evaluator, problem.List) {
+func alone(o Options, k *Kit) (*evaluator, problem.List) {
 	all := map[string]*Kit{}
 	for n, other := range o.Kits {
 		all[n] = other
 	}
 	all[k.Name] = k
 	o.Kits = all
-	s := newEvaluation(ctx, o, k.Root)
+	s := newEvaluation(o, k.Root)
 	ev := bareEvaluator(s, kitTests)
 	if err := ev.predeclare(); err != nil {
 		return nil, problem.List{{Level: problem.Wrong, Message: err.Error()}}
@@ -118,7 +118,7 @@ func TestKit(ctx context.Context, o Options, k *Kit) (KitTests, problem.List) {
 			continue
 		}
 		out.Files++
-		ev, wrong := alone(ctx, o, k)
+		ev, wrong := alone(o, k)
 		if ev == nil {
 			return out, append(problems, wrong...)
 		}
@@ -130,7 +130,7 @@ func TestKit(ctx context.Context, o Options, k *Kit) (KitTests, problem.List) {
 		stop := ev.watch(ctx)
 		src := source{kind: wardFile, name: path.Join(kitTests, e.Name()), path: path.Join(kitTests, e.Name()),
 			root: k.Root}
-		if _, err := ev.file(src); err != nil && len(ev.problems) == 0 {
+		if _, err := ev.file(ctx, src); err != nil && len(ev.problems) == 0 {
 			ev.problems.Add(err)
 		}
 		stop()

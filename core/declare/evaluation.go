@@ -22,7 +22,6 @@ import (
 // are cores. A ward is evaluated when its turn comes or when another one reads what
 // it publishes.
 type evaluation struct {
-	ctx  context.Context
 	o    Options
 	root *os.Root // of the estate
 
@@ -42,8 +41,8 @@ type turn struct {
 	done chan struct{} // closed once it has ended
 }
 
-func newEvaluation(ctx context.Context, o Options, root *os.Root) *evaluation {
-	return &evaluation{ctx: ctx, o: o, root: root, wards: map[string]*turn{}, waits: map[string]Read{},
+func newEvaluation(o Options, root *os.Root) *evaluation {
+	return &evaluation{o: o, root: root, wards: map[string]*turn{}, waits: map[string]Read{},
 		finds: map[string]*Find{}}
 }
 
@@ -65,13 +64,13 @@ func evaluate(ctx context.Context, o Options, atOnce int) (d *Declared, problems
 		return d, problems, false
 	}
 	defer root.Close()
-	s := newEvaluation(ctx, o, root)
+	s := newEvaluation(o, root)
 	d.Finds = s.finds
 	var g errgroup.Group
 	g.SetLimit(atOnce)
 	for _, name := range o.Wards {
 		g.Go(func() error {
-			s.ward(name)
+			s.ward(ctx, name)
 			return nil
 		})
 	}
@@ -104,7 +103,7 @@ func evaluate(ctx context.Context, o Options, atOnce int) (d *Declared, problems
 }
 
 // ward evaluates a ward, once; who comes second waits until that has ended.
-func (s *evaluation) ward(name string) *turn {
+func (s *evaluation) ward(ctx context.Context, name string) *turn {
 	s.mu.Lock()
 	t, begun := s.wards[name]
 	if !begun {
@@ -118,7 +117,7 @@ func (s *evaluation) ward(name string) *turn {
 	}
 	defer close(t.done)
 	if t.ev, t.err = newEvaluator(s, name); t.err == nil {
-		t.ev.ward(s.ctx)
+		t.ev.ward(ctx)
 	}
 	return t
 }
@@ -169,7 +168,7 @@ func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, arg
 		return nil, fmt.Errorf("ward %s reads itself: use the value that it publishes", ward)
 	}
 	read := Read{Ward: ward, Name: name, Position: ev.caller(thread)}
-	v, err := ev.offered(read)
+	v, err := ev.offered(thread.Local(contextOf).(context.Context), read)
 	if err != nil {
 		return nil, err
 	}
@@ -179,7 +178,7 @@ func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, arg
 
 // offered is a published value of another ward, as it was declared or, when
 // that ward is not evaluated here, as its ledger has it.
-func (ev *evaluator) offered(read Read) (any, error) {
+func (ev *evaluator) offered(ctx context.Context, read Read) (any, error) {
 	s := ev.s
 	if !s.together(read.Ward) {
 		if s.o.Published == nil {
@@ -202,7 +201,7 @@ func (ev *evaluator) offered(read Read) (any, error) {
 	if err := s.wait(ev.out.Name, read); err != nil {
 		return nil, err
 	}
-	t := s.ward(read.Ward)
+	t := s.ward(ctx, read.Ward)
 	s.waited(ev.out.Name)
 	if t.err != nil {
 		return nil, t.err

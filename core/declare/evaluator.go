@@ -83,19 +83,19 @@ func (ev *evaluator) ward(ctx context.Context) {
 	stop := ev.watch(ctx)
 	defer stop()
 	for _, f := range files {
-		ev.file(source{kind: wardFile, name: f, path: f, root: ev.s.root})
+		ev.file(ctx, source{kind: wardFile, name: f, path: f, root: ev.s.root})
 	}
 	ev.digesting.wait(ev.out.Resources)
 }
 
 // file evaluates a file once and returns its globals. A file that failed is
 // reported where it failed, and errSeen afterwards.
-func (ev *evaluator) file(src source) (starlark.StringDict, error) {
+func (ev *evaluator) file(ctx context.Context, src source) (starlark.StringDict, error) {
 	f := ev.files[src.name]
 	if f == nil {
 		f = &starFile{}
 		ev.files[src.name] = f
-		f.globals, f.err = ev.evaluate(src)
+		f.globals, f.err = ev.evaluate(ctx, src)
 		f.done = true
 		if f.err != nil {
 			ev.report(src.name, f.err)
@@ -116,7 +116,7 @@ const definesOnly = "defines only"
 // byteOrderMark is what some editors put at the beginning of a file.
 var byteOrderMark = []byte("\ufeff")
 
-func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
+func (ev *evaluator) evaluate(ctx context.Context, src source) (starlark.StringDict, error) {
 	body, err := ev.read(src)
 	if err != nil {
 		return nil, err
@@ -144,13 +144,13 @@ func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
 	if err != nil {
 		return nil, err
 	}
-	thread := ev.thread(src.name)
+	thread := ev.thread(ctx, src.name)
 	thread.Load = func(_ *starlark.Thread, module string) (starlark.StringDict, error) {
 		to, err := ev.module(src, module)
 		if err != nil {
 			return nil, err
 		}
-		return ev.file(to)
+		return ev.file(ctx, to)
 	}
 	if src.kind != wardFile {
 		thread.SetLocal(definesOnly, src.name)
@@ -166,8 +166,11 @@ func (ev *evaluator) evaluate(src source) (starlark.StringDict, error) {
 
 var fileOptions = &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}
 
+// contextOf is the local of a thread that holds its context, for built-ins that wait.
+const contextOf = "context"
+
 // thread makes a thread within what is left of the ward's steps.
-func (ev *evaluator) thread(name string) *starlark.Thread {
+func (ev *evaluator) thread(ctx context.Context, name string) *starlark.Thread {
 	thread := &starlark.Thread{
 		Name: name,
 		Print: func(t *starlark.Thread, msg string) {
@@ -175,6 +178,7 @@ func (ev *evaluator) thread(name string) *starlark.Thread {
 				Position: position(t.CallFrame(1).Pos), Message: msg})
 		},
 	}
+	thread.SetLocal(contextOf, ctx)
 	thread.SetMaxExecutionSteps(ev.steps)
 	thread.OnMaxSteps = func(t *starlark.Thread) {
 		t.Cancel(fmt.Sprintf("%s takes more than %d steps", ev.what(), ev.limits.Steps))

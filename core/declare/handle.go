@@ -132,7 +132,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 		}
 		ev.take(thread, h, inputs, code, kv[1])
 	}
-	if in.care.AtDrop == CopyFirst && r.Care.AtDrop == CopyFirst && t.typ.HoldsData && !t.typ.Copies {
+	if in.care.AtDrop == schema.CopyFirst && r.Care.AtDrop == schema.CopyFirst && t.typ.HoldsData && !t.typ.Copies {
 		ev.cannotCopy(thread, r)
 	}
 	checked, faults := t.typ.Check(inputs)
@@ -172,7 +172,7 @@ func (ev *evaluator) take(thread *starlark.Thread, h *Handle, inputs value.Map, 
 			ev.fault(thread, r, pos, "care", "care must be care(…), not a value of type "+v.Type(), "")
 			return
 		}
-		if c.care.AtDrop == CopyFirst && !r.Type.Copies {
+		if c.care.AtDrop == schema.CopyFirst && !r.Type.Copies {
 			ev.cannotCopy(thread, r)
 		}
 		r.Care = c.care.over(r.Care)

@@ -27,12 +27,12 @@ type Script struct {
 
 // NewScript prepares an evaluation in which files start with the language's
 // own names and the given ones. Close it.
-func NewScript(ctx context.Context, o Options, names starlark.StringDict) (*Script, error) {
+func NewScript(o Options, names starlark.StringDict) (*Script, error) {
 	root, err := os.OpenRoot(o.Estate.Dir)
 	if err != nil {
 		return nil, err
 	}
-	s := newEvaluation(ctx, o, root)
+	s := newEvaluation(o, root)
 	ev := bareEvaluator(s, "")
 	ev.names = ev.library()
 	for n, v := range names {
@@ -65,11 +65,11 @@ func (s *Script) Folder(dir string) ([]string, error) {
 }
 
 // File evaluates a file of the estate, once.
-func (s *Script) File(name string) problem.List {
+func (s *Script) File(ctx context.Context, name string) problem.List {
 	before := len(s.ev.problems)
-	stop := s.ev.watch(s.ev.s.ctx)
+	stop := s.ev.watch(ctx)
 	defer stop()
-	if _, err := s.ev.file(source{kind: scriptFile, name: name, path: name, root: s.root}); err != nil &&
+	if _, err := s.ev.file(ctx, source{kind: scriptFile, name: name, path: name, root: s.root}); err != nil &&
 		len(s.ev.problems) == before {
 		s.ev.wrong(problem.Position{File: name}, "%v", err)
 	}
@@ -110,7 +110,7 @@ func (s *Script) Watch(ctx context.Context) (stop func()) { return s.ev.watch(ct
 // Call calls a function of the script. When it had to look at a pending
 // value, pendingOn says at which and why, and err is nil.
 func (s *Script) Call(fn starlark.Callable, args ...starlark.Value) (v starlark.Value, pendingOn string, err error) {
-	thread := s.ev.thread(fn.Name())
+	thread := s.ev.thread(context.Background(), fn.Name()) // what scripts call never waits
 	err = s.ev.run(thread, func() (err error) {
 		v, err = starlark.Call(thread, fn, args, nil)
 		return err

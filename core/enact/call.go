@@ -96,7 +96,7 @@ func (e *executor) half(ctx context.Context, s *step) error {
 	if err := e.refreshUsed(ctx, value.Map(a.Plan.Inputs)); err != nil {
 		return err
 	}
-	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
+	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookupIn(ctx))
 	if err != nil {
 		return err
 	}
@@ -137,7 +137,7 @@ func (e *executor) judgeEarly(ctx context.Context, a *propose.Action) error {
 	if a.Kind != propose.Swap || a.Plan.Order != "drop-first" {
 		return nil
 	}
-	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookup)
+	v, err := value.Resolve(map[string]any(a.Plan.Inputs), e.lookupIn(ctx))
 	if err != nil || value.IsPending(v) {
 		return err
 	}
@@ -207,15 +207,15 @@ func (e *executor) newCall(a *propose.Action, h half, kind string) call {
 	return call{
 		step: key(a.Full(), h), run: e.runs[a.Ward], within: e.timeout(a.Plan.Care), drv: e.o.Drivers[drv], typ: typ,
 		intent: in,
-		leave:  propose.LeavePaths(a.Plan.Care),
+		leave:  a.Plan.Care.Leave,
 	}
 }
 
 // timeout is how long one call may take: as the resource's care
 // says, or the run.
-func (e *executor) timeout(c ledger.Care) time.Duration {
-	if d, err := time.ParseDuration(c.Timeout); err == nil && d > 0 {
-		return d
+func (e *executor) timeout(c schema.Care) time.Duration {
+	if c.Timeout > 0 {
+		return time.Duration(c.Timeout)
 	}
 	return e.o.Timeout
 }
@@ -382,7 +382,7 @@ func (e *executor) letGo(ctx context.Context, a *propose.Action) error {
 
 // left reports whether an attribute, or a part of it, belongs to others.
 func left(a *propose.Action, name string) bool {
-	for _, p := range propose.LeavePaths(a.Plan.Care) {
+	for _, p := range a.Plan.Care.Leave {
 		if p[0].Key == name {
 			return true
 		}
@@ -467,7 +467,7 @@ func leaveOf(r *ledger.Record) []value.Path {
 	if r == nil {
 		return nil
 	}
-	return propose.LeavePaths(r.Care)
+	return r.Care.Leave
 }
 
 // remove deletes what an action leaves behind: the thing itself, or the

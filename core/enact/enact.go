@@ -109,7 +109,7 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 	}
 	e.counts.Total = p.Counts.Changing()
 	e.found.note(p, o.JudgeLive)
-	e.watch()
+	e.watch(ctx)
 	if err := e.prepare(ctx); err != nil {
 		return nil, errors.Join(err, e.end(ctx, "failed", nil))
 	}
@@ -174,8 +174,8 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 		goingOn: goingOn{already: map[string]bool{}},
 		outputs: outputs{watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}},
 	}
-	e.outside = &outside{ctx: ctx, ledgers: o.Ledgers, states: map[string]*ledger.State{}}
-	e.found = &finder{ctx: ctx, o: o, e: e, things: map[string]*propose.Found{}}
+	e.outside = &outside{ledgers: o.Ledgers, states: map[string]*ledger.State{}}
+	e.found = &finder{o: o, e: e, things: map[string]*propose.Found{}}
 	h := o.Locks
 	if h == nil {
 		var err error
@@ -334,13 +334,18 @@ func (e *executor) judgeAgain(ctx context.Context, a *propose.Action, inputs val
 	return err
 }
 
+// lookupIn is lookup for value.Resolve.
+func (e *executor) lookupIn(ctx context.Context) func(value.Ref) (any, error) {
+	return func(ref value.Ref) (any, error) { return e.lookup(ctx, ref) }
+}
+
 // lookup answers for an attribute from the records as they are now.
-func (e *executor) lookup(ref value.Ref) (any, error) {
+func (e *executor) lookup(ctx context.Context, ref value.Ref) (any, error) {
 	if name, ok := value.SecretName(ref.Address); ok {
 		return e.secret(name)
 	}
 	if value.IsFound(ref.Address) {
-		return e.found.lookup(ref, e.lookup)
+		return e.found.lookup(ctx, ref, e.lookupIn(ctx))
 	}
 	ward, _ := value.SplitWard(ref.Address)
 	e.mu.Lock()
@@ -351,7 +356,7 @@ func (e *executor) lookup(ref value.Ref) (any, error) {
 		return e.heard(ref, v, known)
 	}
 	if e.runs[ward] == nil {
-		v, err := e.outside.lookup(ref)
+		v, err := e.outside.lookup(ctx, ref)
 		if err != nil {
 			return nil, err
 		}

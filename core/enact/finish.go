@@ -83,7 +83,7 @@ func (e *executor) finish(ctx context.Context) (*Result, error) {
 		if run.Scope().MayWrite(ledger.PublishedValues) && ctx.Err() == nil && !e.isBroken() {
 			unread = errors.Join(unread, e.refreshPublished(ctx, w))
 		}
-		is := e.values(w)
+		is := e.values(ctx, w)
 		if run.Scope().MayWrite(ledger.PublishedValues) {
 			values[w.Ward] = is
 		}
@@ -102,7 +102,7 @@ func (e *executor) refreshPublished(ctx context.Context, w propose.WardAt) error
 	owners := map[string]bool{}
 	for _, v := range w.Published {
 		value.Refs(v.V, func(r value.Ref) {
-			if e.watched[r.Address] && e.outputOf(r) {
+			if e.watched[r.Address] && e.outputOf(ctx, r) {
 				owners[r.Address] = true
 			}
 		})
@@ -156,7 +156,7 @@ func (e *executor) actions() []ActionResult {
 // values are what the run leaves of a ward besides records, as far as it is
 // known; what is not known stays as it was. There are none when the proposal
 // removes the ward.
-func (e *executor) values(w propose.WardAt) ledger.Values {
+func (e *executor) values(ctx context.Context, w propose.WardAt) ledger.Values {
 	out := ledger.Values{Published: value.Attributes{}}
 	if e.p.Raze {
 		return out
@@ -168,7 +168,7 @@ func (e *executor) values(w propose.WardAt) ledger.Values {
 			out.Offered[n] = v.V // the value itself is not recorded
 			continue
 		}
-		known, err := value.Resolve(v.V, e.lookup)
+		known, err := value.Resolve(v.V, e.lookupIn(ctx))
 		switch {
 		case err == nil && !value.IsPending(known):
 			out.Published[n] = known

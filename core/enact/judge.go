@@ -55,7 +55,7 @@ func (e *executor) judge(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := e.judgeUsers(no); err != nil {
+	if err := e.judgeUsers(ctx, no); err != nil {
 		return err
 	}
 	if e.o.JudgeLive && len(refused.Reasons) == 0 {
@@ -82,12 +82,12 @@ func (e *executor) judgeUses(ctx context.Context, a *propose.Action, no func(*pr
 		if e.ownWork(u.Address) {
 			continue
 		}
-		now, err := e.lookup(ref)
-		if err == nil && propose.ValuesDiffer(now, u.Value.V) && e.outputOf(ref) {
+		now, err := e.lookup(ctx, ref)
+		if err == nil && propose.ValuesDiffer(now, u.Value.V) && e.outputOf(ctx, ref) {
 			if err := e.refresh(ctx, u.Address); err != nil {
 				return fmt.Errorf("%s, which %s uses, could not be read: %w", u.Address, a.Address, err)
 			}
-			now, err = e.lookup(ref)
+			now, err = e.lookup(ctx, ref)
 		}
 		if err != nil || propose.ValuesDiffer(now, u.Value.V) {
 			no(a, "it uses %s, which was %s when this was proposed", ref.In(a.Ward), value.Plain(u.Value.V))
@@ -147,7 +147,7 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 				counts = e.countsOfRemoval(a.Type, value.Map(s.Live))
 			}
 			for _, name := range value.Keys(counts) {
-				moved, _ := propose.Compare(name, counts[name], now[name], propose.LeavePaths(a.Plan.Care))
+				moved, _ := propose.Compare(name, counts[name], now[name], a.Plan.Care.Leave)
 				for _, c := range moved {
 					no(a, "%s was %s when this was proposed, and is %s now", c.Path, value.Plain(c.WillBe.V),
 						value.Plain(c.Was.V))
@@ -161,7 +161,7 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 
 // judgeUsers refuses to take away what something uses that the proposal does
 // not know of: it was made since, or -only left it out.
-func (e *executor) judgeUsers(no func(*propose.Action, string, ...any)) error {
+func (e *executor) judgeUsers(ctx context.Context, no func(*propose.Action, string, ...any)) error {
 	going, known := map[string]*propose.Action{}, map[string]*propose.Action{}
 	for _, a := range e.p.Actions {
 		known[a.Full()], known[a.Was] = a, a
@@ -177,7 +177,7 @@ func (e *executor) judgeUsers(no func(*propose.Action, string, ...any)) error {
 		within[w.Ward] = true
 	}
 	for _, ward := range value.Keys(e.o.Ledgers) {
-		s, err := e.state(ward)
+		s, err := e.state(ctx, ward)
 		if err != nil {
 			return err
 		}
@@ -212,13 +212,13 @@ func reckonedWith(a *propose.Action, need string) bool {
 
 // state is what the ledger of a ward says: under the lock where the run has
 // one there, else as it was when it was first asked for.
-func (e *executor) state(ward string) (*ledger.State, error) {
+func (e *executor) state(ctx context.Context, ward string) (*ledger.State, error) {
 	if run := e.runs[ward]; run != nil {
 		return run.State(), nil
 	}
 	e.outside.mu.Lock()
 	defer e.outside.mu.Unlock()
-	return e.outside.state(ward)
+	return e.outside.state(ctx, ward)
 }
 
 // errOvertaken is returned where somebody else has changed a thing since it was seen.

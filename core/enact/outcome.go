@@ -177,7 +177,7 @@ func (e *executor) identified(ctx context.Context, c *call, t *schema.Type) (liv
 	}
 	var unknown []driver.Live
 	for _, l := range found {
-		at, err := e.recordedElse(c.run.Ward(), in, l.ID)
+		at, err := e.recordedElse(ctx, c.run.Ward(), in, l.ID)
 		if err != nil {
 			return live, false, false, err
 		}

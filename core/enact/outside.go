@@ -14,14 +14,13 @@ import (
 // outside reads the ledgers of wards that are not part of the run. What they
 // have is read once, under the run's own locks.
 type outside struct {
-	ctx     context.Context
 	ledgers map[string]*ledger.Ledger
 
 	mu     sync.Mutex
 	states map[string]*ledger.State
 }
 
-func (o *outside) state(ward string) (*ledger.State, error) {
+func (o *outside) state(ctx context.Context, ward string) (*ledger.State, error) {
 	if s := o.states[ward]; s != nil {
 		return s, nil
 	}
@@ -29,7 +28,7 @@ func (o *outside) state(ward string) (*ledger.State, error) {
 	if l == nil {
 		return nil, value.ErrUnknown
 	}
-	s, err := l.Load(o.ctx)
+	s, err := l.Load(ctx)
 	if err == nil {
 		o.states[ward] = s
 	}
@@ -37,11 +36,11 @@ func (o *outside) state(ward string) (*ledger.State, error) {
 }
 
 // lookup answers for an attribute of a resource of another ward.
-func (o *outside) lookup(ref value.Ref) (any, error) {
+func (o *outside) lookup(ctx context.Context, ref value.Ref) (any, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	ward, short := value.SplitWard(ref.Address)
-	s, err := o.state(ward)
+	s, err := o.state(ctx, ward)
 	if err != nil {
 		return nil, err
 	}
@@ -61,10 +60,10 @@ func (o *outside) lookup(ref value.Ref) (any, error) {
 }
 
 // manages is the address in ward under which its ledger records a thing.
-func (o *outside) manages(ward, typ, id string) (string, error) {
+func (o *outside) manages(ctx context.Context, ward, typ, id string) (string, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	s, err := o.state(ward)
+	s, err := o.state(ctx, ward)
 	if err != nil {
 		return "", err
 	}
@@ -74,9 +73,8 @@ func (o *outside) manages(ward, typ, id string) (string, error) {
 // finder answers for things that are looked up: as the proposal found them,
 // or now.
 type finder struct {
-	ctx context.Context
-	o   Options
-	e   *executor
+	o Options
+	e *executor
 
 	things map[string]*propose.Found // by full address
 	mu     sync.Mutex                // of what each holds: no Attributes when it is still to be looked up
@@ -95,7 +93,7 @@ func (f *finder) note(p *propose.Proposal, again bool) {
 }
 
 // lookup answers for an attribute of a thing that is looked up.
-func (f *finder) lookup(ref value.Ref, known func(value.Ref) (any, error)) (any, error) {
+func (f *finder) lookup(ctx context.Context, ref value.Ref, known func(value.Ref) (any, error)) (any, error) {
 	found := f.things[ref.Address]
 	if found == nil {
 		return nil, value.ErrUnknown
@@ -105,7 +103,7 @@ func (f *finder) lookup(ref value.Ref, known func(value.Ref) (any, error)) (any,
 	f.mu.Unlock()
 	if attributes == nil {
 		var err error
-		if attributes, err = f.look(found, known); err != nil {
+		if attributes, err = f.look(ctx, found, known); err != nil {
 			return nil, err
 		}
 	}
@@ -113,7 +111,8 @@ func (f *finder) lookup(ref value.Ref, known func(value.Ref) (any, error)) (any,
 	return v, nil
 }
 
-func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) (value.Attributes, error) {
+func (f *finder) look(ctx context.Context, found *propose.Found, known func(value.Ref) (any, error)) (
+	value.Attributes, error) {
 	match, err := value.Resolve(map[string]any(found.Match), known)
 	if err != nil {
 		return nil, err
@@ -127,7 +126,7 @@ func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) 
 		return nil, fmt.Errorf("there is no driver for %s", found.Type)
 	}
 	var things []driver.Live
-	if things, err = d.Find(f.ctx, name, match.(value.Map)); err != nil {
+	if things, err = d.Find(ctx, name, match.(value.Map)); err != nil {
 		return nil, fmt.Errorf("looking up %s: %w", found.Address, err)
 	}
 	id, attributes, err := propose.SingleMatch(c.Types[name], things)
@@ -135,7 +134,7 @@ func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) 
 		return nil, fmt.Errorf("%s: %w", found.Address, err)
 	}
 	for ward := range f.o.Ledgers {
-		at, err := f.e.manages(ward, found.Type, id)
+		at, err := f.e.manages(ctx, ward, found.Type, id)
 		if err != nil {
 			return nil, err
 		}
@@ -151,10 +150,10 @@ func (f *finder) look(found *propose.Found, known func(value.Ref) (any, error)) 
 }
 
 // manages is the address in ward under which a thing is recorded, or "".
-func (e *executor) manages(ward, typ, id string) (string, error) {
+func (e *executor) manages(ctx context.Context, ward, typ, id string) (string, error) {
 	run := e.runs[ward]
 	if run == nil {
-		return e.outside.manages(ward, typ, id)
+		return e.outside.manages(ctx, ward, typ, id)
 	}
 	return run.RecordedAs(typ, id), nil
 }

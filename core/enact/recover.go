@@ -68,9 +68,9 @@ func (e *executor) known(made map[string]string) (map[string]string, error) {
 
 // recordedAs is the full address under which a thing is recorded in any ward of the
 // environment, or "".
-func (e *executor) recordedAs(typ, id string) (string, error) {
+func (e *executor) recordedAs(ctx context.Context, typ, id string) (string, error) {
 	for _, w := range value.Keys(e.o.Ledgers) {
-		at, err := e.manages(w, typ, id)
+		at, err := e.manages(ctx, w, typ, id)
 		if err != nil {
 			return "", err
 		}
@@ -83,8 +83,8 @@ func (e *executor) recordedAs(typ, id string) (string, error) {
 
 // recordedElse is recordedAs but for the record of what a call makes anew because it was
 // gone: where people choose what identifies a thing, the new one has the same id.
-func (e *executor) recordedElse(ward string, in *ledger.Intent, id string) (string, error) {
-	at, err := e.recordedAs(in.Type, id)
+func (e *executor) recordedElse(ctx context.Context, ward string, in *ledger.Intent, id string) (string, error) {
+	at, err := e.recordedAs(ctx, in.Type, id)
 	if propose.Kind(in.Action) == propose.New && at == value.InWard(ward, in.Address) {
 		return "", err
 	}
@@ -140,7 +140,7 @@ func (e *executor) recoverOne(ctx context.Context, run *ledger.Run, open *ledger
 		return settle(ledger.Result{Outcome: ledger.Failed, Error: "a person reported that nothing was made"})
 	}
 	if made != "" {
-		at, err := e.recordedElse(run.Ward(), &in, made)
+		at, err := e.recordedElse(ctx, run.Ward(), &in, made)
 		if err != nil {
 			return err
 		}

@@ -18,9 +18,9 @@ import (
 
 // watch notes whose outputs the run uses or publishes, so that they are read again once
 // something that refers to them has changed.
-func (e *executor) watch() {
+func (e *executor) watch(ctx context.Context) {
 	note := func(r value.Ref) {
-		if e.outputOf(r) {
+		if e.outputOf(ctx, r) {
 			e.watched[r.Address] = true
 		}
 	}
@@ -38,11 +38,11 @@ func (e *executor) watch() {
 
 // outputOf reports whether a reference is to something that the cloud decides and may
 // decide anew: any output but what identifies the thing.
-func (e *executor) outputOf(r value.Ref) bool {
+func (e *executor) outputOf(ctx context.Context, r value.Ref) bool {
 	if len(r.Path) == 0 || value.IsFound(r.Address) {
 		return false
 	}
-	rec, err := e.anyRecord(r.Address)
+	rec, err := e.anyRecord(ctx, r.Address)
 	if err != nil || rec == nil {
 		return true // it is to be made in this run, maybe
 	}
@@ -81,7 +81,7 @@ func (e *executor) refreshUsed(ctx context.Context, inputs value.Map) error {
 	value.Refs(inputs, func(r value.Ref) {
 		e.mu.Lock()
 		defer e.mu.Unlock()
-		if e.stirred[r.Address] && e.outputOf(r) {
+		if e.stirred[r.Address] && e.outputOf(ctx, r) {
 			delete(e.stirred, r.Address)
 			again = append(again, r.Address)
 		}
@@ -95,7 +95,7 @@ func (e *executor) refreshUsed(ctx context.Context, inputs value.Map) error {
 }
 
 // anyRecord is the newest record of an address, in the run or outside of it.
-func (e *executor) anyRecord(full string) (*ledger.Record, error) {
+func (e *executor) anyRecord(ctx context.Context, full string) (*ledger.Record, error) {
 	ward, address := value.SplitWard(full)
 	if e.runs[ward] != nil {
 		return e.recordOf(full, e.was[full])
@@ -103,7 +103,7 @@ func (e *executor) anyRecord(full string) (*ledger.Record, error) {
 	if e.o.Ledgers[ward] == nil {
 		return nil, nil
 	}
-	s, err := e.state(ward)
+	s, err := e.state(ctx, ward)
 	if err != nil || s.Records[address] == nil {
 		return nil, err
 	}
@@ -113,7 +113,7 @@ func (e *executor) anyRecord(full string) (*ledger.Record, error) {
 // refresh takes what is live of a resource into its record, or where the run may not
 // write it, into what it looks up.
 func (e *executor) refresh(ctx context.Context, full string) error {
-	r, err := e.anyRecord(full)
+	r, err := e.anyRecord(ctx, full)
 	if err != nil || r == nil || r.ID == "" || e.unshown(r.Type) {
 		return err
 	}

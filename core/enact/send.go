@@ -54,7 +54,7 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			seconds = time.Since(began).Seconds()
 		})
 		if outcome == driver.Done && makes(&c.intent) && live.ID != "" {
-			at, rerr := e.recordedElse(c.run.Ward(), &c.intent, live.ID)
+			at, rerr := e.recordedElse(ctx, c.run.Ward(), &c.intent, live.ID)
 			if rerr != nil {
 				return e.broke(rerr)
 			}

@@ -201,7 +201,7 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	c.intent = ledger.Intent{Address: in.Address, Type: in.Type, Action: in.Action, Half: in.Half, Undo: true,
 		Plan: next}
 	if m.after != nil {
-		c.leave = propose.LeavePaths(m.after.Care)
+		c.leave = m.after.Care.Leave
 		switch in.Call {
 		case "create":
 			c.counts = e.countsOfRemoval(in.Type, value.Map(m.after.Live))

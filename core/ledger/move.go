@@ -115,7 +115,7 @@ func (m *Moving) Finish(ctx context.Context, called string) error {
 	}
 	again := &Run{ID: m.r.ID, l: m.there, state: s, signer: m.r.signer, queue: make(chan *appending, 1),
 		quit: make(chan struct{}), idle: make(chan struct{})}
-	go again.write()
+	go again.write(ctx)
 	return again.End(ctx, End{Outcome: "done"})
 }
 

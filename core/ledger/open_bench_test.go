@@ -23,7 +23,7 @@ func BenchmarkOpen(b *testing.B) {
 	require.NoError(b, err)
 	r := &Run{l: l, state: NewState()}
 	put := func(lines ...Line) {
-		a, err := newAppending(ctx, lines)
+		a, err := newAppending(lines)
 		require.NoError(b, err)
 		require.NoError(b, r.append(ctx, a))
 	}

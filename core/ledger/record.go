@@ -13,7 +13,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/klauspost/compress/zstd"
 
-	"kasbah/core/problem"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 )
 
@@ -26,7 +26,7 @@ type Record struct {
 	Inputs        value.Attributes `json:"inputs"`          // last enacted, resolved
 	Live          value.Attributes `json:"live"`            // all attributes, last seen
 	Needs         []string         `json:"needs,omitempty"` // addresses with their ward
-	Care          Care             `json:"care"`
+	Care          schema.Care      `json:"care"`
 	Kit           string           `json:"kit,omitempty"` // that declared it, the outermost
 	Tag           string           `json:"tag,omitempty"`
 	Version       int64            `json:"version"` // grows with id, inputs, needs and care
@@ -46,20 +46,6 @@ type Record struct {
 	// pending values unresolved: the same declaration over the same needs
 	// means the same inputs.
 	Declared string `json:"declared,omitempty"`
-}
-
-// Care is how a resource was to be treated when it was enacted.
-type Care struct {
-	Guard bool     `json:"guard,omitempty"`
-	Leave []string `json:"leave,omitempty"`
-	Swap  string   `json:"swap,omitempty"`
-	// AtDrop is what becomes of the thing once it is no longer declared: let-go
-	// stops managing it, copy-first keeps a copy, "" removes it.
-	AtDrop string `json:"at_drop,omitempty"`
-	// Timeout is for one answer of the cloud, such as 1h30m0s; "" for that of the run.
-	Timeout string `json:"timeout,omitempty"`
-	// Excuse are the rules that it may break, each with a reason and an end.
-	Excuse map[string]problem.Excuse `json:"excuse,omitempty"`
 }
 
 // Copy is a copy of a thing. Nobody manages it.

@@ -100,14 +100,14 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 			begin.Begin.Writers = &Writers{Keys: l.writers}
 		}
 	}
-	a, err := newAppending(ctx, []Line{begin})
+	a, err := newAppending([]Line{begin})
 	if err != nil {
 		return nil, err
 	}
 	if err := r.append(ctx, a); err != nil {
 		return nil, err
 	}
-	go r.write()
+	go r.write(context.WithoutCancel(ctx))
 	return r, nil
 }
 
@@ -184,7 +184,7 @@ func (r *Run) Progress(done int) {
 // Append writes lines. When it returns nil they are durable. Lines of many
 // goroutines that are ready together go into one entry.
 func (r *Run) Append(ctx context.Context, lines ...Line) error {
-	a, err := newAppending(ctx, lines)
+	a, err := newAppending(lines)
 	if err != nil {
 		return err
 	}

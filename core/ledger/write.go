@@ -12,15 +12,14 @@ import (
 // appending is what one caller wants to append. Each caller writes its own lines
 // as JSON, so that this goes on beside the store's work.
 type appending struct {
-	ctx   context.Context
 	lines []Line
 	body  []byte // the same, as linesOf writes them
 	errc  chan error
 }
 
-func newAppending(ctx context.Context, lines []Line) (*appending, error) {
+func newAppending(lines []Line) (*appending, error) {
 	body, err := linesOf(lines)
-	return &appending{ctx: ctx, lines: lines, body: body, errc: make(chan error, 1)}, err
+	return &appending{lines: lines, body: body, errc: make(chan error, 1)}, err
 }
 
 // batch is what goes into one entry.
@@ -74,7 +73,7 @@ type place struct {
 // write is the run's only writer. It gathers what is queued into one entry and beats
 // when nothing came for a while. While an entry is on its way to the store, the one
 // before is folded into the state and its callers are told.
-func (r *Run) write() {
+func (r *Run) write(ctx context.Context) {
 	defer close(r.idle)
 	beat := time.NewTicker(beatAfter)
 	defer beat.Stop()
@@ -106,7 +105,7 @@ func (r *Run) write() {
 			r.drain(next)
 		}
 		// one caller's cancelled context must not lose the others' lines
-		err := r.enter(context.WithoutCancel(next.callers[0].ctx), next, settle)
+		err := r.enter(ctx, next, settle)
 		if err != nil {
 			r.fail(err)
 			next.tell(err)
@@ -129,7 +128,7 @@ func (r *Run) gather(b *batch, beat <-chan time.Time) bool {
 		r.mu.Lock()
 		line := Line{Kind: KindBeat, Beat: &Beat{Done: r.done, Total: r.total}}
 		r.mu.Unlock()
-		a, err := newAppending(context.Background(), []Line{line})
+		a, err := newAppending([]Line{line})
 		if err != nil {
 			r.fail(err)
 			return false

@@ -58,7 +58,7 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 		w.change(a, d, r, seen, typ)
 	}
 	if d != nil {
-		a.Plan.Care = careOf(d.Care)
+		a.Plan.Care = d.Care.Care
 		a.Plan.Declared = d.Fingerprint().String()
 	}
 	if d != nil && a.Kind != Same {
@@ -192,7 +192,7 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 	case w.movedAway(a, r):
 	case seen.Gone:
 		a.Because = strings.TrimPrefix(a.Because+", gone from the cloud already", ", ")
-	case r.Care.AtDrop == "let-go" && r.Whole():
+	case r.Care.AtDrop == schema.LetGo && r.Whole():
 		a.Kind = Release
 		a.Because = strings.TrimPrefix(a.Because+", and its care lets it go", ", and ")
 		a.Because = strings.TrimPrefix(a.Because, ", ")
@@ -202,7 +202,7 @@ func (w *proposer) drop(a *Action, r *ledger.Record, seen *Seen) {
 // copyFirst notes that a copy is kept of what an action removes.
 func (w *proposer) copyFirst(a *Action, typ *schema.Type, seen *Seen) {
 	removes := a.Kind == Drop || a.Kind == Swap
-	if !removes || a.Plan.Care.AtDrop != declare.CopyFirst || seen == nil || seen.Gone || seen.ID == "" &&
+	if !removes || a.Plan.Care.AtDrop != schema.CopyFirst || seen == nil || seen.Gone || seen.ID == "" &&
 		len(seen.Leftovers) == 0 {
 		return
 	}

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
-	"kasbah/core/ledger"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -260,29 +259,6 @@ func joinAnd(names []string) string {
 		out += n
 	}
 	return out + " and " + names[len(names)-1]
-}
-
-// careOf is a declaration's care as the ledger records it.
-func careOf(c declare.Care) ledger.Care {
-	out := ledger.Care{Guard: c.Guard, Swap: c.Swap, AtDrop: c.AtDrop, Excuse: c.Excuse}
-	for _, p := range c.Leave {
-		out.Leave = append(out.Leave, p.String())
-	}
-	if c.Timeout > 0 {
-		out.Timeout = c.Timeout.String()
-	}
-	return out
-}
-
-// LeavePaths reads the paths that a record leaves to others.
-func LeavePaths(c ledger.Care) []value.Path {
-	var out []value.Path
-	for _, s := range c.Leave {
-		if p, err := value.ParsePath(s); err == nil && len(p) > 0 {
-			out = append(out, p)
-		}
-	}
-	return out
 }
 
 // kitOf is the outermost kit that declares a resource, or "".

@@ -9,6 +9,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/rules"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 )
 
@@ -292,7 +293,7 @@ type Plan struct {
 	Order  string           `json:"order,omitempty"`  // of a swap: create-first or drop-first
 	// a swap that somebody asked for: no attribute is the reason
 	Asked         bool        `json:"asked,omitempty"`
-	Care          ledger.Care `json:"care"`
+	Care          schema.Care `json:"care"`
 	Kit           string      `json:"kit,omitempty"`
 	Declared      string      `json:"declared,omitempty"` // fingerprint of the declaration
 	DriverVersion string      `json:"driver_version,omitempty"`

@@ -3,7 +3,6 @@ package propose
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
@@ -64,13 +63,7 @@ func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[str
 	for _, n := range r.Needs {
 		d.Needs = append(d.Needs, declare.Need{Address: n})
 	}
-	d.Care = declare.Care{Guard: r.Care.Guard, Leave: LeavePaths(r.Care), Swap: r.Care.Swap, AtDrop: r.Care.AtDrop,
-		Excuse: r.Care.Excuse}
-	if r.Care.Timeout != "" {
-		if d.Care.Timeout, err = time.ParseDuration(r.Care.Timeout); err != nil {
-			return nil, err
-		}
-	}
+	d.Care = declare.Care{Care: r.Care}
 	return d, nil
 }
 

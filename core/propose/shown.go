@@ -288,13 +288,7 @@ func changesOf(a *Action, typ *schema.Type) ([]Change, error) {
 		c.declared = maps.Clone(inputs)
 		delete(c.declared, "name")
 	}
-	for _, text := range a.Plan.Care.Leave {
-		p, err := value.ParsePath(text)
-		if err != nil || len(p) == 0 {
-			return nil, fmt.Errorf("%s: its care leaves %q, which is not a path", a.Address, text)
-		}
-		c.leave = append(c.leave, p)
-	}
+	c.leave = a.Plan.Care.Leave
 	changes, _, _ := c.compare()
 	return changes, nil
 }

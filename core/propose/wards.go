@@ -1,6 +1,8 @@
 package propose
 
-import "kasbah/core/value"
+import (
+	"kasbah/core/value"
+)
 
 // WardNames are the proposal's wards.
 func (p *Proposal) WardNames() []string {

@@ -79,7 +79,7 @@ func Load(ctx context.Context, o declare.Options, today time.Time) (*Set, proble
 	for name, f := range s.testNames() {
 		names[name] = f
 	}
-	if s.script, err = declare.NewScript(ctx, o, names); err != nil {
+	if s.script, err = declare.NewScript(o, names); err != nil {
 		problems.Add(err)
 		return s, problems
 	}
@@ -87,7 +87,7 @@ func Load(ctx context.Context, o declare.Options, today time.Time) (*Set, proble
 	problems.Add(err)
 	for _, f := range files {
 		if !isTest(f) {
-			problems = append(problems, s.script.File(f)...)
+			problems = append(problems, s.script.File(ctx, f)...)
 		}
 	}
 	return s, problems

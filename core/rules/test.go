@@ -37,7 +37,7 @@ func (s *Set) Test(ctx context.Context) (Tests, problem.List) {
 	problems.Add(err)
 	for _, f := range files {
 		if isTest(f) {
-			problems = append(problems, s.script.File(f)...)
+			problems = append(problems, s.script.File(ctx, f)...)
 		}
 	}
 	for _, t := range s.tests {

@@ -263,7 +263,7 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 		return nil, err
 	}
 	now = rec.Conceal(typ, now)
-	leave := propose.LeavePaths(rec.Care)
+	leave := rec.Care.Leave
 	for _, a := range typ.Attributes {
 		want, recorded := rec.Inputs[a.Name]
 		if a.Output || !recorded || a.Secret && !value.IsSecret(want) {

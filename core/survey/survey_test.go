@@ -104,7 +104,7 @@ func TestVerdicts(t *testing.T) {
 		case 3: // between the halves of a swap
 			r.ID = ""
 		case 4: // what others own
-			r.Care.Leave = []string{"size", "tags.seen"}
+			r.Care.Leave = []value.Path{{value.Key("size")}, {value.Key("tags"), value.Key("seen")}}
 			l.Attributes["size"] = "l"
 			l.Attributes["tags"] = value.Map{"owner": "keepers", "seen": "today"}
 		case 5: // only what the cloud decides moved; a secret is never compared
@@ -188,7 +188,7 @@ func TestTagsTellTheSame(t *testing.T) {
 			case 6:
 				r.Leftovers = []ledger.Leftover{{ID: "old"}}
 			case 7:
-				r.Care.Leave, l.Tag, l.Attributes["size"] = []string{"size"}, "2", "l"
+				r.Care.Leave, l.Tag, l.Attributes["size"] = []value.Path{{value.Key("size")}}, "2", "l"
 			case 8:
 				l.Tag, l.Attributes["lit"] = "2", int64(5)
 			}

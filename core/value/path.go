@@ -1,6 +1,7 @@
 package value
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -43,6 +44,19 @@ func (p Path) String() string {
 		}
 	}
 	return b.String()
+}
+
+// MarshalText writes what String writes.
+func (p Path) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads what MarshalText writes. A path that leads nowhere is an error.
+func (p *Path) UnmarshalText(text []byte) error {
+	read, err := ParsePath(string(text))
+	if err == nil && len(read) == 0 {
+		err = errors.New("a path of attributes is empty")
+	}
+	*p = read
+	return err
 }
 
 // plain reports whether a step is a key that needs no quotes.
