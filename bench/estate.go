@@ -133,7 +133,7 @@ func (b *bench) record(dir string, n int) error {
 	catalogs := map[string]*schema.Catalog{"medina": catalog}
 	o := declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs}
 	for w := range wards {
-		o.Inputs = append(o.Inputs, declare.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)),
+		o.Inputs = append(o.Inputs, estate.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)),
 			Source: "bench"})
 	}
 	d, problems := declare.Evaluate(context.Background(), o)

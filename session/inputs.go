@@ -9,7 +9,6 @@ import (
 
 	"github.com/BurntSushi/toml"
 
-	"kasbah/core/declare"
 	"kasbah/core/disk"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
@@ -18,16 +17,12 @@ import (
 )
 
 // givenInputs collects the values of inputs, weakest first.
-func (s *Session) givenInputs() ([]declare.Input, error) {
-	var out []declare.Input
-	for _, g := range s.Estate.Inputs(s.Env) {
-		out = append(out, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
-			Position: g.Position, At: g.At})
-	}
+func (s *Session) givenInputs() ([]estate.Input, error) {
+	out := s.Estate.Inputs(s.Env)
 	for _, pair := range os.Environ() {
 		name, v, _ := strings.Cut(pair, "=")
 		if rest, ok := strings.CutPrefix(name, "KASBAH_INPUT_"); ok && v != "" { // an empty one is as good as none
-			out = append(out, declare.Input{Name: strings.ToLower(rest), Raw: v, IsRaw: true, Source: name})
+			out = append(out, estate.Input{Name: strings.ToLower(rest), Raw: v, IsRaw: true, Source: name})
 		}
 	}
 	for _, f := range s.config.Given.Files {
@@ -37,7 +32,7 @@ func (s *Session) givenInputs() ([]declare.Input, error) {
 		}
 		out = append(out, list...)
 	}
-	var forOne []declare.Input // what is for one ward is stronger, wherever it stands
+	var forOne []estate.Input // what is for one ward is stronger, wherever it stands
 	for _, text := range s.config.Given.Inputs {
 		name, v, ok := strings.Cut(text, "=")
 		if !ok {
@@ -48,7 +43,7 @@ func (s *Session) givenInputs() ([]declare.Input, error) {
 			return nil, &problem.UsageError{Message: fmt.Sprintf("-input %s: no ward is called %q", text, ward),
 				Hint: nearest.Hint(ward, s.Estate.Wards)}
 		}
-		in := declare.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"}
+		in := estate.Input{Ward: ward, Name: short, Raw: v, IsRaw: true, Source: "-input"}
 		if ward == "" {
 			out = append(out, in)
 		} else {
@@ -61,7 +56,7 @@ func (s *Session) givenInputs() ([]declare.Input, error) {
 
 const maxInputFile = 16 << 20
 
-func inputFile(path string) ([]declare.Input, error) {
+func inputFile(path string) ([]estate.Input, error) {
 	body, err := disk.Read(path, maxInputFile)
 	if err != nil {
 		return nil, problem.Usage("-inputs: %v", err)
@@ -78,13 +73,13 @@ func inputFile(path string) ([]declare.Input, error) {
 	if err != nil {
 		return nil, problem.At(problem.Position{File: path}, "%v", err)
 	}
-	var out []declare.Input
+	var out []estate.Input
 	for _, k := range value.Keys(doc) {
 		v, err := value.Normal(doc[k])
 		if err != nil {
 			return nil, problem.At(problem.Position{File: path}, "%s: %v", k, err)
 		}
-		in := declare.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}}
+		in := estate.Input{Name: k, Value: v, Source: "-inputs " + path, Position: problem.Position{File: path}}
 		if !strings.HasSuffix(path, ".json") {
 			in.At = estate.KeyPositions(path, string(body))
 			in.Position = in.At(k)

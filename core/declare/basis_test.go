@@ -22,7 +22,7 @@ func TestBasisKnowsEveryOption(t *testing.T) {
 	require.ElementsMatch(t, append(digested, elsewhere...), fields)
 
 	var ofInput []string
-	for i, of := 0, reflect.TypeFor[declare.Input](); i < of.NumField(); i++ {
+	for i, of := 0, reflect.TypeFor[estate.Input](); i < of.NumField(); i++ {
 		ofInput = append(ofInput, of.Field(i).Name)
 	}
 	where := []string{"Position", "At"} // where it was given changes no declaration

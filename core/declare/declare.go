@@ -24,7 +24,7 @@ type Options struct {
 	Catalogs map[string]*schema.Catalog // by the driver's name in kasbah.toml
 	Kinds    map[string]string          // of the drivers, by their names
 	Kits     map[string]*Kit            // that the environment uses, by name
-	Inputs   []Input                    // values given, weakest first
+	Inputs   []estate.Input             // values given, weakest first
 	// Published answers for a ward that is not among Wards with the values it
 	// published last, by name. Leaves that were pending then are pending in
 	// them. Nil means that no other ward can be read.
@@ -33,18 +33,6 @@ type Options struct {
 	// was passed. The program should end with these words; nothing is locked
 	// or written at that time. Nil means that nobody is called.
 	Overrun func(words string)
-}
-
-// Input is a value given to an input from outside. Later ones win.
-type Input struct {
-	Ward     string // "" for every ward that has an input of this name
-	Name     string
-	Value    any    // the value, unless Raw is used
-	Raw      string // text as typed, read by the input's kind
-	IsRaw    bool
-	Source   string // as people read it: `-input`, `KASBAH_INPUT_SPAN`
-	Position problem.Position
-	At       func(path string) problem.Position // where a part of it stands; nil where only the whole is known
 }
 
 // Declared is what the wards say.

@@ -37,7 +37,7 @@ kind = "medina"
 
 // evaluate evaluates files of one ward. Names without a folder stand in the
 // ward shore; kasbah.toml may be given too.
-func evaluate(t testing.TB, files map[string]string, inputs ...declare.Input) (*declare.Declared, problem.List) {
+func evaluate(t testing.TB, files map[string]string, inputs ...estate.Input) (*declare.Declared, problem.List) {
 	dir := t.TempDir()
 	if files["kasbah.toml"] == "" {
 		files["kasbah.toml"] = config
@@ -52,16 +52,16 @@ func evaluate(t testing.TB, files map[string]string, inputs ...declare.Input) (*
 	}
 	e, err := estate.Load(dir)
 	require.NoError(t, err)
-	var all []declare.Input
+	var all []estate.Input
 	for _, g := range e.Inputs("trial") {
-		all = append(all, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
+		all = append(all, estate.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
 			Position: g.Position})
 	}
 	return declare.Evaluate(context.Background(), declare.Options{Estate: e, Env: "trial", Wards: e.Wards,
 		Catalogs: catalogs(t), Inputs: append(all, inputs...)})
 }
 
-func star(t testing.TB, body string, inputs ...declare.Input) (*declare.Declared, problem.List) {
+func star(t testing.TB, body string, inputs ...estate.Input) (*declare.Declared, problem.List) {
 	return evaluate(t, map[string]string{"shore.star": body}, inputs...)
 }
 
@@ -289,7 +289,7 @@ func TestAllTogether(t *testing.T) {
 			"1)\nmedina.disk(\"e\")\nfail(\"enough\")\nmedina.disk(\"f\")\n",
 		"b.star": "input(\"one\")\ninput(\"two\", kind.int, help = \"a number\")\nfor x in input(\"three\"):\n    " +
 			"pass\n",
-	}, declare.Input{Name: "for", Raw: "4", IsRaw: true, Source: "-input"})
+	}, estate.Input{Name: "for", Raw: "4", IsRaw: true, Source: "-input"})
 	var said []string
 	for _, p := range problems {
 		said = append(said, p.Position.String()+" "+p.Message)
@@ -308,65 +308,65 @@ func TestAllTogether(t *testing.T) {
 }
 
 func TestInputs(t *testing.T) {
-	in := func(name, raw string) declare.Input {
-		return declare.Input{Name: name, Raw: raw, IsRaw: true, Source: "-input"}
+	in := func(name, raw string) estate.Input {
+		return estate.Input{Name: name, Raw: raw, IsRaw: true, Source: "-input"}
 	}
 	for _, c := range []struct {
 		declaration string
-		given       []declare.Input
+		given       []estate.Input
 		want        any
 		wrong       string
 	}{
-		{`input("x", kind.text)`, []declare.Input{in("x", "plain words")}, "plain words", ""},
-		{`input("x", kind.text)`, []declare.Input{in("x", `"quoted"`)}, "quoted", ""},
-		{`input("x", kind.text)`, []declare.Input{in("x", "5")}, "5", ""},
-		{`input("x", kind.int)`, []declare.Input{in("x", "5")}, int64(5), ""},
-		{`input("x", kind.int)`, []declare.Input{in("x", "5.5")}, nil, "x must be a whole number"},
-		{`input("x", kind.int)`, []declare.Input{in("x", "five")}, nil, "is not a TOML value"},
-		{`input("x", kind.int, min = 3)`, []declare.Input{in("x", "2")}, nil, "2 is less than 3"},
-		{`input("x", kind.int, max = 3)`, []declare.Input{in("x", "4")}, nil, "4 is more than 3"},
-		{`input("x", kind.number)`, []declare.Input{in("x", "4")}, 4.0, ""},
-		{`input("x", kind.bool)`, []declare.Input{in("x", "true")}, true, ""},
-		{`input("x", kind.bool)`, []declare.Input{in("x", "1")}, nil, "must be True or False"},
-		{`input("x", kind.cidr)`, []declare.Input{in("x", "10.0.0.0/8")}, "10.0.0.0/8", ""},
-		{`input("x", kind.cidr)`, []declare.Input{in("x", "10.0.0.0")}, nil, "is not an address range"},
-		{`input("x", kind.duration)`, []declare.Input{in("x", "90s")}, "90s", ""},
-		{`input("x", kind.duration)`, []declare.Input{in("x", "ninety")}, nil, "is not a duration"},
-		{`input("x", kind.list(kind.int))`, []declare.Input{in("x", "[1, 2]")}, []any{int64(1), int64(2)}, ""},
-		{`input("x", kind.list(kind.int))`, []declare.Input{in("x", `[1, "b"]`)}, nil, "x[1] must be a whole number"},
-		{`input("x", kind.map(kind.int))`, []declare.Input{in("x", "{a = 1}")}, value.Map{"a": int64(1)}, ""},
-		{`input("x", kind.record({"a": kind.int, "b": kind.text}))`, []declare.Input{in("x", `{a = 1, b = "c"}`)},
+		{`input("x", kind.text)`, []estate.Input{in("x", "plain words")}, "plain words", ""},
+		{`input("x", kind.text)`, []estate.Input{in("x", `"quoted"`)}, "quoted", ""},
+		{`input("x", kind.text)`, []estate.Input{in("x", "5")}, "5", ""},
+		{`input("x", kind.int)`, []estate.Input{in("x", "5")}, int64(5), ""},
+		{`input("x", kind.int)`, []estate.Input{in("x", "5.5")}, nil, "x must be a whole number"},
+		{`input("x", kind.int)`, []estate.Input{in("x", "five")}, nil, "is not a TOML value"},
+		{`input("x", kind.int, min = 3)`, []estate.Input{in("x", "2")}, nil, "2 is less than 3"},
+		{`input("x", kind.int, max = 3)`, []estate.Input{in("x", "4")}, nil, "4 is more than 3"},
+		{`input("x", kind.number)`, []estate.Input{in("x", "4")}, 4.0, ""},
+		{`input("x", kind.bool)`, []estate.Input{in("x", "true")}, true, ""},
+		{`input("x", kind.bool)`, []estate.Input{in("x", "1")}, nil, "must be True or False"},
+		{`input("x", kind.cidr)`, []estate.Input{in("x", "10.0.0.0/8")}, "10.0.0.0/8", ""},
+		{`input("x", kind.cidr)`, []estate.Input{in("x", "10.0.0.0")}, nil, "is not an address range"},
+		{`input("x", kind.duration)`, []estate.Input{in("x", "90s")}, "90s", ""},
+		{`input("x", kind.duration)`, []estate.Input{in("x", "ninety")}, nil, "is not a duration"},
+		{`input("x", kind.list(kind.int))`, []estate.Input{in("x", "[1, 2]")}, []any{int64(1), int64(2)}, ""},
+		{`input("x", kind.list(kind.int))`, []estate.Input{in("x", `[1, "b"]`)}, nil, "x[1] must be a whole number"},
+		{`input("x", kind.map(kind.int))`, []estate.Input{in("x", "{a = 1}")}, value.Map{"a": int64(1)}, ""},
+		{`input("x", kind.record({"a": kind.int, "b": kind.text}))`, []estate.Input{in("x", `{a = 1, b = "c"}`)},
 			value.Map{"a": int64(1), "b": "c"}, ""},
-		{`input("x", kind.record({"a": kind.int}))`, []declare.Input{in("x", `{b = 1}`)}, nil, `x has no field "b"`},
-		{`input("x", one_of = ["a", "b"])`, []declare.Input{in("x", "c")}, nil, `"c" is not one of a, b`},
-		{`input("x", kind.text, min_length = 2)`, []declare.Input{in("x", "a")}, nil, "at least 2"},
-		{`input("x", kind.text, max_length = 2)`, []declare.Input{in("x", "abc")}, nil, "at most 2"},
-		{`input("x", kind.text, matches = "^a")`, []declare.Input{in("x", "b")}, nil, "does not match ^a"},
+		{`input("x", kind.record({"a": kind.int}))`, []estate.Input{in("x", `{b = 1}`)}, nil, `x has no field "b"`},
+		{`input("x", one_of = ["a", "b"])`, []estate.Input{in("x", "c")}, nil, `"c" is not one of a, b`},
+		{`input("x", kind.text, min_length = 2)`, []estate.Input{in("x", "a")}, nil, "at least 2"},
+		{`input("x", kind.text, max_length = 2)`, []estate.Input{in("x", "abc")}, nil, "at most 2"},
+		{`input("x", kind.text, matches = "^a")`, []estate.Input{in("x", "b")}, nil, "does not match ^a"},
 		{`input("x", default = 7)`, nil, int64(7), ""},
 		{`input("x", kind.int, default = "a")`, nil, nil, "the default of input x must be a whole number"},
-		{`input("x", default = 7)`, []declare.Input{{Name: "x", Value: int64(1), Source: "kasbah.toml [inputs]"},
+		{`input("x", default = 7)`, []estate.Input{{Name: "x", Value: int64(1), Source: "kasbah.toml [inputs]"},
 			{Ward: "shore", Name: "x", Value: int64(2), Source: "kasbah.toml"}, in("x", "3")}, int64(3), ""},
-		{`input("x", default = 7)`, []declare.Input{in("y", "3"), in("x", "2")}, nil,
+		{`input("x", default = 7)`, []estate.Input{in("y", "3"), in("x", "2")}, nil,
 			`no input in this estate is called "y"`},
 		{`input("x", secret = True)`, nil, nil, "publish it with secret = True"},
-		{`input("x", kind.number, min = 0.5, max = 2)`, []declare.Input{in("x", "0.25")}, nil, "0.25 is less than 0.5"},
-		{`input("x", kind.number, min = 0.5, max = 2)`, []declare.Input{in("x", "3")}, nil, "3 is more than 2"},
-		{`input("x", kind.list(kind.text), min_length = 1)`, []declare.Input{in("x", "[]")}, nil,
+		{`input("x", kind.number, min = 0.5, max = 2)`, []estate.Input{in("x", "0.25")}, nil, "0.25 is less than 0.5"},
+		{`input("x", kind.number, min = 0.5, max = 2)`, []estate.Input{in("x", "3")}, nil, "3 is more than 2"},
+		{`input("x", kind.list(kind.text), min_length = 1)`, []estate.Input{in("x", "[]")}, nil,
 			"x has 0 items, and at least 1 are wanted"},
-		{`input("x", kind.map(kind.int), max_length = 1)`, []declare.Input{in("x", "{a = 1, b = 2}")}, nil,
+		{`input("x", kind.map(kind.int), max_length = 1)`, []estate.Input{in("x", "{a = 1, b = 2}")}, nil,
 			"x has 2 keys, and at most 1 are allowed"},
-		{`input("x", kind.map(kind.int(min = 1)))`, []declare.Input{in("x", "{a = 0}")}, nil, "x.a: 0 is less than 1"},
-		{`input("x", kind.list(kind.text(matches = "^a")))`, []declare.Input{in("x", `["b"]`)}, nil,
+		{`input("x", kind.map(kind.int(min = 1)))`, []estate.Input{in("x", "{a = 0}")}, nil, "x.a: 0 is less than 1"},
+		{`input("x", kind.list(kind.text(matches = "^a")))`, []estate.Input{in("x", `["b"]`)}, nil,
 			`x[0]: "b" does not match ^a`},
 		{`input("x", kind.int(min = 1, default = 4))`, nil, int64(4), ""},
 		{`input("x", kind.int(min = 1, default = 4), default = 5)`, nil, int64(5), ""},
-		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`, []declare.Input{in("x", "{a = 1}")},
+		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`, []estate.Input{in("x", "{a = 1}")},
 			value.Map{"a": int64(1), "b": "c"}, ""},
 		{`input("x", kind.record({"a": kind.int, "b": kind.text(default = "c")}))`,
-			[]declare.Input{in("x", "{b = 'd'}")}, nil, "x.a is required and missing"},
-		{`input("x", kind.list(kind.record({"a": kind.int(default = 2)})))`, []declare.Input{in("x", "[{}]")},
+			[]estate.Input{in("x", "{b = 'd'}")}, nil, "x.a is required and missing"},
+		{`input("x", kind.list(kind.record({"a": kind.int(default = 2)})))`, []estate.Input{in("x", "[{}]")},
 			[]any{value.Map{"a": int64(2)}}, ""},
-		{`input("x", kind.any)`, []declare.Input{in("x", "{a = [1]}")}, value.Map{"a": []any{int64(1)}}, ""},
+		{`input("x", kind.any)`, []estate.Input{in("x", "{a = [1]}")}, value.Map{"a": []any{int64(1)}}, ""},
 		{`input("x", kind.text, one_of = ["a"], default = "b")`, nil, nil,
 			`the default of input x: "b" is not one of a`},
 		{`input("x", kind.text, min = 1)`, nil, nil, "min is for numbers, and the kind is text"},
@@ -391,8 +391,8 @@ func TestInputs(t *testing.T) {
 		require.NoError(t, problems.Err(), c.declaration)
 		require.Equal(t, c.want, d.Wards[0].Published["v"].Value, c.declaration)
 	}
-	d, problems := star(t, `publish("v", input("x"))`, declare.Input{Name: "x", Value: int64(1), Source: "one"},
-		declare.Input{Name: "x", Value: int64(2), Source: "two"})
+	d, problems := star(t, `publish("v", input("x"))`, estate.Input{Name: "x", Value: int64(1), Source: "one"},
+		estate.Input{Name: "x", Value: int64(2), Source: "two"})
 	require.NoError(t, problems.Err())
 	require.Equal(t, "two", d.Wards[0].Taken["x"].Source)
 	require.Equal(t, []string{"one"}, d.Wards[0].Taken["x"].Beaten)

@@ -35,7 +35,7 @@ func options(t testing.TB, dir, env string, wards ...string) declare.Options {
 		o.Catalogs[name] = o.Catalogs["medina"]
 	}
 	for _, g := range e.Inputs(env) {
-		o.Inputs = append(o.Inputs, declare.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
+		o.Inputs = append(o.Inputs, estate.Input{Ward: g.Ward, Name: g.Name, Value: g.Value, Source: g.Source,
 			Position: g.Position})
 	}
 	return o
@@ -388,7 +388,7 @@ medina.bucket("b", tags = {"w": "x" + word})
 		require.Contains(t, full(problems), wants, body)
 	}
 	o := options(t, written(t, map[string]string{"shore/shore.star": "x = input(\"t\", secret = True)\n"}), "trial")
-	o.Inputs = append(o.Inputs, declare.Input{Name: "t", Raw: "clear-words", IsRaw: true, Source: "-input"})
+	o.Inputs = append(o.Inputs, estate.Input{Name: "t", Raw: "clear-words", IsRaw: true, Source: "-input"})
 	_, problems = declare.Evaluate(context.Background(), o)
 	require.Contains(t, full(problems), "t is secret and is never given in clear (given by -input)")
 	require.NotContains(t, full(problems), "clear-words")

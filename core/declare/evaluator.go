@@ -49,7 +49,7 @@ type evaluator struct {
 }
 
 type given struct {
-	Input
+	estate.Input
 	at int // in Options.Inputs
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/BurntSushi/toml"
 	"go.starlark.net/starlark"
 
+	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -171,7 +172,7 @@ func readRaw(raw string, a *schema.Attribute) (any, error) {
 	return value.Normal(doc["v"])
 }
 
-func notTaken(in Input, names []string) *problem.Problem {
+func notTaken(in estate.Input, names []string) *problem.Problem {
 	where := "in this estate"
 	if in.Ward != "" {
 		where = "in ward " + in.Ward

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/declare"
+	"kasbah/core/estate"
 	"kasbah/core/value"
 )
 
@@ -169,7 +170,7 @@ func TestThousandInputs(t *testing.T) {
 	o.Estate.Limits.Seconds = 5
 	for range 1000 {
 		kind, raw := rnd.kind(3), rnd.raw(3)
-		o.Inputs = []declare.Input{{Name: "x", Raw: raw, IsRaw: true, Source: "-input"}}
+		o.Inputs = []estate.Input{{Name: "x", Raw: raw, IsRaw: true, Source: "-input"}}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "shore", "shore.star"),
 			[]byte("publish(\"x\", input(\"x\", "+kind+"))\n"), 0o644))
 		d, problems := declare.Evaluate(context.Background(), o)

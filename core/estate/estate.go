@@ -239,22 +239,24 @@ func overridden(s, by Settings) Settings {
 	return out
 }
 
-// Given is an input's value and where it was given.
-type Given struct {
-	Ward     string // "" for all
+// Input is a value given to an input from outside. Later ones win.
+type Input struct {
+	Ward     string // "" for every ward that has an input of this name
 	Name     string
-	Value    any
+	Value    any    // the value, unless Raw is used
+	Raw      string // text as typed, read by the input's kind
+	IsRaw    bool
+	Source   string // as people read it: `-input`, `KASBAH_INPUT_SPAN`, `kasbah.toml [env.trial.inputs]`
 	Position problem.Position
-	Source   string                             // as people read it: `kasbah.toml [env.trial.inputs]`
-	At       func(path string) problem.Position // where a part of it stands, by its path with the name
+	At       func(path string) problem.Position // where a part of it is; nil where only the whole is known
 }
 
 // Inputs are the values that the file gives in an environment, weakest first.
-func (e *Estate) Inputs(env string) []Given {
-	var out []Given
+func (e *Estate) Inputs(env string) []Input {
+	var out []Input
 	add := func(m value.Map, ward, section string) {
 		for _, k := range value.Keys(m) {
-			out = append(out, Given{
+			out = append(out, Input{
 				Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" +
 					section + "]",
 				At: func(path string) problem.Position { return e.file.position(section + "." + path) },
