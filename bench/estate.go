@@ -153,13 +153,19 @@ func (b *bench) record(dir string, n int) error {
 		}
 		states[w] = ledger.NewState()
 	}
-	p, err := propose.Propose(context.Background(), propose.Options{Estate: "coast", Env: "trial", Choice: propose.Choice{Wards: e.Wards}, Declared: d,
+	p, err := propose.Propose(context.Background(), propose.Options{Estate: "coast", Env: "trial",
+		Choice: propose.Choice{Wards: e.Wards}, Declared: d,
 		Catalogs: catalogs, States: states})
 	if err != nil {
 		return err
 	}
-	r, err := enact.Enact(context.Background(), p, enact.Options{Run: "bench", Command: "bench", Parallel: 256, Catalogs: catalogs,
-		Drivers: map[string]driver.Driver{"medina": &instant{Driver: real, catalog: catalog}}, Ledgers: ledgers})
+	r, err := enact.Enact(context.Background(), p, enact.Options{
+		Run:     "bench",
+		Command: "bench",
+		Clouds: enact.Clouds{Catalogs: catalogs, Drivers: map[string]driver.Driver{"medina": &instant{Driver: real,
+			catalog: catalog}}, Ledgers: ledgers},
+		Pace: enact.Pace{Parallel: 256},
+	})
 	if err != nil {
 		return err
 	}

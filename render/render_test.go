@@ -36,7 +36,7 @@ func text(width int, draw func(*Out)) string {
 // example is the proposal that the reference shows.
 func example() *propose.Proposal {
 	return &propose.Proposal{
-		Env: "trial", Wards: []propose.WardAt{{Ward: "shore", Entry: 14}},
+		Wards:  []propose.WardAt{{Ward: "shore", Entry: 14}},
 		Counts: propose.Counts{New: 1, Edit: 1, Swap: 1, Drop: 1, Same: 15},
 		Actions: []*propose.Action{
 			{Ward: "shore", Address: "medina.disk/tape", Type: "medina.disk", Kind: propose.Swap,
@@ -52,7 +52,8 @@ func example() *propose.Proposal {
 					change("range", nil, "10.20.1.0/24")}},
 			{Ward: "shore", Address: "medina.network/coast", Type: "medina.network", Kind: propose.Same},
 		},
-		Data: []string{"shore:medina.disk/tape"},
+		Head:     propose.Head{Env: "trial"},
+		Findings: propose.Findings{Data: []string{"shore:medina.disk/tape"}},
 	}
 }
 
@@ -121,7 +122,10 @@ func TestHostileText(t *testing.T) {
 // TestGroups: alike actions are told once, with three names; swaps, drops and
 // what touches security are always told alone.
 func TestGroups(t *testing.T) {
-	p := &propose.Proposal{Env: "live", Wards: []propose.WardAt{{Ward: "shore", Entry: 1}}}
+	p := &propose.Proposal{
+		Wards: []propose.WardAt{{Ward: "shore", Entry: 1}},
+		Head:  propose.Head{Env: "live"},
+	}
 	for i := range 380 {
 		p.Actions = append(p.Actions, &propose.Action{Ward: "shore", Address: fmt.Sprintf("medina.machine/gauge-%03d",
 			i), Type: "medina.machine", Kind: propose.Edit, Changes: []propose.Change{change("size", "small",
@@ -162,15 +166,20 @@ func TestGroups(t *testing.T) {
 
 func TestSummaries(t *testing.T) {
 	for want, p := range map[string]*propose.Proposal{
-		"Nothing is declared and nothing is recorded.\n":                                                       {},
-		"Nothing to do: the one resource is as declared.\n":                                                    {Counts: propose.Counts{Same: 1}},
-		"Nothing to do: all 19 resources are as declared.\n":                                                   {Counts: propose.Counts{Same: 19}},
-		"1 of 1 resource would change: 1 new. None stays as it is.\n":                                          {Counts: propose.Counts{New: 1}},
-		"2 of 3 resources would change: 1 adopted, 1 renamed. 1 stays as it is.\n-only left out 1 resource.\n": {Counts: propose.Counts{Adopt: 1, Rename: 1, Same: 1}, LeftOut: 1},
+		"Nothing is declared and nothing is recorded.\n":              {},
+		"Nothing to do: the one resource is as declared.\n":           {Counts: propose.Counts{Same: 1}},
+		"Nothing to do: all 19 resources are as declared.\n":          {Counts: propose.Counts{Same: 19}},
+		"1 of 1 resource would change: 1 new. None stays as it is.\n": {Counts: propose.Counts{New: 1}},
+		"2 of 3 resources would change: 1 adopted, 1 renamed. 1 stays as it is.\n-only left out 1 resource.\n": {
+			Counts:   propose.Counts{Adopt: 1, Rename: 1, Same: 1},
+			Findings: propose.Findings{LeftOut: 1},
+		},
 		"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is " +
 			"guarded, and would be dropped.\n": {
-			Counts: propose.Counts{Same: 1}, Blocked: []propose.Block{{Address: "medina.bucket/a",
+			Counts: propose.Counts{Same: 1},
+			Findings: propose.Findings{Blocked: []propose.Block{{Address: "medina.bucket/a",
 				Because: "it is guarded, and would be dropped", Position: at(3)}}},
+		},
 	} {
 		require.Equal(t, want, text(100, func(o *Out) { o.Summary(p, ProposalOptions{}) }))
 	}

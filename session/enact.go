@@ -33,10 +33,13 @@ type Run struct {
 // EnactOptions are those of a run with an id of its own.
 func (s *Session) EnactOptions(ctx context.Context, r Run) enact.Options {
 	return enact.Options{
-		Run: ulid.Make().String(), Command: r.Command, Reason: r.Reason, Parallel: r.Parallel, Timeout: r.Timeout,
-		IfOneFails: r.IfOneFails, Wait: r.Wait,
-		Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers,
-		Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Confide: s.Secrets.Confide,
+		Run:     ulid.Make().String(),
+		Command: r.Command,
+		Reason:  r.Reason,
+		Wait:    r.Wait,
+		Clouds:  enact.Clouds{Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers},
+		Pace:    enact.Pace{Parallel: r.Parallel, Timeout: r.Timeout, IfOneFails: r.IfOneFails},
+		Secrets: enact.Secrets{Sealed: s.Box != nil, Secret: s.Secrets.Of(ctx), Confide: s.Secrets.Confide},
 	}
 }
 

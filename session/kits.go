@@ -190,10 +190,10 @@ func (k *Kits) at(dir, name string) (*declare.Kit, error) {
 
 // KitPreview is what an update of a kit comes to in one environment.
 type KitPreview struct {
-	Problems problem.List         // of declarations, with the new version
+	Problems problem.List          // of declarations, with the new version
 	Inputs   []declare.InputChange // of the kit
-	Before   *propose.Proposal    // without the update; nil where none can be made
-	After    *propose.Proposal    // nil where there are problems
+	Before   *propose.Proposal     // without the update; nil where none can be made
+	After    *propose.Proposal     // nil where there are problems
 }
 
 // PreviewKit is what an update of a kit comes to in the session's environment.

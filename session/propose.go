@@ -116,7 +116,9 @@ func (s *Session) rehearse(ctx context.Context, p *propose.Proposal, r Request) 
 		return nil
 	}
 	return enact.Rehearse(ctx, p, enact.RehearseOptions{
-		Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers, Each: r.Rehearse == "always", Run: r.Run,
+		Each:   r.Rehearse == "always",
+		Run:    r.Run,
+		Clouds: enact.Clouds{Drivers: s.Drivers, Catalogs: s.Catalogs, Ledgers: s.Ledgers},
 	})
 }
 

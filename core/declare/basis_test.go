@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kasbah/core/declare"
+	"kasbah/core/estate"
 )
 
 // TestBasisKnowsEveryOption: an evaluation is made from Options, and its basis must

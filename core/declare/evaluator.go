@@ -25,23 +25,37 @@ import (
 type evaluator struct {
 	s        *evaluation
 	o        Options
-	limits   estate.Limits
 	out      *Ward
 	index    *index
 	problems problem.List
 	declared map[string]*Resource // by address
-	inputs   map[string][]given
-	used     map[int]bool       // inputs that were taken, by their place in Options.Inputs
-	drivers  map[string]*driver // by name
-	scopes   []*scope           // the ward, and the instances of kits that are open
-	pattern  string             // of names, with all filled in but {name}
+	drivers  map[string]*driver   // by name
+	scopes   []*scope             // the ward, and the instances of kits that are open
+	pattern  string               // of names, with all filled in but {name}
 
+	inputsGiven
+	modules
+	running
+	digesting *digesting
+}
+
+// inputsGiven are the inputs that a ward may take.
+type inputsGiven struct {
+	inputs map[string][]given
+	used   map[int]bool // those that were taken, by their place in Options.Inputs
+}
+
+// modules are what files begin with, and those that were evaluated.
+type modules struct {
 	names starlark.StringDict // what files of the ward start with
 	kits  map[string]starlark.StringDict
 	files map[string]*starFile
-	steps uint64 // left for the ward
+}
 
-	digesting *digesting
+// running are the threads of an evaluation, and the limits that end them.
+type running struct {
+	limits estate.Limits
+	steps  uint64 // left for the ward
 
 	mu      sync.Mutex
 	threads []*starlark.Thread // running, outermost first

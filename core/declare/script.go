@@ -143,13 +143,13 @@ func (s *Script) Call(fn starlark.Callable, args ...starlark.Value) (v starlark.
 func bareEvaluator(s *evaluation, ward string) *evaluator {
 	return &evaluator{
 		pattern: namePattern(s.o.Estate, s.o.Env, ward),
-		s:       s, o: s.o, limits: s.o.Estate.Limits, index: newIndex(),
+		s:       s, o: s.o, index: newIndex(),
 		out: &Ward{Name: ward, Published: map[string]*Published{}, Taken: map[string]*Taken{},
 			Secrets: map[string]*Secret{}, Files: map[string]string{}},
-		declared: map[string]*Resource{}, inputs: map[string][]given{}, used: map[int]bool{},
-		files:   map[string]*starFile{},
-		drivers: map[string]*driver{}, kits: map[string]starlark.StringDict{},
-		scopes: []*scope{{opened: map[string]problem.Position{}}},
-		steps:  s.o.Estate.Limits.Steps, digesting: newDigesting(),
+		declared: map[string]*Resource{}, drivers: map[string]*driver{},
+		scopes:      []*scope{{opened: map[string]problem.Position{}}},
+		inputsGiven: inputsGiven{inputs: map[string][]given{}, used: map[int]bool{}},
+		modules:     modules{files: map[string]*starFile{}, kits: map[string]starlark.StringDict{}},
+		running:     running{limits: s.o.Estate.Limits, steps: s.o.Estate.Limits.Steps}, digesting: newDigesting(),
 	}
 }

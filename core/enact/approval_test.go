@@ -196,9 +196,11 @@ func TestWhoMaySign(t *testing.T) {
 	stranger, _ := newKey(t)
 	force := &approval.Policy{Signatures: 2, Keys: map[string]string{"keeper-1": onePublic, "keeper-2": twoPublic,
 		"keeper-9": twoPublic}, Valid: "72h"}
-	p := &propose.Proposal{Format: propose.Format, By: "keeper-2", ByKey: onePublic,
+	p := &propose.Proposal{
 		Wards:   []propose.WardAt{{Ward: "shore"}},
-		Actions: []*propose.Action{{Ward: "shore", Address: "medina.bucket/a", Kind: propose.Drop}}}
+		Actions: []*propose.Action{{Ward: "shore", Address: "medina.bucket/a", Kind: propose.Drop}},
+		Head:    propose.Head{Format: propose.Format, By: "keeper-2", ByKey: onePublic},
+	}
 	e := approval.Wrap([]byte("{}"))
 	says := func() string {
 		s, err := p.Approve("shore", force, e)

@@ -37,21 +37,12 @@ const (
 
 // Options is what carrying out needs.
 type Options struct {
-	Sealed  bool                              // the ledgers are: secrets may be recorded
-	Secret  func(name string) (string, error) // fetches one; nil when there are none
-	Confide func(secret string)               // is told every secret text that the run reveals; nil for nobody
-
-	Run        string // id; the same for all wards
-	Command    string
-	Reason     string
-	Drivers    map[string]driver.Driver
-	Catalogs   map[string]*schema.Catalog
-	Ledgers    map[string]*ledger.Ledger // by ward
-	Parallel   int
-	IfOneFails IfOneFails
-	Timeout    time.Duration
-	// how long what was made may take until it is seen; 0 for defaultShows, below 0 for no time
-	Shows     time.Duration
+	Run     string // id; the same for all wards
+	Command string
+	Reason  string
+	Clouds
+	Pace
+	Secrets
 	Wait      ledger.WaitOptions
 	Locks     *Locks             // the locks, when they were taken before
 	Envelope  *approval.Envelope // of the file that the proposal is from; nil when it was made just now
@@ -62,6 +53,29 @@ type Options struct {
 	Judge func(ctx context.Context, a *propose.Action, inputs value.Map) (said []string, err error)
 	Stop  <-chan struct{} // closed: start nothing more and let what is running finish
 	Event func(Event)     // called from many goroutines, one at a time; may be nil
+}
+
+// Clouds are what a run works on: drivers with what they offer, and the ledgers.
+type Clouds struct {
+	Drivers  map[string]driver.Driver
+	Catalogs map[string]*schema.Catalog
+	Ledgers  map[string]*ledger.Ledger // by ward
+}
+
+// Pace says how a run goes on.
+type Pace struct {
+	Parallel   int // calls at the same time; 0 for DefaultParallel
+	IfOneFails IfOneFails
+	Timeout    time.Duration // of one call; 0 for DefaultTimeout
+	// how long what was made may take until it is seen; 0 for defaultShows, below 0 for no time
+	Shows time.Duration
+}
+
+// Secrets are how a run comes by secrets, and what becomes of them.
+type Secrets struct {
+	Sealed  bool                              // the ledgers are: secrets may be recorded
+	Secret  func(name string) (string, error) // fetches one; nil when there are none
+	Confide func(secret string)               // is told every secret text that the run reveals; nil for nobody
 }
 
 // Blocked refuses a proposal that something forbids as a whole; nil where nothing does.

@@ -93,9 +93,11 @@ func small(t *testing.T) (*coast, *faulty) {
 func (c *coast) run(f *faulty, p *propose.Proposal, change func(*enact.Options)) (*enact.Result, error) {
 	c.runs++
 	o := enact.Options{
-		Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: map[string]driver.Driver{"medina": f},
-		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
+		Run: fmt.Sprintf("run-%d", c.runs),
+		Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": f},
+			Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+			Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}},
+		Pace: enact.Pace{Shows: -1},
 	}
 	if change != nil {
 		change(&o)
@@ -274,9 +276,11 @@ func TestStopping(t *testing.T) {
 	}
 	c.runs++
 	r, err = enact.Enact(ctx, c.propose(false), enact.Options{
-		Shows: -1, Run: "cancelled", Drivers: map[string]driver.Driver{"medina": f},
-		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}, Parallel: 1,
+		Run: "cancelled",
+		Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": f},
+			Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+			Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}},
+		Pace: enact.Pace{Shows: -1, Parallel: 1},
 	})
 	require.NoError(t, err)
 	require.Equal(t, "failed", r.Outcome)
@@ -285,9 +289,11 @@ func TestStopping(t *testing.T) {
 	require.Empty(t, s.Open, "the lock is given back")
 	f.before = nil
 	_, err = enact.Recover(context.Background(), map[string]ledger.Scope{"shore": ledger.Whole}, nil, enact.Options{
-		Shows: -1, Run: "recover", Drivers: map[string]driver.Driver{"medina": f},
-		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
+		Run: "recover",
+		Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": f},
+			Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+			Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}},
+		Pace: enact.Pace{Shows: -1},
 	})
 	require.NoError(t, err)
 	c.enact(c.propose(false))
@@ -311,9 +317,11 @@ func TestBrokenLock(t *testing.T) {
 	f.before = nil
 	// the one call it made stands as an open intent, and is found out about
 	r, err := enact.Recover(context.Background(), map[string]ledger.Scope{"shore": ledger.Whole}, nil, enact.Options{
-		Shows: -1, Run: "run-2", Drivers: map[string]driver.Driver{"medina": f},
-		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
+		Run: "run-2",
+		Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": f},
+			Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+			Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}},
+		Pace: enact.Pace{Shows: -1},
 	})
 	require.NoError(t, err)
 	require.Len(t, r.Recovered, 1)
@@ -344,9 +352,13 @@ func TestKeylessCloud(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, r.Counts.Unclear)
 	f.after = nil
-	o := enact.Options{Shows: -1, Run: "run-9", Drivers: map[string]driver.Driver{"medina": f},
-		Catalogs: map[string]*schema.Catalog{"medina": &keyless},
-		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}}
+	o := enact.Options{
+		Run: "run-9",
+		Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": f},
+			Catalogs: map[string]*schema.Catalog{"medina": &keyless},
+			Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()}},
+		Pace: enact.Pace{Shows: -1},
+	}
 	_, err = enact.Recover(ctx, map[string]ledger.Scope{"shore": ledger.Whole}, nil, o)
 	require.ErrorContains(t, err, "only a person can find out; tell it with `kasbah lock recover run-1 -made "+
 		"shore:medina.bucket/bkt=ID`")

@@ -196,9 +196,11 @@ func (c *coast) options(run string, d driver.Driver, s store.Store) enact.Option
 		l.SealWith(c.box)
 	}
 	return enact.Options{
-		Shows: -1, Run: run, Sealed: c.box != nil, Secret: c.secret, Drivers: map[string]driver.Driver{"medina": d},
-		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers:  map[string]*ledger.Ledger{"shore": l}, Parallel: 1,
+		Run: run,
+		Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": d},
+			Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, Ledgers: map[string]*ledger.Ledger{"shore": l}},
+		Pace:    enact.Pace{Shows: -1, Parallel: 1},
+		Secrets: enact.Secrets{Sealed: c.box != nil, Secret: c.secret},
 	}
 }
 

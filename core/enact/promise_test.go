@@ -351,10 +351,12 @@ func TestKilledBetweenLedgers(t *testing.T) {
 			ended := make(chan struct{})
 			go func() {
 				defer close(ended)
-				_, _ = enact.Enact(context.Background(), p, enact.Options{Shows: -1, // nobody hears of its end
-					Run: "doomed", Drivers: map[string]driver.Driver{"medina": &mortalDriver{w.drv, m}},
-					Catalogs: map[string]*schema.Catalog{"medina": w.catalog},
-					Ledgers:  w.ledgersIn(&mortalStore{w.store, m}),
+				_, _ = enact.Enact(context.Background(), p, enact.Options{
+					Run: "doomed",
+					Clouds: enact.Clouds{Drivers: map[string]driver.Driver{"medina": &mortalDriver{w.drv, m}},
+						Catalogs: map[string]*schema.Catalog{"medina": w.catalog},
+						Ledgers:  w.ledgersIn(&mortalStore{w.store, m})},
+					Pace: enact.Pace{Shows: -1},
 				})
 			}()
 			<-ended

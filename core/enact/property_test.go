@@ -282,9 +282,11 @@ func (c *coast) drivers() map[string]driver.Driver { return map[string]driver.Dr
 func (c *coast) enact(p *propose.Proposal) {
 	c.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Shows: -1, Sealed: c.box != nil, Secret: c.secret, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(),
-		Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers:  map[string]*ledger.Ledger{"shore": c.ledger()},
+		Run: fmt.Sprintf("run-%d", c.runs),
+		Clouds: enact.Clouds{Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+			Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}},
+		Pace:    enact.Pace{Shows: -1},
+		Secrets: enact.Secrets{Sealed: c.box != nil, Secret: c.secret},
 	})
 	require.NoError(c.t, err)
 	for _, f := range r.Failures {

@@ -21,11 +21,9 @@ const manyCalls = 5000
 
 // RehearseOptions are what a rehearsal needs.
 type RehearseOptions struct {
-	Drivers  map[string]driver.Driver
-	Catalogs map[string]*schema.Catalog
-	Ledgers  map[string]*ledger.Ledger // by ward: what moved meanwhile is read from them
-	Each     bool                      // ask drivers that need a request for each call, too
-	Run      string                    // the run that holds locks for the proposal; "" for none
+	Clouds        // what moved meanwhile is read from the ledgers
+	Each   bool   // ask drivers that need a request for each call, too
+	Run    string // the run that holds locks for the proposal; "" for none
 }
 
 // Rehearse tries what a proposal would do with the drivers that can, without effect: its

@@ -79,9 +79,10 @@ func TestRehearsal(t *testing.T) {
 		p.Blocked = []propose.Block{}
 		c.runs++
 		r, err := enact.Enact(ctx, p, enact.Options{
-			Shows: -1, Run: fmt.Sprintf("run-%d", c.runs), Drivers: c.drivers(),
-			Catalogs: map[string]*schema.Catalog{"medina": c.catalog}, IfOneFails: enact.GoOn,
-			Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+			Run: fmt.Sprintf("run-%d", c.runs),
+			Clouds: enact.Clouds{Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+				Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}},
+			Pace: enact.Pace{Shows: -1, IfOneFails: enact.GoOn},
 		})
 		require.NoError(t, err)
 		failed := map[string]bool{}
@@ -106,8 +107,8 @@ func TestRehearsal(t *testing.T) {
 // rehearsal is how a proposal for the coast is rehearsed.
 func (c *coast) rehearsal() enact.RehearseOptions {
 	return enact.RehearseOptions{
-		Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
-		Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()},
+		Clouds: enact.Clouds{Drivers: c.drivers(), Catalogs: map[string]*schema.Catalog{"medina": c.catalog},
+			Ledgers: map[string]*ledger.Ledger{"shore": c.ledger()}},
 	}
 }
 

@@ -149,7 +149,11 @@ func TestReadsAcrossWards(t *testing.T) {
 	require.NotEmpty(t, scopes["ward9"].Reads)
 	require.Empty(t, scopes["ward9"].Writes)
 	options := func(run string) enact.Options {
-		return enact.Options{Shows: -1, Run: run, Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers()}
+		return enact.Options{
+			Run:    run,
+			Clouds: enact.Clouds{Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers()},
+			Pace:   enact.Pace{Shows: -1},
+		}
 	}
 	held, err := enact.TakeLocks(ctx, scopes, "", options("reader"))
 	require.NoError(t, err)

@@ -210,8 +210,9 @@ func (l *land) renamedAway(others []string) (map[string]string, error) {
 func (l *land) enact(p *propose.Proposal) {
 	l.runs++
 	r, err := enact.Enact(context.Background(), p, enact.Options{
-		Shows: -1, Run: fmt.Sprintf("run-%d", l.runs), Drivers: l.drivers(), Catalogs: l.catalogs(),
-		Ledgers: l.ledgers(),
+		Run:    fmt.Sprintf("run-%d", l.runs),
+		Clouds: enact.Clouds{Drivers: l.drivers(), Catalogs: l.catalogs(), Ledgers: l.ledgers()},
+		Pace:   enact.Pace{Shows: -1},
 	})
 	require.NoError(l.t, err)
 	require.Empty(l.t, r.Failures)

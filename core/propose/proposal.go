@@ -33,6 +33,26 @@ const (
 // Proposal is the previewed change of some wards in one environment. It holds
 // everything that enacting needs, and can be kept as JSON.
 type Proposal struct {
+	Head
+	Wards   []WardAt  `json:"wards"`
+	Counts  Counts    `json:"counts"`
+	Actions []*Action `json:"actions"` // by ward and address
+	Findings
+	Forecast Forecast `json:"forecast"`
+	Cost     *Cost    `json:"cost"`               // nil when no type has a price
+	Currency string   `json:"currency,omitempty"` // of its amounts; "" where kasbah.toml does not say
+	// Rehearsed says what clouds were asked beforehand; nil where none could be.
+	Rehearsed *Rehearsed `json:"rehearsed,omitempty"`
+	// Approvals are the signatures that it needs, by ward.
+	Approvals []Approval `json:"approvals,omitempty"`
+	// Digest is that of all else, in a kept proposal.
+	Digest string `json:"digest,omitempty"`
+
+	judged *rules.Report
+}
+
+// Head says what a proposal is for, and who made it.
+type Head struct {
 	Format  string    `json:"format"`
 	ID      string    `json:"id"`
 	Estate  string    `json:"estate"`
@@ -44,11 +64,10 @@ type Proposal struct {
 	Commit  string    `json:"commit,omitempty"` // of the estate's repository, in a file
 	Offline bool      `json:"offline"`          // live was not read
 	Raze    bool      `json:"raze,omitempty"`
+}
 
-	Wards   []WardAt  `json:"wards"`
-	Counts  Counts    `json:"counts"`
-	Actions []*Action `json:"actions"` // by ward and address
-
+// Findings are what is to be known about a proposal beside its actions.
+type Findings struct {
 	Warnings   []string        `json:"warnings"`
 	Rules      []rules.Finding `json:"rules"` // of the stages declared and proposed, but for what passed
 	RuleCounts RuleCounts      `json:"rule_counts"`
@@ -60,19 +79,6 @@ type Proposal struct {
 	Unfinished []Unfinished    `json:"unfinished"` // calls whose end is not known, taken as done
 	NotAssured []string        `json:"not_assured"`
 	Finds      []Found         `json:"finds,omitempty"` // things that are looked up
-	Forecast   Forecast        `json:"forecast"`
-	Cost       *Cost           `json:"cost"`               // nil when no type has a price
-	Currency   string          `json:"currency,omitempty"` // of its amounts; "" where kasbah.toml does not say
-
-	// Rehearsed says what clouds were asked beforehand; nil where none could be.
-	Rehearsed *Rehearsed `json:"rehearsed,omitempty"`
-
-	// Approvals are the signatures that it needs, by ward.
-	Approvals []Approval `json:"approvals,omitempty"`
-	// Digest is that of all else, in a kept proposal.
-	Digest string `json:"digest,omitempty"`
-
-	judged *rules.Report
 }
 
 // Rehearsed counts the calls that a proposal would make.

@@ -104,13 +104,13 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}}
 	w.p = &Proposal{
 		Currency: o.Currency,
-		Format:   Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env,
-		Made: time.Now().UTC().Truncate(time.Second), By: o.By, ByKey: o.ByKey, Program: o.Program,
-		Offline: o.Live == nil, Raze: o.Declared == nil,
-		Actions: []*Action{}, Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{},
-		Blocked: []Block{},
-		Left:    []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{},
+		Actions:  []*Action{},
 		Forecast: Forecast{Chain: []string{}},
+		Head: Head{Format: Format, ID: ulid.Make().String(), Estate: o.Estate, Env: o.Env,
+			Made: time.Now().UTC().Truncate(time.Second), By: o.By, ByKey: o.ByKey, Program: o.Program,
+			Offline: o.Live == nil, Raze: o.Declared == nil},
+		Findings: Findings{Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{},
+			Blocked: []Block{}, Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}},
 	}
 	w.p.Rules = append(w.p.Rules, o.Found...)
 	w.p.Warnings = append(w.p.Warnings, o.Warnings...)
