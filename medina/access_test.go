@@ -46,10 +46,17 @@ func TestTokens(t *testing.T) {
 
 	_, err = medina.Settings{API: l.URL, Token: keeper.Token}.ListTokens(ctx)
 	require.ErrorContains(t, err, "certificate", "a certificate that nobody knows is not taken")
-	for told, token := range map[string]openapi.Credential{"asks for a token": nil,
-		"knows no such token": is("medina-WRONG")} {
-		_, err = medina.Settings{API: l.URL, CA: certificate, Token: token}.ListTokens(ctx)
-		require.ErrorContains(t, err, told)
+	for _, c := range []struct {
+		told  string
+		token openapi.Credential
+	}{
+		{"asks for a token", nil},
+		{"knows no such token", is("medina-WRONG")},
+	} {
+		t.Run(c.told, func(t *testing.T) {
+			_, err = medina.Settings{API: l.URL, CA: certificate, Token: c.token}.ListTokens(ctx)
+			require.ErrorContains(t, err, c.told)
+		})
 	}
 	with := func(tok medina.Token) (medina.Settings, driver.Driver) {
 		made, err := keeper.NewToken(ctx, tok)

@@ -102,23 +102,26 @@ func TestCraftedSnapshots(t *testing.T) {
 	var good bytes.Buffer
 	s := Settings{API: l.URL}
 	require.NoError(t, s.Snapshot(context.Background(), &good))
-	for name, script := range map[string]string{
-		"a trigger":       `create trigger t after insert on things begin delete from things; end`,
-		"a view":          `drop table faults; create view faults as select 1 as seq, 'x' as kind, '' as call, '' as type, 0 as after, 1 as times, 0 as millis`,
-		"another table":   `create table surprise (a)`,
-		"a virtual table": `create virtual table keys2 using fts5(a)`,
+	for _, c := range []struct{ name, script string }{
+		{"a trigger", `create trigger t after insert on things begin delete from things; end`},
+		{"a view",
+			`drop table faults; create view faults as select 1 as seq, 'x' as kind, '' as call, '' as type, 0 as after, 1 as times, 0 as millis`},
+		{"another table", `create table surprise (a)`},
+		{"a virtual table", `create virtual table keys2 using fts5(a)`},
 	} {
-		path := filepath.Join(t.TempDir(), "crafted.db")
-		require.NoError(t, os.WriteFile(path, good.Bytes(), 0o600))
-		db, err := sql.Open("sqlite", path)
-		require.NoError(t, err)
-		_, err = db.Exec(script)
-		require.NoError(t, err, name)
-		require.NoError(t, db.Close())
-		body, err := os.ReadFile(path)
-		require.NoError(t, err)
-		err = s.Reset(context.Background(), bytes.NewReader(body))
-		require.ErrorContains(t, err, "the body is not a snapshot of a Medina: it holds a ", name)
+		t.Run(c.name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "crafted.db")
+			require.NoError(t, os.WriteFile(path, good.Bytes(), 0o600))
+			db, err := sql.Open("sqlite", path)
+			require.NoError(t, err)
+			_, err = db.Exec(c.script)
+			require.NoError(t, err, c.name)
+			require.NoError(t, db.Close())
+			body, err := os.ReadFile(path)
+			require.NoError(t, err)
+			err = s.Reset(context.Background(), bytes.NewReader(body))
+			require.ErrorContains(t, err, "the body is not a snapshot of a Medina: it holds a ", c.name)
+		})
 	}
 	for _, body := range []string{"", "SQLite format 3\x00" + strings.Repeat("x", 5000), "somebody's words"} {
 		require.ErrorContains(t, s.Reset(context.Background(), strings.NewReader(body)),

@@ -57,13 +57,20 @@ func TestHabits(t *testing.T) {
 
 // TestNoSuchHabit: a habit that there is not, and two that exclude each other, are refused.
 func TestNoSuchHabit(t *testing.T) {
-	for says, habits := range map[string][]string{
-		`no habit "no-tag"; did you mean "no-tags"?`: {"no-tag"}, "exclude each other": {medina.NoTags,
-			medina.WeakTags}, "it has empty-answers": {"zzz"},
+	for _, c := range []struct {
+		says   string
+		habits []string
+	}{
+		{`no habit "no-tag"; did you mean "no-tags"?`, []string{"no-tag"}},
+		{"exclude each other", []string{medina.NoTags,
+			medina.WeakTags}},
+		{"it has empty-answers", []string{"zzz"}},
 	} {
-		_, err := medina.Open(medina.Options{Path: t.TempDir() + "/m.db", Habits: habits})
-		require.ErrorContains(t, err, says)
-		_, err = medina.Settings{API: "embedded", Options: medina.Options{Habits: habits}}.Driver("x")
-		require.ErrorContains(t, err, says)
+		t.Run(c.says, func(t *testing.T) {
+			_, err := medina.Open(medina.Options{Path: t.TempDir() + "/m.db", Habits: c.habits})
+			require.ErrorContains(t, err, c.says)
+			_, err = medina.Settings{API: "embedded", Options: medina.Options{Habits: c.habits}}.Driver("x")
+			require.ErrorContains(t, err, c.says)
+		})
 	}
 }

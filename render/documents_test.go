@@ -187,7 +187,8 @@ func TestKits(t *testing.T) {
 			Default: int64(20), HasDefault: true},
 		{Attr: &schema.Attribute{Name: "sizes", Kind: schema.List, Elem: &schema.Attribute{Kind: schema.Text}}},
 	}}
-	k := declare.KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate", Drivers: []string{"medina"},
+	k := declare.KitDoc{Name: "gate", Version: "1.0.0", Help: "a gate", Source: "kits/gate",
+		Drivers:   []string{"medina"},
 		Functions: []declare.FunctionDoc{declare.NewFunctionDoc(f)}}
 	require.Equal(t, `gate 1.0.0: a gate
 
@@ -246,17 +247,25 @@ func TestMarkdown(t *testing.T) {
 func TestForecastText(t *testing.T) {
 	seconds := func(s float64) *float64 { return &s }
 	chain := []string{"shore:a.b/coast", "shore:a.b/quay"}
-	for want, f := range map[string]propose.Forecast{
-		"":                                    {},
-		"Longest chain, 2 deep: coast, quay.": {Chain: chain, Unknown: 2},
-		"Longest chain, 3 deep: coast, machine/gauge, record/gauge.": {Chain: []string{"shore:a.b/coast",
-			"shore:west/medina.machine/gauge", "shore:names.record/gauge"}, Unknown: 3},
-		"Takes about 40 s; longest chain, 2 deep: coast, quay.":       {Seconds: seconds(40.2), Chain: chain},
-		"Takes about a second.":                                       {Seconds: seconds(0.2), Chain: chain[:1]},
-		"Takes about 3 min, without 1 action of a kind not seen yet.": {Seconds: seconds(181), Unknown: 1},
-		"Takes about 3 h.":                                            {Seconds: seconds(3 * 3600)},
+	for _, c := range []struct {
+		want string
+		f    propose.Forecast
+	}{
+		{"", propose.Forecast{}},
+		{"Longest chain, 2 deep: coast, quay.", propose.Forecast{Chain: chain, Unknown: 2}},
+		{"Longest chain, 3 deep: coast, machine/gauge, record/gauge.",
+			propose.Forecast{Chain: []string{"shore:a.b/coast",
+				"shore:west/medina.machine/gauge", "shore:names.record/gauge"}, Unknown: 3}},
+		{"Takes about 40 s; longest chain, 2 deep: coast, quay.", propose.Forecast{Seconds: seconds(40.2),
+			Chain: chain}},
+		{"Takes about a second.", propose.Forecast{Seconds: seconds(0.2), Chain: chain[:1]}},
+		{"Takes about 3 min, without 1 action of a kind not seen yet.", propose.Forecast{Seconds: seconds(181),
+			Unknown: 1}},
+		{"Takes about 3 h.", propose.Forecast{Seconds: seconds(3 * 3600)}},
 	} {
-		require.Equal(t, want, forecastText(f))
+		t.Run(c.want, func(t *testing.T) {
+			require.Equal(t, c.want, forecastText(c.f))
+		})
 	}
 }
 

@@ -165,44 +165,68 @@ func TestGroups(t *testing.T) {
 }
 
 func TestSummaries(t *testing.T) {
-	for want, p := range map[string]*propose.Proposal{
-		"Nothing is declared and nothing is recorded.\n":              {},
-		"Nothing to do: the one resource is as declared.\n":           {Counts: propose.Counts{Same: 1}},
-		"Nothing to do: all 19 resources are as declared.\n":          {Counts: propose.Counts{Same: 19}},
-		"1 of 1 resource would change: 1 new. None stays as it is.\n": {Counts: propose.Counts{New: 1}},
-		"2 of 3 resources would change: 1 adopted, 1 renamed. 1 stays as it is.\n-only left out 1 resource.\n": {
-			Counts:   propose.Counts{Adopt: 1, Rename: 1, Same: 1},
-			Findings: propose.Findings{LeftOut: 1},
-		},
-		"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is " +
-			"guarded, and would be dropped.\n": {
+	for _, c := range []struct {
+		want string
+		p    *propose.Proposal
+	}{
+		{"Nothing is declared and nothing is recorded.\n", &propose.Proposal{}},
+		{"Nothing to do: the one resource is as declared.\n", &propose.Proposal{Counts: propose.Counts{Same: 1}}},
+		{"Nothing to do: all 19 resources are as declared.\n", &propose.Proposal{Counts: propose.Counts{Same: 19}}},
+		{"1 of 1 resource would change: 1 new. None stays as it is.\n",
+			&propose.Proposal{Counts: propose.Counts{New: 1}}},
+		{"2 of 3 resources would change: 1 adopted, 1 renamed. 1 stays as it is.\n-only left out 1 resource.\n",
+			&propose.Proposal{
+				Counts:   propose.Counts{Adopt: 1, Rename: 1, Same: 1},
+				Findings: propose.Findings{LeftOut: 1},
+			}},
+		{"Nothing to do: the one resource is as declared.\nRefused: shore/shore.star:3: medina.bucket/a: it is " +
+			"guarded, and would be dropped.\n", &propose.Proposal{
 			Counts: propose.Counts{Same: 1},
 			Findings: propose.Findings{Blocked: []propose.Block{{Address: "medina.bucket/a",
 				Because: "it is guarded, and would be dropped", Position: at(3)}}},
-		},
+		}},
 	} {
-		require.Equal(t, want, text(100, func(o *Out) { o.Summary(p, ProposalOptions{}) }))
+		t.Run(c.want, func(t *testing.T) {
+			require.Equal(t, c.want, text(100, func(o *Out) { o.Summary(c.p, ProposalOptions{}) }))
+		})
 	}
-	for want, d := range map[string]time.Duration{"just now": time.Second, "30 s ago": 30 * time.Second,
-		"5 min ago": 5 * time.Minute, "3 h ago": 3 * time.Hour, "4 days ago": 100 * time.Hour} {
-		require.Equal(t, want, Ago(d))
+	for _, c := range []struct {
+		want string
+		d    time.Duration
+	}{
+		{"just now", time.Second},
+		{"30 s ago", 30 * time.Second},
+		{"5 min ago", 5 * time.Minute},
+		{"3 h ago", 3 * time.Hour},
+		{"4 days ago", 100 * time.Hour},
+	} {
+		t.Run(c.want, func(t *testing.T) {
+			require.Equal(t, c.want, Ago(c.d))
+		})
 	}
 }
 
 func TestEvents(t *testing.T) {
 	counts := enact.Counts{Total: 40, Done: 12}
-	for want, e := range map[string]enact.Event{
-		"new   medina.network/coast  done in 2.5 s  12 of 40\n": {Kind: enact.EventDone, Action: propose.New,
-			Address: "medina.network/coast", Seconds: 2.5, Counts: counts},
-		"swap  medina.disk/tape (the old one)  done in 0.0 s  12 of 40\n": {Kind: enact.EventDone, Action: propose.Swap,
-			Address: "medina.disk/tape", Half: "remove", Counts: counts},
-		"failed  drop  medina.disk/tape\n": {Kind: enact.EventFailed,
-			Action: propose.Drop, Address: "medina.disk/tape"},
-		"again edit  medina.disk/tape  too busy\n": {Kind: enact.EventRetry,
-			Action: propose.Edit, Address: "medina.disk/tape", Err: fmt.Errorf("too busy")},
-		"": {Kind: enact.EventStart, Action: propose.New, Address: "x"},
+	for _, c := range []struct {
+		want string
+		e    enact.Event
+	}{
+		{"new   medina.network/coast  done in 2.5 s  12 of 40\n", enact.Event{Kind: enact.EventDone,
+			Action:  propose.New,
+			Address: "medina.network/coast", Seconds: 2.5, Counts: counts}},
+		{"swap  medina.disk/tape (the old one)  done in 0.0 s  12 of 40\n", enact.Event{Kind: enact.EventDone,
+			Action:  propose.Swap,
+			Address: "medina.disk/tape", Half: "remove", Counts: counts}},
+		{"failed  drop  medina.disk/tape\n", enact.Event{Kind: enact.EventFailed,
+			Action: propose.Drop, Address: "medina.disk/tape"}},
+		{"again edit  medina.disk/tape  too busy\n", enact.Event{Kind: enact.EventRetry,
+			Action: propose.Edit, Address: "medina.disk/tape", Err: fmt.Errorf("too busy")}},
+		{"", enact.Event{Kind: enact.EventStart, Action: propose.New, Address: "x"}},
 	} {
-		require.Equal(t, want, text(100, func(o *Out) { o.Event(e) }))
+		t.Run(c.want, func(t *testing.T) {
+			require.Equal(t, c.want, text(100, func(o *Out) { o.Event(c.e) }))
+		})
 	}
 	var b bytes.Buffer
 	bar := NewBar(NewOut(&b, 64, termenv.Ascii), propose.Forecast{})
@@ -258,19 +282,21 @@ func TestVisible(t *testing.T) {
 
 // TestMarkdownIsText: nothing from outside is a mention, a link, a picture or markup.
 func TestMarkdownIsText(t *testing.T) {
-	for in, want := range map[string]string{
-		"a @keepers/all.star:1 b":        "a `@keepers/all.star:1` b",
-		"see https://coast.example/x":    "see `https://coast.example/x`",
-		"www.coast.example":              "`www.coast.example`",
-		"![x](http://y)":                 "`![x](http://y)`",
-		"# `a` <b> *c* [d]":              "\\# \\`a\\` &lt;b> \\*c\\* \\[d\\]",
-		"mail keeper@coast.example, now": "mail `keeper@coast.example,` now",
-		"``@x``":                         "",
+	for _, c := range []struct{ in, want string }{
+		{"a @keepers/all.star:1 b", "a `@keepers/all.star:1` b"},
+		{"see https://coast.example/x", "see `https://coast.example/x`"},
+		{"www.coast.example", "`www.coast.example`"},
+		{"![x](http://y)", "`![x](http://y)`"},
+		{"# `a` <b> *c* [d]", "\\# \\`a\\` &lt;b> \\*c\\* \\[d\\]"},
+		{"mail keeper@coast.example, now", "mail `keeper@coast.example,` now"},
+		{"``@x``", ""},
 	} {
-		if strings.HasPrefix(in, "``") {
-			require.Regexp(t, "^```+ ``@x`` ```+$", markdownText(in))
-			continue
-		}
-		require.Equal(t, want, markdownText(in), in)
+		t.Run(c.in, func(t *testing.T) {
+			if strings.HasPrefix(c.in, "``") {
+				require.Regexp(t, "^```+ ``@x`` ```+$", markdownText(c.in))
+				return
+			}
+			require.Equal(t, c.want, markdownText(c.in), c.in)
+		})
 	}
 }

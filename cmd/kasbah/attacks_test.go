@@ -203,29 +203,36 @@ func TestShownIsDone(t *testing.T) {
 	p.must("propose", "-o", "change.json")
 	body, err := os.ReadFile(filepath.Join(p.dir, "change.json"))
 	require.NoError(t, err)
-	for name, c := range map[string]struct{ from, to, says string }{
-		"another range is made": {`"inputs":{"name":"trial-shore-coast","range":"10.1.0.0/16"}`,
-			`"inputs":{"name":"trial-shore-coast","range":"10.66.0.0/16"}`,
-			"range would be 10.66.0.0/16, and the file shows 10.1.0.0/16"},
-		"data is not lost": {`"data":["shore:medina.bucket/log"]`, `"data":[]`,
-			"the resources whose data would be lost are shore:medina.bucket/log, and the file says"},
-		"it holds no data": {`"holds_data":true`, `"holds_data":false`,
-			"whether it holds data differs from its type"},
-		"gone already": {`"because":"no longer declared"`,
+	for _, c := range []struct {
+		name string
+		c    struct{ from, to, says string }
+	}{
+		{"another range is made",
+			struct{ from, to, says string }{`"inputs":{"name":"trial-shore-coast","range":"10.1.0.0/16"}`,
+				`"inputs":{"name":"trial-shore-coast","range":"10.66.0.0/16"}`,
+				"range would be 10.66.0.0/16, and the file shows 10.1.0.0/16"}},
+		{"data is not lost", struct{ from, to, says string }{`"data":["shore:medina.bucket/log"]`, `"data":[]`,
+			"the resources whose data would be lost are shore:medina.bucket/log, and the file says"}},
+		{"it holds no data", struct{ from, to, says string }{`"holds_data":true`, `"holds_data":false`,
+			"whether it holds data differs from its type"}},
+		{"gone already", struct{ from, to, says string }{`"because":"no longer declared"`,
 			`"because":"no longer declared, gone from the cloud already"`,
-			`the file says "no longer declared, gone from the cloud already"`},
-		"another thing is dropped": {`"id":"bkt-0001"`, `"id":"bkt-0666"`, "it is not recorded as the file says"},
-		"an attribute is not shown": {`,{"path":"range","was":null,"will_be":"10.1.0.0/16","fixed":true}`, ``,
-			"range would be 10.1.0.0/16, and the file does not show it"},
-		"undone it would be as was": {`"undo":"make again, without its data"`, `"undo":"make again"`,
-			"undoing it would be"},
+			`the file says "no longer declared, gone from the cloud already"`}},
+		{"another thing is dropped", struct{ from, to, says string }{`"id":"bkt-0001"`, `"id":"bkt-0666"`,
+			"it is not recorded as the file says"}},
+		{"an attribute is not shown",
+			struct{ from, to, says string }{`,{"path":"range","was":null,"will_be":"10.1.0.0/16","fixed":true}`, ``,
+				"range would be 10.1.0.0/16, and the file does not show it"}},
+		{"undone it would be as was", struct{ from, to, says string }{`"undo":"make again, without its data"`,
+			`"undo":"make again"`,
+			"undoing it would be"}},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(c.name, func(t *testing.T) {
 			var compact bytes.Buffer
 			require.NoError(t, json.Compact(&compact, body))
 			text := compact.String()
-			require.Contains(t, text, c.from)
-			text = strings.Replace(text, c.from, c.to, 1)
+			require.Contains(t, text, c.c.from)
+			text = strings.Replace(text, c.c.from, c.c.to, 1)
 			i := strings.LastIndex(text, `,"digest":"`)
 			text = text[:i] + fmt.Sprintf(`,"digest":"%x"}`, sha256.Sum256([]byte(text[:i]+"}")))
 			p.file("forged.json", text)
@@ -233,7 +240,7 @@ func TestShownIsDone(t *testing.T) {
 				"-yes"}, {"enact", "forged.json", "-yes", "-allow", "data,security"}} {
 				out, code := p.run(args...)
 				require.Equal(t, 5, code, "%v\n%s", args, out)
-				require.Contains(t, strings.Join(strings.Fields(out), " "), c.says, "%v", args)
+				require.Contains(t, strings.Join(strings.Fields(out), " "), c.c.says, "%v", args)
 			}
 		})
 	}
@@ -361,35 +368,43 @@ func TestStrangeWriter(t *testing.T) {
 
 // TestBombs: files that take all memory or time are refused in words.
 func TestBombs(t *testing.T) {
-	for name, c := range map[string]struct{ file, body, says string }{
-		"nested lists": {"kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\nx = " + strings.Repeat("[",
-			500_000), "kasbah.toml:3: lists and tables are nested deeper than 100 levels"},
-		"a huge file": {"kasbah.toml", "estate = \"coast\"\n# " + strings.Repeat("x", 5<<20),
-			"it is larger than 4194304 bytes"},
-		"a kit's lists": {"kits/k/kit.toml", "name = \"k\"\nversion = \"1.0.0\"\nx = " + strings.Repeat("[{a=",
-			200_000), "nested deeper than 100 levels"},
-		"a kit's text":    {"kits/k/kit.star", "x = " + strings.Repeat("(", 300_000), "kit.star"},
-		"a huge kit.star": {"kits/k/kit.star", "huge", "kit.star"},
-		"a huge kit.toml": {"kits/k/kit.toml", "huge", "kit.toml is larger than"},
-		"a huge ward":     {"shore/shore.star", "huge", "shore.star"},
-		"a whole number": {"shore/shore.star", "def _f():\n    x = 3\n    for i in range(60):\n        x = x * " +
-			"x\n_f()\n", "a whole number of more than 65536 bits"},
+	for _, c := range []struct {
+		name string
+		c    struct{ file, body, says string }
+	}{
+		{"nested lists", struct{ file, body, says string }{"kasbah.toml",
+			"estate = \"coast\"\nwards = [\"shore\"]\nx = " + strings.Repeat("[",
+				500_000), "kasbah.toml:3: lists and tables are nested deeper than 100 levels"}},
+		{"a huge file", struct{ file, body, says string }{"kasbah.toml", "estate = \"coast\"\n# " + strings.Repeat("x",
+			5<<20),
+			"it is larger than 4194304 bytes"}},
+		{"a kit's lists", struct{ file, body, says string }{"kits/k/kit.toml",
+			"name = \"k\"\nversion = \"1.0.0\"\nx = " + strings.Repeat("[{a=",
+				200_000), "nested deeper than 100 levels"}},
+		{"a kit's text", struct{ file, body, says string }{"kits/k/kit.star", "x = " + strings.Repeat("(", 300_000),
+			"kit.star"}},
+		{"a huge kit.star", struct{ file, body, says string }{"kits/k/kit.star", "huge", "kit.star"}},
+		{"a huge kit.toml", struct{ file, body, says string }{"kits/k/kit.toml", "huge", "kit.toml is larger than"}},
+		{"a huge ward", struct{ file, body, says string }{"shore/shore.star", "huge", "shore.star"}},
+		{"a whole number", struct{ file, body, says string }{"shore/shore.star",
+			"def _f():\n    x = 3\n    for i in range(60):\n        x = x * " +
+				"x\n_f()\n", "a whole number of more than 65536 bits"}},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(c.name, func(t *testing.T) {
 			p := &program{t: t, dir: t.TempDir()}
 			p.file("kasbah.toml", "estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = "+
 				"\"medina\"\n[kits]\nk = \"kits/k\"\n[env.trial]\n")
 			p.file("kits/k/kit.toml", "name = \"k\"\nversion = \"1.0.0\"\ndrivers = [\"medina\"]\n")
 			p.file("kits/k/kit.star", "k = kit(lambda: None)\n")
 			p.file("shore/shore.star", "load(\"kit:k\", \"k\")\n")
-			p.file(c.file, c.body)
-			if huge := strings.TrimPrefix(c.body, "huge"); huge != c.body { // a file with a hole of 8 GB
-				require.NoError(t, os.Truncate(filepath.Join(p.dir, c.file), 8<<30))
+			p.file(c.c.file, c.c.body)
+			if huge := strings.TrimPrefix(c.c.body, "huge"); huge != c.c.body { // a file with a hole of 8 GB
+				require.NoError(t, os.Truncate(filepath.Join(p.dir, c.c.file), 8<<30))
 			}
 			began := time.Now()
 			out, code := p.run("check")
 			require.Equal(t, 1, code, out[:min(len(out), 2000)])
-			require.Contains(t, strings.Join(strings.Fields(out), " "), c.says)
+			require.Contains(t, strings.Join(strings.Fields(out), " "), c.c.says)
 			require.NotContains(t, out, "goroutine ")
 			require.Less(t, len(out), 20_000)
 			require.Less(t, time.Since(began), time.Minute)

@@ -267,9 +267,17 @@ func (g *gale) holds(n int) {
 	t := g.t
 	var recorded []string
 	for _, f := range []*drivertest.Front{g.keyed, g.bare} {
-		for plural, want := range map[string]int{"networks": 1, "subnets": 2, "machines": n, "disks": n} {
-			things := g.list(f, plural)
-			require.Len(t, things, want, "%s: %v", plural, things)
+		for _, c := range []struct {
+			plural string
+			want   int
+		}{
+			{"networks", 1},
+			{"subnets", 2},
+			{"machines", n},
+			{"disks", n},
+		} {
+			things := g.list(f, c.plural)
+			require.Len(t, things, c.want, "%s: %v", c.plural, things)
 			for _, x := range things {
 				recorded = append(recorded, x["id"].(string))
 			}

@@ -161,11 +161,14 @@ func TestMadeSecrets(t *testing.T) {
 // TestEndlessList: a server that says for ever that there is more is believed until a page
 // is empty, or comes again.
 func TestEndlessList(t *testing.T) {
-	for name, past := range map[string]func(b *beacons) any{
-		"an empty page": func(*beacons) any { return []any{} },
-		"the same page": func(b *beacons) any { return []any{b.things["l-1"]} },
+	for _, c := range []struct {
+		name string
+		past func(b *beacons) any
+	}{
+		{"an empty page", func(*beacons) any { return []any{} }},
+		{"the same page", func(b *beacons) any { return []any{b.things["l-1"]} }},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(c.name, func(t *testing.T) {
 			b := newBeacons(t)
 			b.habit = func(w http.ResponseWriter, r *http.Request, _ map[string]any) bool {
 				if r.Method != "GET" || r.URL.Path != "/lamps" {
@@ -178,7 +181,7 @@ func TestEndlessList(t *testing.T) {
 				if l := b.things[fmt.Sprintf("l-%d", page)]; l != nil {
 					_ = json.NewEncoder(w).Encode([]any{l})
 				} else {
-					_ = json.NewEncoder(w).Encode(past(b))
+					_ = json.NewEncoder(w).Encode(c.past(b))
 				}
 				return true
 			}
@@ -223,13 +226,16 @@ func TestQuietDeletion(t *testing.T) {
 
 // TestMediaTypes: things are made and edited in the media types that the document names.
 func TestMediaTypes(t *testing.T) {
-	for media, refuses := range map[string]string{"application/json": "application/merge-patch+json",
-		"application/vnd.beacon.v2+json": "application/json", "application/merge-patch+json": "application/json"} {
-		t.Run(media, func(t *testing.T) {
+	for _, c := range []struct{ media, refuses string }{
+		{"application/json", "application/merge-patch+json"},
+		{"application/vnd.beacon.v2+json", "application/json"},
+		{"application/merge-patch+json", "application/json"},
+	} {
+		t.Run(c.media, func(t *testing.T) {
 			b := newBeacons(t)
 			b.habit = func(w http.ResponseWriter, r *http.Request, _ map[string]any) bool {
-				if (r.Method == "PATCH" || r.Method == "POST" && strings.Contains(media, "vnd")) &&
-					r.Header.Get("Content-Type") != media {
+				if (r.Method == "PATCH" || r.Method == "POST" && strings.Contains(c.media, "vnd")) &&
+					r.Header.Get("Content-Type") != c.media {
 					w.WriteHeader(http.StatusUnsupportedMediaType)
 					return true
 				}
@@ -237,10 +243,10 @@ func TestMediaTypes(t *testing.T) {
 			}
 			document := strings.Replace(beaconDocument("", ""),
 				`"patch": {"requestBody": {"content": {"application/merge-patch+json"`,
-				`"patch": {"requestBody": {"content": {"`+media+`"`, 1)
-			if strings.Contains(media, "vnd") {
+				`"patch": {"requestBody": {"content": {"`+c.media+`"`, 1)
+			if strings.Contains(c.media, "vnd") {
 				document = strings.Replace(document, `"post": {"requestBody": {"content": {"application/json"`,
-					`"post": {"requestBody": {"content": {"`+media+`"`, 1)
+					`"post": {"requestBody": {"content": {"`+c.media+`"`, 1)
 			}
 			p := b.estate(t, document)
 			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"west\")\n")
@@ -251,7 +257,7 @@ func TestMediaTypes(t *testing.T) {
 
 			// an Overlay knows better
 			p.file("over.yaml", fmt.Sprintf("overlay: 1.0.0\ninfo: {title: t, version: '1'}\nactions:\n- target: "+
-				"$.components.schemas.lamp\n  update: {x-kasbah: {media: %s}}\n", refuses))
+				"$.components.schemas.lamp\n  update: {x-kasbah: {media: %s}}\n", c.refuses))
 			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "spec = \"beacon.json\"\n",
 				"spec = \"beacon.json\"\noverlay = \"over.yaml\"\n", 1))
 			p.file("beacon/beacon.star", "beacon.lamp(\"west\", label = \"near\")\n")

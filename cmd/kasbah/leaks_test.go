@@ -255,21 +255,36 @@ func TestProxies(t *testing.T) {
 	b := newBeacons(t)
 	secure := httptest.NewTLSServer(b.Config.Handler)
 	t.Cleanup(secure.Close)
-	for name, c := range map[string]struct {
-		api    string
-		answer http.HandlerFunc
-		says   string
+	for _, c := range []struct {
+		name string
+		c    struct {
+			api    string
+			answer http.HandlerFunc
+			says   string
+		}
 	}{
-		"asks for a password": {"http://lamps.lantern.example", func(w http.ResponseWriter, r *http.Request) {
+		{"asks for a password", struct {
+			api    string
+			answer http.HandlerFunc
+			says   string
+		}{"http://lamps.lantern.example", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			w.WriteHeader(http.StatusProxyAuthRequired)
 			fmt.Fprint(w, "<html>who are you?</html>")
-		}, "Proxy Authentication Required"},
-		"answers itself": {"http://lamps.lantern.example", func(w http.ResponseWriter, r *http.Request) {
+		}, "Proxy Authentication Required"}},
+		{"answers itself", struct {
+			api    string
+			answer http.HandlerFunc
+			says   string
+		}{"http://lamps.lantern.example", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			fmt.Fprint(w, "<html>Welcome to the harbour's network</html>")
-		}, "with a page of HTML"},
-		"reads along": {"https://lamps.lantern.example", func(w http.ResponseWriter, r *http.Request) {
+		}, "with a page of HTML"}},
+		{"reads along", struct {
+			api    string
+			answer http.HandlerFunc
+			says   string
+		}{"https://lamps.lantern.example", func(w http.ResponseWriter, r *http.Request) {
 			if r.Method != http.MethodConnect {
 				w.WriteHeader(http.StatusBadRequest)
 				return
@@ -280,9 +295,9 @@ func TestProxies(t *testing.T) {
 			}
 			fmt.Fprint(conn, "HTTP/1.1 200 OK\r\n\r\n")
 			through(conn, secure.Listener.Addr().String()) // whose certificate is not trusted
-		}, "certificate"},
+		}, "certificate"}},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(c.name, func(t *testing.T) {
 			b.mu.Lock()
 			b.things, b.made = map[string]map[string]any{}, 0
 			b.mu.Unlock()
@@ -298,13 +313,13 @@ func TestProxies(t *testing.T) {
 			defer proxy.Close()
 			p := b.estate(t, beaconDocument("", ""))
 			p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), fmt.Sprintf("api = %q\n", b.URL),
-				fmt.Sprintf("api = %q\nbearer = { env = \"LANTERN_TOKEN\" }\n", c.api), 1))
+				fmt.Sprintf("api = %q\nbearer = { env = \"LANTERN_TOKEN\" }\n", c.c.api), 1))
 			west := "beacon.lamp(\"west\", label = \"west\")\n"
 			p.file("beacon/beacon.star", west)
 			p.env = append(p.env, "LANTERN_TOKEN="+token, "HTTP_PROXY="+proxy.URL, "HTTPS_PROXY="+proxy.URL,
 				"KASBAH_ENV=trial")
 			tries := [][]string{{"enact", "-yes", "-timeout", "3s"}}
-			if !strings.HasPrefix(c.api, "https") {
+			if !strings.HasPrefix(c.c.api, "https") {
 				p.must(tries[0]...) // one that passes things on is in nobody's way
 				require.Contains(t, heard.String(), "POST http://lamps.lantern.example/lamps")
 				p.file("beacon/beacon.star", west+"beacon.lamp(\"east\", label = \"east\")\n")
@@ -312,14 +327,14 @@ func TestProxies(t *testing.T) {
 			}
 			before := len(b.things)
 			mu.Lock()
-			answer = c.answer
+			answer = c.c.answer
 			mu.Unlock()
 			for _, args := range tries {
 				out, code := p.run(args...)
 				t.Logf("%v: %d\n%s", args, code, out)
 				// which says that it could not look
 				require.Equal(t, args[0] == "survey", code == 0, "%v\n%s", args, out)
-				require.Contains(t, strings.Join(strings.Fields(out), " "), c.says)
+				require.Contains(t, strings.Join(strings.Fields(out), " "), c.c.says)
 				require.NotContains(t, out, token)
 				require.NotContains(t, out, "gone from the cloud")
 				require.Len(t, b.things, before)

@@ -29,13 +29,20 @@ func TestKeys(t *testing.T) {
 	require.NoError(t, err)
 	rs, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
-	for name, key := range map[string]any{"ed25519": ed, "ecdsa": ec, "rsa": rs} {
-		t.Run(name, func(t *testing.T) {
-			open, err := ssh.MarshalPrivateKey(key, "")
+	for _, c := range []struct {
+		name string
+		key  any
+	}{
+		{"ed25519", ed},
+		{"ecdsa", ec},
+		{"rsa", rs},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			open, err := ssh.MarshalPrivateKey(c.key, "")
 			require.NoError(t, err)
-			locked, err := ssh.MarshalPrivateKeyWithPassphrase(key, "", []byte("low tide"))
+			locked, err := ssh.MarshalPrivateKeyWithPassphrase(c.key, "", []byte("low tide"))
 			require.NoError(t, err)
-			pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
+			pkcs8, err := x509.MarshalPKCS8PrivateKey(c.key)
 			require.NoError(t, err)
 			asked := 0
 			for _, block := range []*pem.Block{open, locked, {Type: "PRIVATE KEY", Bytes: pkcs8}} {

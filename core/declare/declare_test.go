@@ -84,46 +84,51 @@ func TestPendingSurvives(t *testing.T) {
 		v, _ := ref.Path.At(map[string]any{"gateway": "10.20.0.1", "id": "net-1", "tags": value.Map{"a": "b\"c"}})
 		return v, nil
 	}
-	for expression, want := range map[string]any{
-		`gate`:                                     "10.20.0.1",
-		`"http://%s/x" % gate`:                     "http://10.20.0.1/x",
-		`"%s-%d-%s%%" % (gate, 7, coast.id)`:       "10.20.0.1-7-net-1%",
-		`"%(a)s/%(b)s" % {"a": gate, "b": 2}`:      "10.20.0.1/2",
-		`"{}:{}".format(gate, 80)`:                 "10.20.0.1:80",
-		`"{1}{0}{{}}".format("a", gate)`:           "10.20.0.1a{}",
-		`"{host}".format(host = gate)`:             "10.20.0.1",
-		`"a" + gate + "b"`:                         "a10.20.0.1b",
-		`gate + coast.id`:                          "10.20.0.1net-1",
-		`str(gate)`:                                "10.20.0.1",
-		`", ".join(["x", gate, coast.id])`:         "x, 10.20.0.1, net-1",
-		`[gate, {"k": gate}]`:                      []any{"10.20.0.1", value.Map{"k": "10.20.0.1"}},
-		`json.encode({"g": gate, "n": [1, gate]})`: `{"g":"10.20.0.1","n":[1,"10.20.0.1"]}`,
-		`json.encode({"t": coast.tags})`:           `{"t":{"a":"b\"c"}}`,
-		`coast.tags["a"]`:                          "b\"c",
-		`"%s" % struct(a = 1)`:                     "struct(a = 1)",
-		`[x for x in [gate]]`:                      []any{"10.20.0.1"},
-		`("x" and gate)`:                           "10.20.0.1",
-		`(gate if True else "")`:                   "10.20.0.1",
-		`(lambda v: v + "!")(gate)`:                "10.20.0.1!",
-		`getattr("{}", "format")(gate)`:            "10.20.0.1",
-		`"{}".format` + `(gate)`:                   "10.20.0.1",
-		`coast.range`:                              "10.20.0.0/16",
-		`(coast.range + gate).format`:              nil,
+	for _, c := range []struct {
+		expression string
+		want       any
+	}{
+		{`gate`, "10.20.0.1"},
+		{`"http://%s/x" % gate`, "http://10.20.0.1/x"},
+		{`"%s-%d-%s%%" % (gate, 7, coast.id)`, "10.20.0.1-7-net-1%"},
+		{`"%(a)s/%(b)s" % {"a": gate, "b": 2}`, "10.20.0.1/2"},
+		{`"{}:{}".format(gate, 80)`, "10.20.0.1:80"},
+		{`"{1}{0}{{}}".format("a", gate)`, "10.20.0.1a{}"},
+		{`"{host}".format(host = gate)`, "10.20.0.1"},
+		{`"a" + gate + "b"`, "a10.20.0.1b"},
+		{`gate + coast.id`, "10.20.0.1net-1"},
+		{`str(gate)`, "10.20.0.1"},
+		{`", ".join(["x", gate, coast.id])`, "x, 10.20.0.1, net-1"},
+		{`[gate, {"k": gate}]`, []any{"10.20.0.1", value.Map{"k": "10.20.0.1"}}},
+		{`json.encode({"g": gate, "n": [1, gate]})`, `{"g":"10.20.0.1","n":[1,"10.20.0.1"]}`},
+		{`json.encode({"t": coast.tags})`, `{"t":{"a":"b\"c"}}`},
+		{`coast.tags["a"]`, "b\"c"},
+		{`"%s" % struct(a = 1)`, "struct(a = 1)"},
+		{`[x for x in [gate]]`, []any{"10.20.0.1"}},
+		{`("x" and gate)`, "10.20.0.1"},
+		{`(gate if True else "")`, "10.20.0.1"},
+		{`(lambda v: v + "!")(gate)`, "10.20.0.1!"},
+		{`getattr("{}", "format")(gate)`, "10.20.0.1"},
+		{`"{}".format` + `(gate)`, "10.20.0.1"},
+		{`coast.range`, "10.20.0.0/16"},
+		{`(coast.range + gate).format`, nil},
 	} {
-		v, problems := published(t, expression)
-		if want == nil {
-			require.NotZero(t, problems.Wrong(), expression)
-			continue
-		}
-		require.NoError(t, problems.Err(), expression)
-		if expression != "coast.range" && !strings.HasPrefix(expression, `"%s" % struct`) {
-			require.True(t, value.IsPending(v), expression)
-		}
-		decoded, err := value.Decode(value.Encode(v)) // also through a kept proposal
-		require.NoError(t, err)
-		got, err := value.Resolve(decoded, known)
-		require.NoError(t, err)
-		require.Equal(t, want, got, expression)
+		t.Run(c.expression, func(t *testing.T) {
+			v, problems := published(t, c.expression)
+			if c.want == nil {
+				require.NotZero(t, problems.Wrong(), c.expression)
+				return
+			}
+			require.NoError(t, problems.Err(), c.expression)
+			if c.expression != "coast.range" && !strings.HasPrefix(c.expression, `"%s" % struct`) {
+				require.True(t, value.IsPending(v), c.expression)
+			}
+			decoded, err := value.Decode(value.Encode(v)) // also through a kept proposal
+			require.NoError(t, err)
+			got, err := value.Resolve(decoded, known)
+			require.NoError(t, err)
+			require.Equal(t, c.want, got, c.expression)
+		})
 	}
 }
 
@@ -441,29 +446,36 @@ func TestLibrary(t *testing.T) {
 	require.Equal(t, []any{"10.20.5.0/24", "fd00:0:0:3::/64", "10.0.0.2", "fd00::102"}, p["c"].Value)
 	require.Equal(t, []any{int64(2), []any{int64(1)}, int64(1)}, p["m"].Value)
 	require.Len(t, d.Wards[0].Files, 5)
-	for body, words := range map[string]string{
-		`medina.bucket("b", tags = {file("raw").text: "b"})`: "a key with bytes that are not UTF-8",
-		`medina.bucket("b", name = file("raw").text)`:        "name holds bytes that are not UTF-8",
-		`medina.bucket(file("raw").text)`:                    "a printable text without spaces",
-		`load("tags.star", "T")` + "\nT.append(1)":           "frozen",
-		`cidr.slice("10.0.0.0/24", 25, 2)`:                   "has no slice 2",
-		`cidr.slice("10.0.0.0/24", 23, 0)`:                   "does not lie between 24 and 32",
-		`cidr.host("10.0.0.0/30", 4)`:                        "has no address 4",
-		`json.decode("` + strings.Repeat("[", 200) + `")`:    "deeper than 100 levels",
-		`range(100000000)`:                                   "goes over the limit",
-		"x = 3\n[x for i in range(40)]\ndef _f():\n    x = 3\n    for i in range(60):\n        x = x * x\n_f()": "a whole number of more than 65536 bits goes over the limit",
-		"def _f():\n    x = 3\n    for i in range(60):\n        x *= x\n_f()":                                   "a whole number of more than 65536 bits goes over the limit",
-		"def _f():\n    x = 3\n    for i in range(1000):\n        x = x << 500\n_f()":                           "a whole number of more than 65536 bits goes over the limit",
-		"def _f():\n    x = 3\n    for i in range(1000):\n        x <<= 500\n_f()":                              "a whole number of more than 65536 bits goes over the limit",
-		`int("9" * 10000000)`:                   "goes over the limit of a whole number",
-		`"x" * 100000000`:                       "goes over the limit",
-		`[0] * 100000000`:                       "goes over the limit",
-		`("x" * 60000000).replace("x", "yyyy")`: "over the limit",
-		`x = "x" * 40000000` + "\nx += x":       "goes over the limit",
-		`def f():` + "\n    for _ in range(10000000):\n        for _ in range(100):\n            pass\nf()": "steps",
+	for _, c := range []struct{ body, words string }{
+		{`medina.bucket("b", tags = {file("raw").text: "b"})`, "a key with bytes that are not UTF-8"},
+		{`medina.bucket("b", name = file("raw").text)`, "name holds bytes that are not UTF-8"},
+		{`medina.bucket(file("raw").text)`, "a printable text without spaces"},
+		{`load("tags.star", "T")` + "\nT.append(1)", "frozen"},
+		{`cidr.slice("10.0.0.0/24", 25, 2)`, "has no slice 2"},
+		{`cidr.slice("10.0.0.0/24", 23, 0)`, "does not lie between 24 and 32"},
+		{`cidr.host("10.0.0.0/30", 4)`, "has no address 4"},
+		{`json.decode("` + strings.Repeat("[", 200) + `")`, "deeper than 100 levels"},
+		{`range(100000000)`, "goes over the limit"},
+		{"x = 3\n[x for i in range(40)]\ndef _f():\n    x = 3\n    for i in range(60):\n        x = x * x\n_f()",
+			"a whole number of more than 65536 bits goes over the limit"},
+		{"def _f():\n    x = 3\n    for i in range(60):\n        x *= x\n_f()",
+			"a whole number of more than 65536 bits goes over the limit"},
+		{"def _f():\n    x = 3\n    for i in range(1000):\n        x = x << 500\n_f()",
+			"a whole number of more than 65536 bits goes over the limit"},
+		{"def _f():\n    x = 3\n    for i in range(1000):\n        x <<= 500\n_f()",
+			"a whole number of more than 65536 bits goes over the limit"},
+		{`int("9" * 10000000)`, "goes over the limit of a whole number"},
+		{`"x" * 100000000`, "goes over the limit"},
+		{`[0] * 100000000`, "goes over the limit"},
+		{`("x" * 60000000).replace("x", "yyyy")`, "over the limit"},
+		{`x = "x" * 40000000` + "\nx += x", "goes over the limit"},
+		{`def f():` + "\n    for _ in range(10000000):\n        for _ in range(100):\n            pass\nf()", "steps"},
 	} {
-		_, problems := evaluate(t, map[string]string{"a.star": body + "\n", "tags.star": "T = [1]\n", "raw": "x\xff"})
-		require.ErrorContains(t, problems.Err(), words, body)
+		t.Run(c.body, func(t *testing.T) {
+			_, problems := evaluate(t, map[string]string{"a.star": c.body + "\n", "tags.star": "T = [1]\n",
+				"raw": "x\xff"})
+			require.ErrorContains(t, problems.Err(), c.words, c.body)
+		})
 	}
 }
 

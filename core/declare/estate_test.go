@@ -227,28 +227,32 @@ func TestKitInputs(t *testing.T) {
 
 func TestKitRules(t *testing.T) {
 	shore := map[string]string{"shore/shore.star": "load(\"kit:gate\", \"gate\")\ngate(\"west\")\n"}
-	for body, wants := range map[string]string{
-		"def _g():\n    input(\"x\")\ngate = kit(_g)\n":                                       "kit:gate/kit.star:2:10: a kit takes no input from outside",
-		"def _g():\n    publish(\"x\", 1)\ngate = kit(_g)\n":                                  "a kit publishes nothing",
-		"def _g():\n    published(\"a\", \"x\")\ngate = kit(_g)\n":                            "a kit reads no ward",
-		"medina.network(\"n\", range = \"10.0.0.0/16\")\n":                                    "kit:gate/kit.star defines functions and values; it declares no resource while it is loaded",
-		"load(\"/common/x.star\", \"x\")\n":                                                   "which is not in its folder",
-		"load(\"../other.star\", \"x\")\n":                                                    "leads out of kit:gate",
-		"load(\"kit:other\", \"x\")\n":                                                        "which its kit.toml does not name under kits",
-		"def _g(a):\n    pass\ngate = kit(_g)\n":                                              "_g takes a, and inputs does not say of which kind it is",
-		"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"b\": kind.int})\n":                  "_g takes no b",
-		"def _g(*a):\n    pass\ngate = kit(_g)\n":                                             "takes *args or **kwargs",
-		"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"a\": kind.int(default = \"x\")})\n": "the default of a must be a whole number, not a text",
-		"def _g(care):\n    pass\ngate = kit(_g, inputs = {\"care\": kind.any})\n":            "no input can be called care",
-		"x = file(\"/etc/passwd\")\n":                                                         "is not in the folder kit:gate",
-		"x = file(\"../../kasbah.toml\")\n":                                                   "is not in the folder kit:gate",
+	for _, c := range []struct{ body, wants string }{
+		{"def _g():\n    input(\"x\")\ngate = kit(_g)\n", "kit:gate/kit.star:2:10: a kit takes no input from outside"},
+		{"def _g():\n    publish(\"x\", 1)\ngate = kit(_g)\n", "a kit publishes nothing"},
+		{"def _g():\n    published(\"a\", \"x\")\ngate = kit(_g)\n", "a kit reads no ward"},
+		{"medina.network(\"n\", range = \"10.0.0.0/16\")\n", "kit:gate/kit.star defines functions and values; it " +
+			"declares no resource while it is loaded"},
+		{"load(\"/common/x.star\", \"x\")\n", "which is not in its folder"},
+		{"load(\"../other.star\", \"x\")\n", "leads out of kit:gate"},
+		{"load(\"kit:other\", \"x\")\n", "which its kit.toml does not name under kits"},
+		{"def _g(a):\n    pass\ngate = kit(_g)\n", "_g takes a, and inputs does not say of which kind it is"},
+		{"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"b\": kind.int})\n", "_g takes no b"},
+		{"def _g(*a):\n    pass\ngate = kit(_g)\n", "takes *args or **kwargs"},
+		{"def _g(a):\n    pass\ngate = kit(_g, inputs = {\"a\": kind.int(default = \"x\")})\n",
+			"the default of a must be a whole number, not a text"},
+		{"def _g(care):\n    pass\ngate = kit(_g, inputs = {\"care\": kind.any})\n", "no input can be called care"},
+		{"x = file(\"/etc/passwd\")\n", "is not in the folder kit:gate"},
+		{"x = file(\"../../kasbah.toml\")\n", "is not in the folder kit:gate"},
 	} {
-		files := map[string]string{"kits/gate/kit.star": body, "common/x.star": "x = 1\n"}
-		for k, v := range shore {
-			files[k] = v
-		}
-		_, problems := evaluated(t, files)
-		require.Contains(t, full(problems), wants, body)
+		t.Run(c.body, func(t *testing.T) {
+			files := map[string]string{"kits/gate/kit.star": c.body, "common/x.star": "x = 1\n"}
+			for k, v := range shore {
+				files[k] = v
+			}
+			_, problems := evaluated(t, files)
+			require.Contains(t, full(problems), c.wants, c.body)
+		})
 	}
 }
 
@@ -318,23 +322,25 @@ func TestWardsReadEachOther(t *testing.T) {
 }
 
 func TestCommonFiles(t *testing.T) {
-	for body, wants := range map[string]string{
-		"def f():\n    return medina.bucket(\"b\")\n": "",
-		"medina.bucket(\"b\")\ndef f():\n    pass\n": "common/x.star defines functions and values; " +
-			"it declares no resource while it is loaded",
-		"def f():\n    input(\"x\")\n": "input is for the files of wards; " +
-			"common/x.star is shared by them",
-		"def f():\n    publish(\"x\", 1)\n":                          "publish is for the files of wards",
-		"y = medina.bucket.find(name = \"b\")\ndef f():\n    pass\n": "it looks nothing up while it is loaded",
-		"L = [1]\ndef f():\n    L.append(2)\n":                       "cannot append to frozen list",
+	for _, c := range []struct{ body, wants string }{
+		{"def f():\n    return medina.bucket(\"b\")\n", ""},
+		{"medina.bucket(\"b\")\ndef f():\n    pass\n", "common/x.star defines functions and values; " +
+			"it declares no resource while it is loaded"},
+		{"def f():\n    input(\"x\")\n", "input is for the files of wards; " +
+			"common/x.star is shared by them"},
+		{"def f():\n    publish(\"x\", 1)\n", "publish is for the files of wards"},
+		{"y = medina.bucket.find(name = \"b\")\ndef f():\n    pass\n", "it looks nothing up while it is loaded"},
+		{"L = [1]\ndef f():\n    L.append(2)\n", "cannot append to frozen list"},
 	} {
-		_, problems := evaluated(t, map[string]string{"common/x.star": body,
-			"shore/shore.star": "load(\"/common/x.star\", \"f\")\nf()\n"})
-		if wants == "" {
-			require.Empty(t, problems.Wrong(), full(problems))
-		} else {
-			require.Contains(t, full(problems), wants)
-		}
+		t.Run(c.body, func(t *testing.T) {
+			_, problems := evaluated(t, map[string]string{"common/x.star": c.body,
+				"shore/shore.star": "load(\"/common/x.star\", \"f\")\nf()\n"})
+			if c.wants == "" {
+				require.Empty(t, problems.Wrong(), full(problems))
+			} else {
+				require.Contains(t, full(problems), c.wants)
+			}
+		})
 	}
 	_, problems := evaluated(t, map[string]string{"signal/x.star": "y = 1\n",
 		"shore/shore.star": "load(\"/signal/x.star\", \"y\")\n"})
@@ -369,23 +375,26 @@ medina.bucket("b", tags = {"w": "x" + word})
 	require.NoError(t, err)
 	require.True(t, value.IsSecret(again), "secrecy is kept through JSON")
 
-	for body, wants := range map[string]string{
-		"publish(\"t\", secret(\"t\"))":            "holds a secret: publish it with secret = True",
-		"publish(\"t\", \"clear\", secret = True)": "is written in the code",
-		"x = secret(\"t\") == \"a\"": "must look at secret(t), which is not known yet: it is " +
-			"a secret",
-		"x = input(\"t\", secret = True, default = \"a\")":   "a secret input has no default",
-		"x = input(\"t\", kind.int, secret = True)":          "a secret input is a text",
-		"x = secret(\"No\")":                                 "is not a valid name for a secret",
-		"x = medina.network.find()":                          "takes attribute = value",
-		"x = medina.network.find(\"a\")":                     "takes attribute = value",
-		"x = medina.network.find(nam = \"a\")":               "did you mean \"name\"?",
-		"x = medina.network.find(range = \"10.0.0.1/16\")":   "bits set beyond its prefix",
-		"x = \"a\" + str(medina.network.find(name = \"a\"))": "is a handle, not a text",
-		"medina.machine(\"m\", subnet = medina.network.find(name = \"a\"), size = \"tiny\", image = \"s\")": "must be a medina.subnet, not the handle of find(medina.network name a), a medina.network",
+	for _, c := range []struct{ body, wants string }{
+		{"publish(\"t\", secret(\"t\"))", "holds a secret: publish it with secret = True"},
+		{"publish(\"t\", \"clear\", secret = True)", "is written in the code"},
+		{"x = secret(\"t\") == \"a\"", "must look at secret(t), which is not known yet: it is " +
+			"a secret"},
+		{"x = input(\"t\", secret = True, default = \"a\")", "a secret input has no default"},
+		{"x = input(\"t\", kind.int, secret = True)", "a secret input is a text"},
+		{"x = secret(\"No\")", "is not a valid name for a secret"},
+		{"x = medina.network.find()", "takes attribute = value"},
+		{"x = medina.network.find(\"a\")", "takes attribute = value"},
+		{"x = medina.network.find(nam = \"a\")", "did you mean \"name\"?"},
+		{"x = medina.network.find(range = \"10.0.0.1/16\")", "bits set beyond its prefix"},
+		{"x = \"a\" + str(medina.network.find(name = \"a\"))", "is a handle, not a text"},
+		{"medina.machine(\"m\", subnet = medina.network.find(name = \"a\"), size = \"tiny\", image = \"s\")",
+			"must be a medina.subnet, not the handle of find(medina.network name a), a medina.network"},
 	} {
-		_, problems := evaluated(t, map[string]string{"shore/shore.star": body + "\n"})
-		require.Contains(t, full(problems), wants, body)
+		t.Run(c.body, func(t *testing.T) {
+			_, problems := evaluated(t, map[string]string{"shore/shore.star": c.body + "\n"})
+			require.Contains(t, full(problems), c.wants, c.body)
+		})
 	}
 	o := options(t, written(t, map[string]string{"shore/shore.star": "x = input(\"t\", secret = True)\n"}), "trial")
 	o.Inputs = append(o.Inputs, estate.Input{Name: "t", Raw: "clear-words", IsRaw: true, Source: "-input"})

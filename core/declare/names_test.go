@@ -63,31 +63,33 @@ publish("x", [a.if_, b.max_hops, b.from_])
 		"what was left out is pending")
 	require.Equal(t, "x", list[2])
 
-	for body, want := range map[string]string{
-		`odd_cloud.route_map("a", from_ = 5)`: "shore/a.star:1:34: odd-cloud.route-map/a: " +
-			"from must be a text, not a whole number",
-		`odd_cloud.route_map("a", from_ = "x", max_hops = "y")`: "shore/a.star:1:50: odd-cloud.route-map/a: " +
-			"max-hops must be a whole number, not a text",
-		`odd_cloud.route_map("a", from_ = "x", spec = {"host": "y"})`: "",
-		`odd_cloud.route_map("a", from_ = "x", spec = {"prot": 1})`:   `spec has no field "prot"`,
-		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.port + 1`: "arithmetic (+) must look at " +
-			"odd-cloud.route-map/a spec.port",
-		`a = odd_cloud.route_map("a", from_ = "x"); a.spec.prot`: `spec has no field "prot"`,
-		`a = odd_cloud.route_map("a", from_ = "x"); a.also[0].upper()`: "the text method upper must look at " +
-			"odd-cloud.route-map/a also[0]",
-		`a = odd_cloud.route_map("a", from_ = "x"); a.also["k"]`:        "cannot be indexed so",
-		`odd_cloud.route_map("a", from_ = "x", also = [odd_cloud])`:     "cannot hold a driver",
-		`odd_cloud.route_map("a", from_ = "x", parent = "given-by-id")`: "",
-		`odd_cloud.route_map.find(form_ = "x")`:                         "did you mean \"from_\"?",
-		`odd_cloud.route_map("a", {"from": "x"})`:                       "takes one name",
-		`odd_cloud.route_map("a", from_ = 99999999999999999999)`:        "is too large a number",
+	for _, c := range []struct{ body, want string }{
+		{`odd_cloud.route_map("a", from_ = 5)`, "shore/a.star:1:34: odd-cloud.route-map/a: " +
+			"from must be a text, not a whole number"},
+		{`odd_cloud.route_map("a", from_ = "x", max_hops = "y")`, "shore/a.star:1:50: odd-cloud.route-map/a: " +
+			"max-hops must be a whole number, not a text"},
+		{`odd_cloud.route_map("a", from_ = "x", spec = {"host": "y"})`, ""},
+		{`odd_cloud.route_map("a", from_ = "x", spec = {"prot": 1})`, `spec has no field "prot"`},
+		{`a = odd_cloud.route_map("a", from_ = "x"); a.spec.port + 1`, "arithmetic (+) must look at " +
+			"odd-cloud.route-map/a spec.port"},
+		{`a = odd_cloud.route_map("a", from_ = "x"); a.spec.prot`, `spec has no field "prot"`},
+		{`a = odd_cloud.route_map("a", from_ = "x"); a.also[0].upper()`, "the text method upper must look at " +
+			"odd-cloud.route-map/a also[0]"},
+		{`a = odd_cloud.route_map("a", from_ = "x"); a.also["k"]`, "cannot be indexed so"},
+		{`odd_cloud.route_map("a", from_ = "x", also = [odd_cloud])`, "cannot hold a driver"},
+		{`odd_cloud.route_map("a", from_ = "x", parent = "given-by-id")`, ""},
+		{`odd_cloud.route_map.find(form_ = "x")`, "did you mean \"from_\"?"},
+		{`odd_cloud.route_map("a", {"from": "x"})`, "takes one name"},
+		{`odd_cloud.route_map("a", from_ = 99999999999999999999)`, "is too large a number"},
 	} {
-		_, problems := oddStar(t, body)
-		if want == "" {
-			require.NoError(t, problems.Err(), body)
-			continue
-		}
-		require.ErrorContains(t, problems.Err(), want, body)
+		t.Run(c.body, func(t *testing.T) {
+			_, problems := oddStar(t, c.body)
+			if c.want == "" {
+				require.NoError(t, problems.Err(), c.body)
+				return
+			}
+			require.ErrorContains(t, problems.Err(), c.want, c.body)
+		})
 	}
 }
 

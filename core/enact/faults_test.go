@@ -504,24 +504,29 @@ func TestStrangeProposals(t *testing.T) {
 	_, err := c.run(f, c.propose(false), nil)
 	require.NoError(t, err)
 	before := len(c.live())
-	for name, spoil := range map[string]func(*propose.Proposal){
-		"no such driver": func(p *propose.Proposal) { p.Actions[0].Type = "other.bucket" },
-		"no such type":   func(p *propose.Proposal) { p.Actions[0].Type = "medina.lamp" },
-		"another ward":   func(p *propose.Proposal) { p.Wards[0].Ward = "signal" },
-		"a path": func(p *propose.Proposal) {
+	for _, test := range []struct {
+		name  string
+		spoil func(*propose.Proposal)
+	}{
+		{"no such driver", func(p *propose.Proposal) { p.Actions[0].Type = "other.bucket" }},
+		{"no such type", func(p *propose.Proposal) { p.Actions[0].Type = "medina.lamp" }},
+		{"another ward", func(p *propose.Proposal) { p.Wards[0].Ward = "signal" }},
+		{"a path", func(p *propose.Proposal) {
 			p.Actions[0].Plan.Uses = []propose.Use{{Address: "shore:x",
 				Path: "a["}}
-		},
-		"another id": func(p *propose.Proposal) { p.Actions[0].Plan.Seen.ID = "bkt-9999" },
+		}},
+		{"another id", func(p *propose.Proposal) { p.Actions[0].Plan.Seen.ID = "bkt-9999" }},
 	} {
-		p := c.propose(true)
-		spoil(p)
-		r, err := c.run(f, p, func(o *enact.Options) { o.JudgeLive, o.Parallel = true, 1 })
-		require.True(t, err != nil || r.Outcome == "failed", name)
-		require.GreaterOrEqual(t, len(c.live()), before-1, name)
-		if p := c.propose(false); p.Counts.Changing() > 0 {
-			c.enact(p)
-		}
+		t.Run(test.name, func(t *testing.T) {
+			p := c.propose(true)
+			test.spoil(p)
+			r, err := c.run(f, p, func(o *enact.Options) { o.JudgeLive, o.Parallel = true, 1 })
+			require.True(t, err != nil || r.Outcome == "failed", test.name)
+			require.GreaterOrEqual(t, len(c.live()), before-1, test.name)
+			if p := c.propose(false); p.Counts.Changing() > 0 {
+				c.enact(p)
+			}
+		})
 	}
 }
 

@@ -256,36 +256,69 @@ func forms(t *testing.T, test func(t *testing.T, l *lamps)) {
 func TestHandEditsStay(t *testing.T) {
 	for _, kept := range []bool{false, true} {
 		forms(t, func(t *testing.T, l *lamps) {
-			for name, x := range map[string]struct {
-				before, after []string // what is declared
-				drop          bool
-				by            map[string]any // what somebody sets meanwhile
-				says          string
+			for _, test := range []struct {
+				name string
+				x    struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}
 			}{
-				"what was enacted": {before: []string{"power", "1"}, after: []string{"power", "2"},
-					by: map[string]any{"power": 9}, says: "power"},
-				"beside what changes": {before: []string{"power", "1", "notes", `"a"`},
-					after: []string{"power", "2", "notes", `"a"`}, by: map[string]any{"notes": "mine"}, says: "notes"},
-				"what is declared the first time": {after: []string{"notes", `"ours"`},
-					by: map[string]any{"notes": "mine"}, says: "notes"},
-				"what is to be dropped": {before: []string{"power", "1"}, drop: true,
-					by: map[string]any{"power": 9}, says: "power"},
-				"undeclared, of what is dropped": {before: []string{"power", "1"}, drop: true,
-					by: map[string]any{"notes": "mine"}, says: "notes"},
-				"the old half of a swap": {before: []string{"kind", `"old"`, "care",
+				{"what was enacted", struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}{before: []string{"power", "1"}, after: []string{"power", "2"},
+					by: map[string]any{"power": 9}, says: "power"}},
+				{"beside what changes", struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}{before: []string{"power", "1", "notes", `"a"`},
+					after: []string{"power", "2", "notes", `"a"`}, by: map[string]any{"notes": "mine"}, says: "notes"}},
+				{"what is declared the first time", struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}{after: []string{"notes", `"ours"`},
+					by: map[string]any{"notes": "mine"}, says: "notes"}},
+				{"what is to be dropped", struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}{before: []string{"power", "1"}, drop: true,
+					by: map[string]any{"power": 9}, says: "power"}},
+				{"undeclared, of what is dropped", struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}{before: []string{"power", "1"}, drop: true,
+					by: map[string]any{"notes": "mine"}, says: "notes"}},
+				{"the old half of a swap", struct {
+					before, after []string // what is declared
+					drop          bool
+					by            map[string]any // what somebody sets meanwhile
+					says          string
+				}{before: []string{"kind", `"old"`, "care",
 					`care(swap = "create-first")`}, after: []string{"kind", `"new"`, "care",
-					`care(swap = "create-first")`}, by: map[string]any{"notes": "mine"}, says: "notes"},
+					`care(swap = "create-first")`}, by: map[string]any{"notes": "mine"}, says: "notes"}},
 			} {
-				t.Run(fmt.Sprintf("%s kept %v", name, kept), func(t *testing.T) {
-					c := lampCoast(t, l, x.before...)
+				t.Run(fmt.Sprintf("%s kept %v", test.name, kept), func(t *testing.T) {
+					c := lampCoast(t, l, test.x.before...)
 					c.enact(c.propose(false))
-					if c.lamp("west", x.after...); x.drop {
+					if c.lamp("west", test.x.after...); test.x.drop {
 						delete(c.things, "west")
 						c.write()
 					}
 					p := c.propose(false)
 					id := l.called("west")
-					edit := func(string) { l.byHand(id, func(m map[string]any) { maps.Copy(m, x.by) }) }
+					edit := func(string) { l.byHand(id, func(m map[string]any) { maps.Copy(m, test.x.by) }) }
 					if l.mu.Lock(); kept {
 						edit("")
 					} else if l.hand = edit; !l.tags { // right before the call nothing else can be seen
@@ -303,9 +336,9 @@ func TestHandEditsStay(t *testing.T) {
 						require.Len(t, r.Failures, 1)
 						told = r.Failures[0].Message
 					}
-					require.Contains(t, told, x.says)
+					require.Contains(t, told, test.x.says)
 					require.Contains(t, told, "propose again")
-					for k, v := range x.by {
+					for k, v := range test.x.by {
 						require.EqualValues(t, v, l.things[id][k], "the hand edit stays")
 					}
 				})

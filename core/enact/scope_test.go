@@ -110,14 +110,17 @@ func TestDeadElsewhere(t *testing.T) {
 // left out, is neither dropped nor swapped.
 func TestUsedSince(t *testing.T) {
 	ctx := context.Background()
-	for name, change := range map[string]func(c *coast){
-		"drop": func(c *coast) { delete(c.things, "west"); delete(c.things, "western") },
-		"swap": func(c *coast) { c.things["west"].attrs["range"] = `"10.0.3.0/24"` },
+	for _, test := range []struct {
+		name   string
+		change func(c *coast)
+	}{
+		{"drop", func(c *coast) { delete(c.things, "west"); delete(c.things, "western") }},
+		{"swap", func(c *coast) { c.things["west"].attrs["range"] = `"10.0.3.0/24"` }},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(test.name, func(t *testing.T) {
 			c := corner(t)
 			west, western := *c.things["west"], *c.things["western"]
-			change(c)
+			test.change(c)
 			c.write()
 			outdated := c.propose(false)
 			c.things["west"], c.things["western"] = &west, &western

@@ -48,14 +48,16 @@ func TestWithTag(t *testing.T) {
 
 // TestWithWard: the list grows by one, and its comments stay.
 func TestWithWard(t *testing.T) {
-	for before, after := range map[string]string{
-		"wards = [\"a\"]\n":          "wards = [\"a\", \"b\"]\n",
-		"wards = [\"a\", ]\n":        "wards = [\"a\", \"b\", ]\n",
-		"  wards=[ 'a' ]\nx = [1]\n": "  wards=[ 'a', \"b\" ]\nx = [1]\n",
+	for _, c := range []struct{ before, after string }{
+		{"wards = [\"a\"]\n", "wards = [\"a\", \"b\"]\n"},
+		{"wards = [\"a\", ]\n", "wards = [\"a\", \"b\", ]\n"},
+		{"  wards=[ 'a' ]\nx = [1]\n", "  wards=[ 'a', \"b\" ]\nx = [1]\n"},
 	} {
-		body, err := WithWard(before, "b")
-		require.NoError(t, err)
-		require.Equal(t, after, body)
+		t.Run(c.before, func(t *testing.T) {
+			body, err := WithWard(c.before, "b")
+			require.NoError(t, err)
+			require.Equal(t, c.after, body)
+		})
 	}
 	body, err := WithWard(edited, "chronicle")
 	require.NoError(t, err)
@@ -63,15 +65,17 @@ func TestWithWard(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"shore", "signal", "chronicle"}, e.Wards)
 	require.Contains(t, body, "# where it began")
-	for before, after := range map[string]string{
-		"wards = [\n  \"a\" # the first ]\n]\n": "wards = [\n  \"a\",\n  \"b\" # the first ]\n]\n",
-		"wards = []\n":                          "wards = [\"b\"]\n",
-		"\"wards\" = [\"a=[\"]\r\n[x]\r\n":      "\"wards\" = [\"a=[\", \"b\"]\r\n[x]\r\n",
-		"x = \"wards = [ ]\"\nwards = ['a']\n":  "x = \"wards = [ ]\"\nwards = ['a', \"b\"]\n",
+	for _, c := range []struct{ before, after string }{
+		{"wards = [\n  \"a\" # the first ]\n]\n", "wards = [\n  \"a\",\n  \"b\" # the first ]\n]\n"},
+		{"wards = []\n", "wards = [\"b\"]\n"},
+		{"\"wards\" = [\"a=[\"]\r\n[x]\r\n", "\"wards\" = [\"a=[\", \"b\"]\r\n[x]\r\n"},
+		{"x = \"wards = [ ]\"\nwards = ['a']\n", "x = \"wards = [ ]\"\nwards = ['a', \"b\"]\n"},
 	} {
-		body, err := WithWard(before, "b")
-		require.NoError(t, err, before)
-		require.Equal(t, after, body)
+		t.Run(c.before, func(t *testing.T) {
+			body, err := WithWard(c.before, "b")
+			require.NoError(t, err, c.before)
+			require.Equal(t, c.after, body)
+		})
 	}
 	_, err = WithWard("[env.t]\nwards = [\"a\"]\n", "b") // another key of that name
 	require.ErrorContains(t, err, "kasbah.toml:1:1: the list of wards cannot be changed safely")

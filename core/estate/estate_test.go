@@ -49,41 +49,43 @@ steps = 5
 
 func TestMistakes(t *testing.T) {
 	const good = "estate = \"x\"\nwards = [\"a\"]\n[env.t]\n"
-	for body, words := range map[string]string{
-		"estate = ":                                        "kasbah.toml:1:",
-		"wards = [\"a\"]\n[env.t]":                         "estate is missing",
-		"estate = \"X\"\nwards = [\"a\"]\n[env.t]":         "X is not a valid name",
-		"estate = \"x\"\n[env.t]":                          "wards must list at least one folder",
-		"estate = \"x\"\nwards = [\"a\", \"a\"]\n[env.t]":  `ward "a" is listed twice`,
-		"estate = \"x\"\nwards = [\"../a\"]\n[env.t]":      "../a is not a valid name",
-		"estate = \"x\"\nwards = [\"a\"]":                  "no environment",
-		good + "[legder]\nstore = \"file\"":                `kasbah.toml:4:1: unknown key "legder" at the top level`,
-		good + "[env.t.inptus]\na = 1":                     `kasbah.toml:4:1: unknown key "inptus" in [env.t]`,
-		good + "[env.t.ward.b.inputs]\na = 1":              `no ward is called "b"`,
-		good + "[env.t.drivers.m]\napi = \"x\"":            `no driver is called "m"`,
-		good + "[drivers.m]\napi = \"x\"":                  "driver m needs a kind",
-		good + "[limits]\nsteps = 0":                       "steps must be more than 0",
-		good + "[limits]\nstep = 1":                        `unknown key "step" in [limits]`,
-		good + "[kits]\nb = 5":                             "kits.b must be a folder, or a table",
-		good + "[kits]\nb = {git = \"x\"}":                 "kit b needs a tag",
-		good + "[kits]\nb = {git = \"x\", tag = \"-f\"}":   "is not a tag",
-		good + "[kits]\nb = {gti = \"x\"}":                 `unknown key "gti" in [kits.b]`,
-		good + "[env.t.secrets]\ns = \"clear\"":            "never written into",
-		good + "[env.t.secrets]\ns = {env = \"A\", x = 1}": "secret s needs one of",
-		good + "[ledger]\nseal = \"some\"":                 "must be \"all\" or \"off\"",
-		good + "[ledger]\nrecipients = \"age1\"":           "recipients must be a list of public keys",
-		"names = \"{nam}\"\n" + good:                       "names must be a text that holds {name}",
-		"names = \"{name}{who}\"\n" + good:                 "not {who}",
-		good + "[prices]\ncurrency = \"Euro\"":             "currency must be a code of three letters",
-		good + "[prices]\nbook = 5":                        "book must name a file",
-		good + "[prices]\nprice = 5":                       "price",
-		"prices = 5\n" + good:                              "prices must name a file",
-		"inputs = 5\n" + good:                              "inputs must be a table",
-		"a = 1\na = 2":                                     "a",
+	for _, c := range []struct{ body, words string }{
+		{"estate = ", "kasbah.toml:1:"},
+		{"wards = [\"a\"]\n[env.t]", "estate is missing"},
+		{"estate = \"X\"\nwards = [\"a\"]\n[env.t]", "X is not a valid name"},
+		{"estate = \"x\"\n[env.t]", "wards must list at least one folder"},
+		{"estate = \"x\"\nwards = [\"a\", \"a\"]\n[env.t]", `ward "a" is listed twice`},
+		{"estate = \"x\"\nwards = [\"../a\"]\n[env.t]", "../a is not a valid name"},
+		{"estate = \"x\"\nwards = [\"a\"]", "no environment"},
+		{good + "[legder]\nstore = \"file\"", `kasbah.toml:4:1: unknown key "legder" at the top level`},
+		{good + "[env.t.inptus]\na = 1", `kasbah.toml:4:1: unknown key "inptus" in [env.t]`},
+		{good + "[env.t.ward.b.inputs]\na = 1", `no ward is called "b"`},
+		{good + "[env.t.drivers.m]\napi = \"x\"", `no driver is called "m"`},
+		{good + "[drivers.m]\napi = \"x\"", "driver m needs a kind"},
+		{good + "[limits]\nsteps = 0", "steps must be more than 0"},
+		{good + "[limits]\nstep = 1", `unknown key "step" in [limits]`},
+		{good + "[kits]\nb = 5", "kits.b must be a folder, or a table"},
+		{good + "[kits]\nb = {git = \"x\"}", "kit b needs a tag"},
+		{good + "[kits]\nb = {git = \"x\", tag = \"-f\"}", "is not a tag"},
+		{good + "[kits]\nb = {gti = \"x\"}", `unknown key "gti" in [kits.b]`},
+		{good + "[env.t.secrets]\ns = \"clear\"", "never written into"},
+		{good + "[env.t.secrets]\ns = {env = \"A\", x = 1}", "secret s needs one of"},
+		{good + "[ledger]\nseal = \"some\"", "must be \"all\" or \"off\""},
+		{good + "[ledger]\nrecipients = \"age1\"", "recipients must be a list of public keys"},
+		{"names = \"{nam}\"\n" + good, "names must be a text that holds {name}"},
+		{"names = \"{name}{who}\"\n" + good, "not {who}"},
+		{good + "[prices]\ncurrency = \"Euro\"", "currency must be a code of three letters"},
+		{good + "[prices]\nbook = 5", "book must name a file"},
+		{good + "[prices]\nprice = 5", "price"},
+		{"prices = 5\n" + good, "prices must name a file"},
+		{"inputs = 5\n" + good, "inputs must be a table"},
+		{"a = 1\na = 2", "a"},
 	} {
-		_, err := Parse("/x", []byte(body))
-		require.ErrorContains(t, err, words, body)
-		require.ErrorContains(t, err, "kasbah.toml", body)
+		t.Run(c.body, func(t *testing.T) {
+			_, err := Parse("/x", []byte(c.body))
+			require.ErrorContains(t, err, c.words, c.body)
+			require.ErrorContains(t, err, "kasbah.toml", c.body)
+		})
 	}
 }
 

@@ -44,35 +44,39 @@ token = { run = ["cat", "token"] }
 
 func TestKitMistakes(t *testing.T) {
 	const good = "estate = \"x\"\nwards = [\"a\"]\n[env.t]\n[kits]\n"
-	for body, words := range map[string]string{
-		"B = \"x\"": "B is not a valid name",
-		"b = {}":    "comes from a folder or from git, one of the two",
-		"b = {folder = \"x\", git = \"y\", tag = \"v1\"}":  "one of the two",
-		"b = {folder = \"x\", tag = \"v1\"}":               "a folder, which has no tag",
-		"b = {git = \"-x\", tag = \"v1\"}":                 "is not a repository",
-		"b = {git = \"ext::sh\", tag = \"v1\"}":            "is not a repository",
-		"b = {git = \"x\", tag = \"v1 v2\"}":               "is not a tag",
-		"b = {git = \"x\", tag = 1}":                       "tag of kit b must be a text",
-		"b = {git = \"x\", tag = \"v1\", path = \"../y\"}": "leads out of the repository",
+	for _, c := range []struct{ body, words string }{
+		{"B = \"x\"", "B is not a valid name"},
+		{"b = {}", "comes from a folder or from git, one of the two"},
+		{"b = {folder = \"x\", git = \"y\", tag = \"v1\"}", "one of the two"},
+		{"b = {folder = \"x\", tag = \"v1\"}", "a folder, which has no tag"},
+		{"b = {git = \"-x\", tag = \"v1\"}", "is not a repository"},
+		{"b = {git = \"ext::sh\", tag = \"v1\"}", "is not a repository"},
+		{"b = {git = \"x\", tag = \"v1 v2\"}", "is not a tag"},
+		{"b = {git = \"x\", tag = 1}", "tag of kit b must be a text"},
+		{"b = {git = \"x\", tag = \"v1\", path = \"../y\"}", "leads out of the repository"},
 	} {
-		_, err := Parse("/x", []byte(good+body))
-		require.ErrorContains(t, err, words, body)
-		require.ErrorContains(t, err, "kasbah.toml:5:", body)
+		t.Run(c.body, func(t *testing.T) {
+			_, err := Parse("/x", []byte(good+c.body))
+			require.ErrorContains(t, err, c.words, c.body)
+			require.ErrorContains(t, err, "kasbah.toml:5:", c.body)
+		})
 	}
-	for body, words := range map[string]string{
-		"name = \"b\"":    "version is missing",
-		"version = \"1\"": "name is missing",
-		"name = \"b\"\nversion = \"1\"\ndrivers = \"m\"": "kit:b/kit.toml:3:1: drivers must be a list of names",
-		"name = \"b\"\nversion = \"1\"\nkits = [\"B\"]":  "B is not a valid name",
-		"name = \"b\"\nversion = \"1\"\nhelpp = \"x\"":   "did you mean",
-		"name = ": "kit:b/kit.toml:1:",
+	for _, c := range []struct{ body, words string }{
+		{"name = \"b\"", "version is missing"},
+		{"version = \"1\"", "name is missing"},
+		{"name = \"b\"\nversion = \"1\"\ndrivers = \"m\"", "kit:b/kit.toml:3:1: drivers must be a list of names"},
+		{"name = \"b\"\nversion = \"1\"\nkits = [\"B\"]", "B is not a valid name"},
+		{"name = \"b\"\nversion = \"1\"\nhelpp = \"x\"", "did you mean"},
+		{"name = ", "kit:b/kit.toml:1:"},
 	} {
-		_, err := ParseKit("kit:b/kit.toml", []byte(body))
-		if words == "did you mean" {
-			require.ErrorContains(t, err, "unknown key \"helpp\"")
-			continue
-		}
-		require.ErrorContains(t, err, words, body)
+		t.Run(c.body, func(t *testing.T) {
+			_, err := ParseKit("kit:b/kit.toml", []byte(c.body))
+			if c.words == "did you mean" {
+				require.ErrorContains(t, err, "unknown key \"helpp\"")
+				return
+			}
+			require.ErrorContains(t, err, c.words, c.body)
+		})
 	}
 	k, err := ParseKit("kit.toml", []byte("name = \"b\"\nversion = \"1\"\nhelp = \"h\"\ndrivers = [\"medina\"]\nkits "+
 		"= [\"lamp\"]\n"))
@@ -99,18 +103,20 @@ func TestPins(t *testing.T) {
 		return out
 	}())
 	require.Nil(t, q.Of("beam", "a"))
-	for body, words := range map[string]string{
-		"[[kit]]\nname = \"b\"\nsource = \"s\"\ndigest = \"sha256:1\"": "has no digest such as",
-		"[[kit]]\nname = \"b\"\ndigest = \"" + digest + "\"":           "has no name or no source",
-		"[[kit]]\nnam = \"b\"": "did you mean \"name\"?",
-		"[[kit]":               "pins.toml:1:",
-		"kit = 5":              "pins.toml",
-		string(body) + "[[kit]]\nname = \"lamp\"\nsource = \"a\"\ndigest = \"" + digest + "\"\n": "is pinned twice",
+	for _, c := range []struct{ body, words string }{
+		{"[[kit]]\nname = \"b\"\nsource = \"s\"\ndigest = \"sha256:1\"", "has no digest such as"},
+		{"[[kit]]\nname = \"b\"\ndigest = \"" + digest + "\"", "has no name or no source"},
+		{"[[kit]]\nnam = \"b\"", "did you mean \"name\"?"},
+		{"[[kit]", "pins.toml:1:"},
+		{"kit = 5", "pins.toml"},
+		{string(body) + "[[kit]]\nname = \"lamp\"\nsource = \"a\"\ndigest = \"" + digest + "\"\n", "is pinned twice"},
 	} {
-		_, err := ParsePins([]byte(body))
-		require.Error(t, err, body)
-		text := err.Error()
-		require.Contains(t, text+hintOf(err), words, body)
+		t.Run(c.body, func(t *testing.T) {
+			_, err := ParsePins([]byte(c.body))
+			require.Error(t, err, c.body)
+			text := err.Error()
+			require.Contains(t, text+hintOf(err), c.words, c.body)
+		})
 	}
 }
 

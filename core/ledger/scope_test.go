@@ -83,16 +83,21 @@ func TestTwoAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	b, err := lock(two, "run-b", NewScope([]string{"medina.bucket/b"}, []string{"medina.network/coast"}))
 	require.NoError(t, err)
-	for want, scope := range map[string]Scope{
-		"medina.bucket/a":      NewScope([]string{"medina.bucket/a"}, nil),
-		"medina.bucket/b":      NewScope(nil, []string{"medina.bucket/b"}),
-		"medina.network/coast": NewScope([]string{"medina.network/coast"}, nil),
-		"":                     Whole,
+	for _, c := range []struct {
+		want  string
+		scope Scope
+	}{
+		{"medina.bucket/a", NewScope([]string{"medina.bucket/a"}, nil)},
+		{"medina.bucket/b", NewScope(nil, []string{"medina.bucket/b"})},
+		{"medina.network/coast", NewScope([]string{"medina.network/coast"}, nil)},
+		{"", Whole},
 	} {
-		_, err := lock(two, "run-c", scope)
-		var locked *LockedError
-		require.ErrorAs(t, err, &locked, want)
-		require.Equal(t, want, locked.Address)
+		t.Run(c.want, func(t *testing.T) {
+			_, err := lock(two, "run-c", c.scope)
+			var locked *LockedError
+			require.ErrorAs(t, err, &locked, c.want)
+			require.Equal(t, c.want, locked.Address)
+		})
 	}
 	enact(t, a, 1, "medina.bucket/a", nil)
 	enact(t, b, 1, "medina.bucket/b", nil)

@@ -100,10 +100,17 @@ func TestLastChange(t *testing.T) {
 	set("run-1", value.Attributes{"a": "1", "b": "1"})
 	set("run-2", value.Attributes{"a": "2", "b": "1"})
 	set("run-3", value.Attributes{"a": "2", "b": "1", "c": "3"})
-	for attribute, want := range map[string]string{"a": "run-2", "b": "run-1", "c": "run-3", "": "run-3"} {
-		r, err := l.LastChange(ctx, "medina.bucket/b", attribute)
-		require.NoError(t, err)
-		require.Equal(t, want, r.Run, attribute)
+	for _, c := range []struct{ attribute, want string }{
+		{"a", "run-2"},
+		{"b", "run-1"},
+		{"c", "run-3"},
+		{"", "run-3"},
+	} {
+		t.Run(c.attribute, func(t *testing.T) {
+			r, err := l.LastChange(ctx, "medina.bucket/b", c.attribute)
+			require.NoError(t, err)
+			require.Equal(t, c.want, r.Run, c.attribute)
+		})
 	}
 	r, err := l.LastChange(ctx, "medina.bucket/other", "a")
 	require.NoError(t, err)

@@ -8,12 +8,23 @@ import (
 
 func TestTo(t *testing.T) {
 	names := []string{"propose", "published", "enact", "raze", "map"}
-	for typed, want := range map[string]string{
-		"propse": "propose", "Propose": "propose", "publishd": "published", "enatc": "enact", "rase": "raze",
-		"mpa": "map", "zzzzzz": "",
-		"cat": "", "m": "", "xap": "map", "ap": "map", "mapp": "map", // half of a short name is another name
+	for _, c := range []struct{ typed, want string }{
+		{"propse", "propose"},
+		{"Propose", "propose"},
+		{"publishd", "published"},
+		{"enatc", "enact"},
+		{"rase", "raze"},
+		{"mpa", "map"},
+		{"zzzzzz", ""},
+		{"cat", ""},
+		{"m", ""},
+		{"xap", "map"},
+		{"ap", "map"},
+		{"mapp", "map"},
 	} {
-		require.Equal(t, want, To(typed, names), typed)
+		t.Run(c.typed, func(t *testing.T) {
+			require.Equal(t, c.want, To(c.typed, names), c.typed)
+		})
 	}
 	require.Equal(t, `did you mean "enact"?`, Hint("enacct", names))
 	require.Empty(t, Hint("something else", names))

@@ -31,89 +31,240 @@ func lamp() *schema.Type {
 func TestCompare(t *testing.T) {
 	type m = value.Map
 	pending := value.NewRef("shore:a.b/c", value.Key("id"))
-	for name, c := range map[string]struct {
-		declared, recorded, live m
-		leave                    string
-		changes                  []string
-		left                     []string
-		inputs                   m
+	for _, c := range []struct {
+		name string
+		c    struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}
 	}{
-		"nothing": {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "s", "id": "1"},
-			inputs: m{"size": "s"}},
-		"declared differs": {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "s"},
-			changes: []string{"size: s -> l"}, inputs: m{"size": "l"}},
-		"edited by hand": {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"},
-			changes: []string{"size: l -> s by hand"}, inputs: m{"size": "s"}},
-		"both": {declared: m{"size": "m"}, recorded: m{"size": "s"}, live: m{"size": "l"},
-			changes: []string{"size: l -> m by hand"}, inputs: m{"size": "m"}},
-		"hand did the same": {declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "l"},
-			inputs: m{"size": "l"}},
-		"fixed": {declared: m{"kind": "b"}, recorded: m{"kind": "a"}, live: m{"kind": "a"},
-			changes: []string{"kind: a -> b fixed"}, inputs: m{"kind": "b"}},
-		"back to default": {declared: m{}, recorded: m{"level": int64(5)}, live: m{"level": int64(5)},
-			changes: []string{"level: 5 -> 3"}, inputs: m{}},
-		"at its default": {declared: m{}, recorded: m{"level": int64(3)}, live: m{"level": int64(3)}, inputs: m{}},
-		"no default": {declared: m{}, recorded: m{"size": "s"}, live: m{"size": "s"}, left: []string{"size"},
-			inputs: m{}},
-		"name made": {declared: m{}, recorded: m{"name": "made"}, live: m{"name": "made"},
-			inputs: m{"name": "made"}},
-		"name given": {declared: m{"name": "new"}, recorded: m{"name": "made"}, live: m{"name": "made"},
-			changes: []string{"name: made -> new"}, inputs: m{"name": "new"}},
-		"never declared": {declared: m{}, recorded: m{}, live: m{"size": "cloud's"}, inputs: m{}},
-		"map by key": {declared: m{"tags": m{"a": "1", "c": "3"}}, recorded: m{"tags": m{"a": "1"}},
+		{"nothing", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "s", "id": "1"},
+			inputs: m{"size": "s"}}},
+		{"declared differs", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "s"},
+			changes: []string{"size: s -> l"}, inputs: m{"size": "l"}}},
+		{"edited by hand", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"},
+			changes: []string{"size: l -> s by hand"}, inputs: m{"size": "s"}}},
+		{"both", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": "m"}, recorded: m{"size": "s"}, live: m{"size": "l"},
+			changes: []string{"size: l -> m by hand"}, inputs: m{"size": "m"}}},
+		{"hand did the same", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": "l"}, recorded: m{"size": "s"}, live: m{"size": "l"},
+			inputs: m{"size": "l"}}},
+		{"fixed", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"kind": "b"}, recorded: m{"kind": "a"}, live: m{"kind": "a"},
+			changes: []string{"kind: a -> b fixed"}, inputs: m{"kind": "b"}}},
+		{"back to default", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{}, recorded: m{"level": int64(5)}, live: m{"level": int64(5)},
+			changes: []string{"level: 5 -> 3"}, inputs: m{}}},
+		{"at its default", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{}, recorded: m{"level": int64(3)}, live: m{"level": int64(3)}, inputs: m{}}},
+		{"no default", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{}, recorded: m{"size": "s"}, live: m{"size": "s"}, left: []string{"size"},
+			inputs: m{}}},
+		{"name made", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{}, recorded: m{"name": "made"}, live: m{"name": "made"},
+			inputs: m{"name": "made"}}},
+		{"name given", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"name": "new"}, recorded: m{"name": "made"}, live: m{"name": "made"},
+			changes: []string{"name: made -> new"}, inputs: m{"name": "new"}}},
+		{"never declared", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{}, recorded: m{}, live: m{"size": "cloud's"}, inputs: m{}}},
+		{"map by key", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"tags": m{"a": "1", "c": "3"}}, recorded: m{"tags": m{"a": "1"}},
 			live: m{"tags": m{"a": "1", "b": "2"}}, changes: []string{`tags.b: "2" -> none by hand`,
-				`tags.c: none -> "3"`}, inputs: m{"tags": m{"a": "1", "c": "3"}}},
-		"empty is nothing": {declared: m{"tags": m{}}, recorded: m{"tags": m{}}, live: m{}, inputs: m{"tags": m{}}},
-		"left in part": {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}},
-			live: m{"tags": m{"a": "1", "seen": "x"}}, leave: "tags.seen", inputs: m{"tags": m{"a": "1", "seen": "x"}}},
-		"left and differing": {declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}},
+				`tags.c: none -> "3"`}, inputs: m{"tags": m{"a": "1", "c": "3"}}}},
+		{"empty is nothing", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"tags": m{}}, recorded: m{"tags": m{}}, live: m{}, inputs: m{"tags": m{}}}},
+		{"left in part", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}},
+			live: m{"tags": m{"a": "1", "seen": "x"}}, leave: "tags.seen",
+			inputs: m{"tags": m{"a": "1", "seen": "x"}}}},
+		{"left and differing", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"tags": m{"a": "1"}}, recorded: m{"tags": m{"a": "1"}},
 			live: m{"tags": m{"a": "2", "seen": "x"}}, leave: "tags.seen",
-			changes: []string{`tags.a: "2" -> "1" by hand`}, inputs: m{"tags": m{"a": "1", "seen": "x"}}},
-		"left whole": {declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, leave: "size",
-			inputs: m{"size": "s"}},
-		"pending": {declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"},
-			changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}},
-		"list by item": {declared: m{"list": []any{"a", m{"x": "1"}, pending}},
+			changes: []string{`tags.a: "2" -> "1" by hand`}, inputs: m{"tags": m{"a": "1", "seen": "x"}}}},
+		{"left whole", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": "s"}, recorded: m{"size": "s"}, live: m{"size": "l"}, leave: "size",
+			inputs: m{"size": "s"}}},
+		{"pending", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"size": pending}, recorded: m{"size": "s"}, live: m{"size": "s"},
+			changes: []string{"size: s -> from a.b/c id from a.b/c id"}, inputs: m{"size": pending}}},
+		{"list by item", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"list": []any{"a", m{"x": "1"}, pending}},
 			recorded: m{"list": []any{"a", m{"x": "2"}, "c"}}, live: m{"list": []any{"a", m{"x": "2"}, "c"}},
 			changes: []string{`list[1].x: "2" -> "1"`, "list[2]: c -> from a.b/c id from a.b/c id"},
-			inputs:  m{"list": []any{"a", m{"x": "1"}, pending}}},
-		"list grows": {declared: m{"list": []any{"a", "b", "c"}}, recorded: m{"list": []any{"a"}},
+			inputs:  m{"list": []any{"a", m{"x": "1"}, pending}}}},
+		{"list grows", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"list": []any{"a", "b", "c"}}, recorded: m{"list": []any{"a"}},
 			live: m{"list": []any{"a"}}, changes: []string{"list[1]: none -> b", "list[2]: none -> c"},
-			inputs: m{"list": []any{"a", "b", "c"}}},
-		"list shrinks": {declared: m{"list": []any{"a"}}, recorded: m{"list": []any{"a", "b"}},
-			live: m{"list": []any{"a", "b"}}, changes: []string{"list[1]: b -> none"}, inputs: m{"list": []any{"a"}}},
-		"list shifts": {declared: m{"list": []any{"x", "a", "b"}}, recorded: m{"list": []any{"a", "b"}},
+			inputs: m{"list": []any{"a", "b", "c"}}}},
+		{"list shrinks", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"list": []any{"a"}}, recorded: m{"list": []any{"a", "b"}},
+			live: m{"list": []any{"a", "b"}}, changes: []string{"list[1]: b -> none"}, inputs: m{"list": []any{"a"}}}},
+		{"list shifts", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"list": []any{"x", "a", "b"}}, recorded: m{"list": []any{"a", "b"}},
 			live: m{"list": []any{"a", "b"}}, changes: []string{`list: ["a", "b"] -> ["x", "a", "b"]`},
-			inputs: m{"list": []any{"x", "a", "b"}}},
-		"list emptied": {declared: m{"list": []any{}}, recorded: m{"list": []any{"a"}},
-			live: m{"list": []any{"a"}}, changes: []string{`list: ["a"] -> []`}, inputs: m{"list": []any{}}},
-		"numbers of two sort": {declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0},
-			inputs: m{"level": int64(3)}},
+			inputs: m{"list": []any{"x", "a", "b"}}}},
+		{"list emptied", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"list": []any{}}, recorded: m{"list": []any{"a"}},
+			live: m{"list": []any{"a"}}, changes: []string{`list: ["a"] -> []`}, inputs: m{"list": []any{}}}},
+		{"numbers of two sort", struct {
+			declared, recorded, live m
+			leave                    string
+			changes                  []string
+			left                     []string
+			inputs                   m
+		}{declared: m{"level": int64(3)}, recorded: m{"level": 3.0}, live: m{"level": 3.0},
+			inputs: m{"level": int64(3)}}},
 	} {
-		comp := comparison{ward: "shore", typ: lamp(), declared: c.declared, recorded: c.recorded, live: c.live}
-		if c.leave != "" {
-			p, err := value.ParsePath(c.leave)
-			require.NoError(t, err)
-			comp.leave = []value.Path{p}
-		}
-		changes, inputs, left := comp.compare()
-		var said []string
-		for _, ch := range changes {
-			s := fmt.Sprintf("%s: %s -> %s", ch.Path, value.Plain(ch.Was.V), value.Plain(ch.WillBe.V))
-			if ch.From != "" {
-				s += " from " + ch.From
+		t.Run(c.name, func(t *testing.T) {
+			comp := comparison{ward: "shore", typ: lamp(), declared: c.c.declared, recorded: c.c.recorded,
+				live: c.c.live}
+			if c.c.leave != "" {
+				p, err := value.ParsePath(c.c.leave)
+				require.NoError(t, err)
+				comp.leave = []value.Path{p}
 			}
-			if ch.Fixed {
-				s += " fixed"
+			changes, inputs, left := comp.compare()
+			var said []string
+			for _, ch := range changes {
+				s := fmt.Sprintf("%s: %s -> %s", ch.Path, value.Plain(ch.Was.V), value.Plain(ch.WillBe.V))
+				if ch.From != "" {
+					s += " from " + ch.From
+				}
+				if ch.Fixed {
+					s += " fixed"
+				}
+				if ch.ByHand {
+					s += " by hand"
+				}
+				said = append(said, s)
 			}
-			if ch.ByHand {
-				s += " by hand"
-			}
-			said = append(said, s)
-		}
-		require.Equal(t, c.changes, said, name)
-		require.Equal(t, c.left, left, name)
-		require.Equal(t, c.inputs, inputs, name)
+			require.Equal(t, c.c.changes, said, c.name)
+			require.Equal(t, c.c.left, left, c.name)
+			require.Equal(t, c.c.inputs, inputs, c.name)
+		})
 	}
 }
 
@@ -143,7 +294,8 @@ func TestDropsAndRaze(t *testing.T) {
 	)
 	live := Live{"sea.lamp": {"id-a": {ID: "id-a", Tag: "t1", attributes: value.Map{"size": "l"}}, "id-b": {ID: "id-b"},
 		"id-guarded": {ID: "id-guarded"}, "old": {ID: "old", Tag: "t9"}}}
-	o := Options{Estate: "e", Env: "trial", Choice: Choice{Wards: []string{"shore"}}, States: map[string]*ledger.State{"shore": s},
+	o := Options{Estate: "e", Env: "trial", Choice: Choice{Wards: []string{"shore"}},
+		States:   map[string]*ledger.State{"shore": s},
 		Catalogs: map[string]*schema.Catalog{"sea": {Types: map[string]*schema.Type{"lamp": typ}}}, Live: live}
 	p, err := Propose(context.Background(), o)
 	require.NoError(t, err)
@@ -183,19 +335,25 @@ func TestDropsAndRaze(t *testing.T) {
 }
 
 func TestPattern(t *testing.T) {
-	for pattern, matches := range map[string]map[string]bool{
-		"medina.subnet/quay": {"medina.subnet/quay": true, "medina.subnet/quay-2": false,
-			"xmedina.subnet/quay": false},
-		"medina.subnet/*":       {"medina.subnet/quay": true, "medina.subnet/a/b": false, "medina.machine/a": false},
-		"**":                    {"medina.subnet/a/b": true, "": true},
-		"*/quay":                {"medina.subnet/quay": true, "a/b/quay": false},
-		"**/gate":               {"west/inner/medina.machine/gate": true},
-		"a.b/c+(d":              {"a.b/c+(d": true, "aXb/c+(d": false},
-		"shore:medina.*/q\xff*": {"shore:medina.subnet/q?x": true},
+	for _, c := range []struct {
+		pattern string
+		matches map[string]bool
+	}{
+		{"medina.subnet/quay", map[string]bool{"medina.subnet/quay": true, "medina.subnet/quay-2": false,
+			"xmedina.subnet/quay": false}},
+		{"medina.subnet/*", map[string]bool{"medina.subnet/quay": true, "medina.subnet/a/b": false,
+			"medina.machine/a": false}},
+		{"**", map[string]bool{"medina.subnet/a/b": true, "": true}},
+		{"*/quay", map[string]bool{"medina.subnet/quay": true, "a/b/quay": false}},
+		{"**/gate", map[string]bool{"west/inner/medina.machine/gate": true}},
+		{"a.b/c+(d", map[string]bool{"a.b/c+(d": true, "aXb/c+(d": false}},
+		{"shore:medina.*/q\xff*", map[string]bool{"shore:medina.subnet/q?x": true}},
 	} {
-		for address, want := range matches {
-			require.Equal(t, want, Pattern(pattern)(address), "%s on %s", pattern, address)
-		}
+		t.Run(c.pattern, func(t *testing.T) {
+			for address, want := range c.matches {
+				require.Equal(t, want, Pattern(c.pattern)(address), "%s on %s", c.pattern, address)
+			}
+		})
 	}
 }
 
@@ -209,19 +367,24 @@ func TestCheck(t *testing.T) {
 		}}
 	}
 	require.NoError(t, good().Check())
-	for words, spoil := range map[string]func(*Proposal){
-		"counts do not add up":           func(p *Proposal) { p.Actions = p.Actions[:2] },
-		"is incomplete, or listed twice": func(p *Proposal) { p.Actions[1].Address = "a.b/c" },
-		"action 3 is incomplete":         func(p *Proposal) { p.Actions[2] = nil },
-		"action 1 is incomplete":         func(p *Proposal) { p.Actions[0].Ward = "other" },
-		"does not say how":               func(p *Proposal) { p.Actions[0].Plan = nil },
-		"does not say what was recorded": func(p *Proposal) { p.Actions[1].Plan.Seen = nil },
-		"in which order":                 func(p *Proposal) { p.Actions[1].Plan.Order = "" },
-		"a.b/e: the proposal does not":   func(p *Proposal) { p.Actions[2].Plan = &Plan{RecordOnly: true} },
-		`cannot carry out "adopt"`:       func(p *Proposal) { p.Actions[0].Kind = Adopt },
+	for _, c := range []struct {
+		words string
+		spoil func(*Proposal)
+	}{
+		{"counts do not add up", func(p *Proposal) { p.Actions = p.Actions[:2] }},
+		{"is incomplete, or listed twice", func(p *Proposal) { p.Actions[1].Address = "a.b/c" }},
+		{"action 3 is incomplete", func(p *Proposal) { p.Actions[2] = nil }},
+		{"action 1 is incomplete", func(p *Proposal) { p.Actions[0].Ward = "other" }},
+		{"does not say how", func(p *Proposal) { p.Actions[0].Plan = nil }},
+		{"does not say what was recorded", func(p *Proposal) { p.Actions[1].Plan.Seen = nil }},
+		{"in which order", func(p *Proposal) { p.Actions[1].Plan.Order = "" }},
+		{"a.b/e: the proposal does not", func(p *Proposal) { p.Actions[2].Plan = &Plan{RecordOnly: true} }},
+		{`cannot carry out "adopt"`, func(p *Proposal) { p.Actions[0].Kind = Adopt }},
 	} {
-		p := good()
-		spoil(p)
-		require.ErrorContains(t, p.Check(), words)
+		t.Run(c.words, func(t *testing.T) {
+			p := good()
+			c.spoil(p)
+			require.ErrorContains(t, p.Check(), c.words)
+		})
 	}
 }

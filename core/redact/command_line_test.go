@@ -12,21 +12,27 @@ import (
 // reads it back as it was typed.
 func TestTypedLine(t *testing.T) {
 	settings := []string{"with", "to"}
-	for line, args := range map[string][]string{
-		`kasbah enact shore -env trial`: {"enact", "shore", "-env", "trial"},
-		`kasbah enact -with drivers.medina.bearer=… -yes`: {"enact", "-with", "drivers.medina.bearer=hush",
-			"-yes"},
-		`kasbah enact --with=drivers.medina.bearer=…`: {"enact", "--with=drivers.medina.bearer=hush"},
-		`kasbah ledger move -to store=… -to dsn=…`: {"ledger", "move", "-to", "store=postgres",
-			"-to", "dsn=postgres://keeper:hush@x/y"},
-		`kasbah map -to medina.disk/tape`: {"map", "-to", "medina.disk/tape"},
-		`kasbah enact -only 'medina.*/gauge' -why 'it'\''s "for" you'`: {"enact", "-only", "medina.*/gauge", "-why",
-			`it's "for" you`},
-		`kasbah review -- -with x=y`: {"review", "--", "-with", "x=y"},
+	for _, c := range []struct {
+		line string
+		args []string
+	}{
+		{`kasbah enact shore -env trial`, []string{"enact", "shore", "-env", "trial"}},
+		{`kasbah enact -with drivers.medina.bearer=… -yes`, []string{"enact", "-with", "drivers.medina.bearer=hush",
+			"-yes"}},
+		{`kasbah enact --with=drivers.medina.bearer=…`, []string{"enact", "--with=drivers.medina.bearer=hush"}},
+		{`kasbah ledger move -to store=… -to dsn=…`, []string{"ledger", "move", "-to", "store=postgres",
+			"-to", "dsn=postgres://keeper:hush@x/y"}},
+		{`kasbah map -to medina.disk/tape`, []string{"map", "-to", "medina.disk/tape"}},
+		{`kasbah enact -only 'medina.*/gauge' -why 'it'\''s "for" you'`, []string{"enact", "-only", "medina.*/gauge",
+			"-why",
+			`it's "for" you`}},
+		{`kasbah review -- -with x=y`, []string{"review", "--", "-with", "x=y"}},
 	} {
-		got := CommandLine(args, settings)
-		require.Equal(t, line, got)
-		require.NotContains(t, got, "hush")
+		t.Run(c.line, func(t *testing.T) {
+			got := CommandLine(c.args, settings)
+			require.Equal(t, c.line, got)
+			require.NotContains(t, got, "hush")
+		})
 	}
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("sh is not installed")

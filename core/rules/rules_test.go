@@ -110,13 +110,15 @@ undecided sea.lamp/later: sea.lamp/other power is not known yet (blocks false)
 func TestExcuses(t *testing.T) {
 	excused := subject("hot", value.Map{"power": int64(11)})
 	excused.Excuse = map[string]problem.Excuse{"strong": {Reason: "fog", Until: "2026-11-23"}}
-	for today, want := range map[string]string{
-		"2026-11-22": "excused sea.lamp/hot: too strong (blocks false)\n",
-		"2026-11-23": "excused sea.lamp/hot: too strong (blocks false)\n",
-		"2026-11-24": "broken sea.lamp/hot: too strong; its excuse ended on 2026-11-23 (blocks true)\n",
+	for _, c := range []struct{ today, want string }{
+		{"2026-11-22", "excused sea.lamp/hot: too strong (blocks false)\n"},
+		{"2026-11-23", "excused sea.lamp/hot: too strong (blocks false)\n"},
+		{"2026-11-24", "broken sea.lamp/hot: too strong; its excuse ended on 2026-11-23 (blocks true)\n"},
 	} {
-		s, _ := load(t, map[string]string{"rules/a.star": strong}, today)
-		require.Equal(t, want, judge(t, s, rules.Declared, excused), today)
+		t.Run(c.today, func(t *testing.T) {
+			s, _ := load(t, map[string]string{"rules/a.star": strong}, c.today)
+			require.Equal(t, c.want, judge(t, s, rules.Declared, excused), c.today)
+		})
 	}
 	s, _ := load(t, map[string]string{"rules/a.star": strong +
 		"rule(\"all\", whole = lambda p: None, level = \"warn\")\n"}, "2026-11-23")
@@ -139,12 +141,22 @@ func TestWhatRulesSee(t *testing.T) {
 	}
 	r := subject("x", value.Map{"colour": "red", "from": "west", "code": "hidden"})
 	r.Kit, r.Action, r.Was, r.Live = "station", "edit", value.Map{"colour": "green"}, value.Map{"id": "lamp-1"}
-	for expression, want := range map[string]string{
-		"r.inputs.colour": "red", "r.inputs.power": "5", "r.inputs.from_": "west", "r.name": "x", "r.type": "sea.lamp",
-		"r.address": "sea.lamp/x", "r.ward": "shore", "r.kit": "station", "r.guarded": "False", "env": "trial",
-		"estate": "coast",
+	for _, c := range []struct{ expression, want string }{
+		{"r.inputs.colour", "red"},
+		{"r.inputs.power", "5"},
+		{"r.inputs.from_", "west"},
+		{"r.name", "x"},
+		{"r.type", "sea.lamp"},
+		{"r.address", "sea.lamp/x"},
+		{"r.ward", "shore"},
+		{"r.kit", "station"},
+		{"r.guarded", "False"},
+		{"env", "trial"},
+		{"estate", "coast"},
 	} {
-		require.Contains(t, see(expression, rules.Declared, r), ": "+want+" (", expression)
+		t.Run(c.expression, func(t *testing.T) {
+			require.Contains(t, see(c.expression, rules.Declared, r), ": "+c.want+" (", c.expression)
+		})
 	}
 	require.Contains(t, see("r.inputs.colour", rules.Declared, subject("y", value.Map{})), ": None (")
 	require.Contains(t, see("r.action + r.was.colour", rules.Proposed, r), ": editgreen (")
@@ -170,43 +182,48 @@ func TestWhatRulesSee(t *testing.T) {
 }
 
 func TestMistakes(t *testing.T) {
-	for body, words := range map[string]string{
-		`rule("X", each = lambda r: None, level = "warn")`:                                                           "is not a valid name for a rule",
-		`rule("x", level = "warn")`:                                                                                  "needs one function",
-		`rule("x", each = lambda r: None, whole = lambda p: None, level = "warn")`:                                   "needs one function",
-		`rule("x", each = 5, level = "warn")`:                                                                        "needs one function",
-		`rule("x", each = lambda r: None, level = "loud")`:                                                           `must be "warn" or "block"`,
-		`rule("x", each = lambda r: None)`:                                                                           `level is "", and must be`,
-		`rule("x", each = lambda r: None, level = "warn", at = ["later"])`:                                           "knows declared, proposed and live",
-		"rule(\"x\", each = lambda r: None, level = \"warn\")\nrule(\"x\", each = lambda r: None, level = \"warn\")": "rule x is there twice; the first is at rules/a.star:1:1",
-		`sea.lamp("x")`:                     "undefined: sea",
-		`input("x")`:                        "undefined: input",
-		`load("/common/x.star", "x")`:       "common/x.star: no such file",
-		"x = 1 // 0":                        "rules/a.star:1:7: floored division by zero",
-		"x = [i for i in range(100000000)]": "goes over the limit",
-		"def f():\n    for i in range(9999999):\n        pass\nf()": "takes more than 200000 steps",
+	for _, c := range []struct{ body, words string }{
+		{`rule("X", each = lambda r: None, level = "warn")`, "is not a valid name for a rule"},
+		{`rule("x", level = "warn")`, "needs one function"},
+		{`rule("x", each = lambda r: None, whole = lambda p: None, level = "warn")`, "needs one function"},
+		{`rule("x", each = 5, level = "warn")`, "needs one function"},
+		{`rule("x", each = lambda r: None, level = "loud")`, `must be "warn" or "block"`},
+		{`rule("x", each = lambda r: None)`, `level is "", and must be`},
+		{`rule("x", each = lambda r: None, level = "warn", at = ["later"])`, "knows declared, proposed and live"},
+		{"rule(\"x\", each = lambda r: None, level = \"warn\")\nrule(\"x\", each = lambda r: None, level = \"warn\")",
+			"rule x is there twice; the first is at rules/a.star:1:1"},
+		{`sea.lamp("x")`, "undefined: sea"},
+		{`input("x")`, "undefined: input"},
+		{`load("/common/x.star", "x")`, "common/x.star: no such file"},
+		{"x = 1 // 0", "rules/a.star:1:7: floored division by zero"},
+		{"x = [i for i in range(100000000)]", "goes over the limit"},
+		{"def f():\n    for i in range(9999999):\n        pass\nf()", "takes more than 200000 steps"},
 	} {
-		_, problems := load(t, map[string]string{"rules/a.star": body + "\n"}, "2026-11-23")
-		require.Contains(t, problems, words, body)
+		t.Run(c.body, func(t *testing.T) {
+			_, problems := load(t, map[string]string{"rules/a.star": c.body + "\n"}, "2026-11-23")
+			require.Contains(t, problems, c.words, c.body)
+		})
 	}
-	for answer, words := range map[string]string{
-		"5":                "a value of type int came back",
-		"[\"a\", 5]":       "a list with an int in it came back",
-		"[\"a\", \"b\"]":   "broken sea.lamp/x: a (blocks false)\nbroken sea.lamp/x: b (blocks false)",
-		"1 // 0":           "failed sea.lamp/x: rules/a.star:2:14: floored division by zero (blocks true)",
-		"fail(\"enough\")": "failed sea.lamp/x: rules/a.star:2:16: fail: enough (blocks true)",
+	for _, c := range []struct{ answer, words string }{
+		{"5", "a value of type int came back"},
+		{"[\"a\", 5]", "a list with an int in it came back"},
+		{"[\"a\", \"b\"]", "broken sea.lamp/x: a (blocks false)\nbroken sea.lamp/x: b (blocks false)"},
+		{"1 // 0", "failed sea.lamp/x: rules/a.star:2:14: floored division by zero (blocks true)"},
+		{"fail(\"enough\")", "failed sea.lamp/x: rules/a.star:2:16: fail: enough (blocks true)"},
 	} {
-		s, problems := load(t, map[string]string{"rules/a.star": "def f(r):\n    return " + answer +
-			"\nrule(\"x\", each = f, level = \"warn\")\n"}, "2026-11-23")
-		require.Empty(t, problems)
-		r, err := s.Judge(context.Background(), rules.Declared, []*rules.Subject{subject("x", nil)}, nil)
-		require.NoError(t, err)
-		var all []string
-		for i := range r.Findings {
-			all = append(all, fmt.Sprintf("%s %s: %s (blocks %v)", r.Findings[i].Verdict, r.Findings[i].Address,
-				r.Findings[i].Message, r.Findings[i].Blocks()))
-		}
-		require.Contains(t, strings.Join(all, "\n"), words, answer)
+		t.Run(c.answer, func(t *testing.T) {
+			s, problems := load(t, map[string]string{"rules/a.star": "def f(r):\n    return " + c.answer +
+				"\nrule(\"x\", each = f, level = \"warn\")\n"}, "2026-11-23")
+			require.Empty(t, problems)
+			r, err := s.Judge(context.Background(), rules.Declared, []*rules.Subject{subject("x", nil)}, nil)
+			require.NoError(t, err)
+			var all []string
+			for i := range r.Findings {
+				all = append(all, fmt.Sprintf("%s %s: %s (blocks %v)", r.Findings[i].Verdict, r.Findings[i].Address,
+					r.Findings[i].Message, r.Findings[i].Blocks()))
+			}
+			require.Contains(t, strings.Join(all, "\n"), c.words, c.answer)
+		})
 	}
 }
 
@@ -223,15 +240,17 @@ passes("strong", resource("sea.lamp", from_ = "x", power = 20))
 	require.Equal(t, 3, out.Passed)
 	require.Equal(t, `rules/a_test.star:3:1: rule strong should break with "too weak", and it says "too strong"
 rules/a_test.star:5:1: rule strong should pass, and it says "too strong"`, out.Failed.Error())
-	for body, words := range map[string]string{
-		`passes("strng", resource("sea.lamp"))`: `did you mean "strong"?`,
-		`resource("sea.lmp")`:                   "no driver has the type sea.lmp",
-		`resource("sea.lamp", powr = 1)`:        `did you mean "power"?`,
-		`resource("sea.lamp", name_ = 5)`:       "name_ must be a text",
+	for _, c := range []struct{ body, words string }{
+		{`passes("strng", resource("sea.lamp"))`, `did you mean "strong"?`},
+		{`resource("sea.lmp")`, "no driver has the type sea.lmp"},
+		{`resource("sea.lamp", powr = 1)`, `did you mean "power"?`},
+		{`resource("sea.lamp", name_ = 5)`, "name_ must be a text"},
 	} {
-		s, _ := load(t, map[string]string{"rules/a.star": strong, "rules/b_test.star": body + "\n"}, "2026-11-23")
-		_, wrong := s.Test(context.Background())
-		require.Contains(t, wrong.Error(), words, body)
+		t.Run(c.body, func(t *testing.T) {
+			s, _ := load(t, map[string]string{"rules/a.star": strong, "rules/b_test.star": c.body + "\n"}, "2026-11-23")
+			_, wrong := s.Test(context.Background())
+			require.Contains(t, wrong.Error(), c.words, c.body)
+		})
 	}
 }
 

@@ -47,11 +47,14 @@ func TestFiles(t *testing.T) {
 	require.Empty(t, problems)
 	require.Equal(t, []string{"b.star", "deep/a.star"}, r.Files, "it only says so")
 	require.Equal(t, 2, r.Checked)
-	for path, says := range map[string]string{
-		"notes.txt": "notes.txt is not a *.star file", "none": "there is no file or folder",
+	for _, c := range []struct{ path, says string }{
+		{"notes.txt", "notes.txt is not a *.star file"},
+		{"none", "there is no file or folder"},
 	} {
-		_, _, err = tidy.All(dir, []string{filepath.Join(dir, path)}, true)
-		require.ErrorContains(t, err, says)
+		t.Run(c.path, func(t *testing.T) {
+			_, _, err = tidy.All(dir, []string{filepath.Join(dir, c.path)}, true)
+			require.ErrorContains(t, err, c.says)
+		})
 	}
 
 	first := filepath.Join(dir, "b.star")

@@ -87,13 +87,21 @@ func TestEqual(t *testing.T) {
 
 func TestPaths(t *testing.T) {
 	v := Map{"tags": Map{"a.b": "c"}, "ports": []any{int64(80)}, "p": NewRef("shore:t.x/y", Key("out"))}
-	for path, want := range map[string]any{`tags["a.b"]`: "c", "ports[0]": int64(80)} {
-		p, err := ParsePath(path)
-		require.NoError(t, err)
-		got, ok := p.At(v)
-		require.True(t, ok, path)
-		require.Equal(t, want, got)
-		require.Equal(t, path, p.String())
+	for _, c := range []struct {
+		path string
+		want any
+	}{
+		{`tags["a.b"]`, "c"},
+		{"ports[0]", int64(80)},
+	} {
+		t.Run(c.path, func(t *testing.T) {
+			p, err := ParsePath(c.path)
+			require.NoError(t, err)
+			got, ok := p.At(v)
+			require.True(t, ok, c.path)
+			require.Equal(t, c.want, got)
+			require.Equal(t, c.path, p.String())
+		})
 	}
 	p, err := ParsePath("p.deep[2]")
 	require.NoError(t, err)
@@ -112,13 +120,26 @@ func TestPaths(t *testing.T) {
 }
 
 func TestPlain(t *testing.T) {
-	for want, v := range map[string]any{
-		"small": "small", `"5"`: "5", `"true"`: "true", `""`: "", `" x"`: " x", "5": int64(5), "2.5": 2.5, "none": nil,
-		`[1, "a"]`: []any{int64(1), "a"}, `{a: "b", "c d": true}`: Map{"a": "b", "c d": true},
-		"from t.x/y id": NewRef("w:t.x/y", Key("id")),
+	for _, c := range []struct {
+		want string
+		v    any
+	}{
+		{"small", "small"},
+		{`"5"`, "5"},
+		{`"true"`, "true"},
+		{`""`, ""},
+		{`" x"`, " x"},
+		{"5", int64(5)},
+		{"2.5", 2.5},
+		{"none", nil},
+		{`[1, "a"]`, []any{int64(1), "a"}},
+		{`{a: "b", "c d": true}`, Map{"a": "b", "c d": true}},
+		{"from t.x/y id", NewRef("w:t.x/y", Key("id"))},
 	} {
-		want = strings.ReplaceAll(want, `"c d"`, "c d")
-		require.Equal(t, want, Plain(v))
+		t.Run(c.want, func(t *testing.T) {
+			c.want = strings.ReplaceAll(c.want, `"c d"`, "c d")
+			require.Equal(t, c.want, Plain(c.v))
+		})
 	}
 }
 

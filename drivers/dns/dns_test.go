@@ -85,21 +85,38 @@ func TestRefused(t *testing.T) {
 		}
 		return m
 	}
-	for path, c := range map[string]struct {
-		change value.Map
-		words  string
+	for _, c := range []struct {
+		path string
+		c    struct {
+			change value.Map
+			words  string
+		}
 	}{
-		"name":      {value.Map{"name": "gauge.elsewhere.example"}, "is not in zone"},
-		"values[0]": {value.Map{"values": []any{"10.0.0"}}, "is not a value of A"},
-		"values[1]": {value.Map{"values": []any{"10.0.0.2", "10.0.0.1"}}, "in alphabetical order"},
-		"values":    {value.Map{"kind": "CNAME", "values": []any{"a.example.", "b.example."}}, "has one value"},
+		{"name", struct {
+			change value.Map
+			words  string
+		}{value.Map{"name": "gauge.elsewhere.example"}, "is not in zone"}},
+		{"values[0]", struct {
+			change value.Map
+			words  string
+		}{value.Map{"values": []any{"10.0.0"}}, "is not a value of A"}},
+		{"values[1]", struct {
+			change value.Map
+			words  string
+		}{value.Map{"values": []any{"10.0.0.2", "10.0.0.1"}}, "in alphabetical order"}},
+		{"values", struct {
+			change value.Map
+			words  string
+		}{value.Map{"kind": "CNAME", "values": []any{"a.example.", "b.example."}}, "has one value"}},
 	} {
-		all := d.Vet(ctx, "record", base(c.change))
-		require.Len(t, all, 1)
-		require.Equal(t, path, all[0].Path)
-		require.Contains(t, all[0].Message, c.words)
-		_, err := d.Create(ctx, "record", base(c.change), "")
-		require.ErrorContains(t, err, c.words)
+		t.Run(c.path, func(t *testing.T) {
+			all := d.Vet(ctx, "record", base(c.c.change))
+			require.Len(t, all, 1)
+			require.Equal(t, c.path, all[0].Path)
+			require.Contains(t, all[0].Message, c.c.words)
+			_, err := d.Create(ctx, "record", base(c.c.change), "")
+			require.ErrorContains(t, err, c.c.words)
+		})
 	}
 	said := d.Vet(ctx, "record", base(value.Map{"kind": "CNAME", "values": []any{"Gauge.example"}}))
 	require.Contains(t, said[0].Message, `"Gauge.example" is written "Gauge.example."`)

@@ -63,37 +63,52 @@ func TestAuth(t *testing.T) {
 		t.Cleanup(func() { require.NoError(t, d.Close()) })
 		return d
 	}
-	for name, c := range map[string]struct {
-		auth openapi.Auth
-		want func(n int) func(*http.Request) bool
+	for _, c := range []struct {
+		name string
+		c    struct {
+			auth openapi.Auth
+			want func(n int) func(*http.Request) bool
+		}
 	}{
-		"bearer": {openapi.Auth{Bearer: counting(&fetched)}, func(n int) func(*http.Request) bool {
+		{"bearer", struct {
+			auth openapi.Auth
+			want func(n int) func(*http.Request) bool
+		}{openapi.Auth{Bearer: counting(&fetched)}, func(n int) func(*http.Request) bool {
 			return is("Authorization", fmt.Sprintf("Bearer word-%d", n))
-		}},
-		"basic": {openapi.Auth{User: "keeper", Password: counting(&fetched)}, func(n int) func(*http.Request) bool {
+		}}},
+		{"basic", struct {
+			auth openapi.Auth
+			want func(n int) func(*http.Request) bool
+		}{openapi.Auth{User: "keeper", Password: counting(&fetched)}, func(n int) func(*http.Request) bool {
 			return func(r *http.Request) bool {
 				user, word, ok := r.BasicAuth()
 				return ok && user == "keeper" && word == fmt.Sprintf("word-%d", n)
 			}
-		}},
-		"header": {openapi.Auth{Headers: map[string]openapi.Credential{"X-Coast-Key": counting(&fetched)}},
+		}}},
+		{"header", struct {
+			auth openapi.Auth
+			want func(n int) func(*http.Request) bool
+		}{openapi.Auth{Headers: map[string]openapi.Credential{"X-Coast-Key": counting(&fetched)}},
 			func(n int) func(*http.Request) bool {
 				return is("X-Coast-Key", fmt.Sprintf("word-%d", n))
-			}},
-		"oauth": {openapi.Auth{OAuth: &openapi.OAuth{URL: api.URL + "/token", Client: "keeper",
+			}}},
+		{"oauth", struct {
+			auth openapi.Auth
+			want func(n int) func(*http.Request) bool
+		}{openapi.Auth{OAuth: &openapi.OAuth{URL: api.URL + "/token", Client: "keeper",
 			Secret: counting(&fetched), Scopes: []string{"lamps", "towers"}}}, func(n int) func(*http.Request) bool {
 			return is("Authorization", fmt.Sprintf("Bearer token-%d-word-%d", n, n))
-		}},
+		}}},
 	} {
-		t.Run(name, func(t *testing.T) {
-			d := open(c.auth)
-			wants = c.want(1)
+		t.Run(c.name, func(t *testing.T) {
+			d := open(c.c.auth)
+			wants = c.c.want(1)
 			for range 3 {
 				_, err := d.Read(ctx, "lamp", "l-1")
 				require.NoError(t, err)
 			}
 			require.EqualValues(t, 1, fetched.Load(), "as long as it is good it is kept")
-			wants = c.want(2) // the first one has ended
+			wants = c.c.want(2) // the first one has ended
 			_, err := d.Read(ctx, "lamp", "l-1")
 			require.NoError(t, err)
 			require.EqualValues(t, 2, fetched.Load())
@@ -162,20 +177,27 @@ func TestNotBelieved(t *testing.T) {
 	}))
 	defer api.Close()
 	word := func(context.Context, bool) (string, error) { return "hush-hush", nil }
-	for want, auth := range map[string]openapi.Auth{
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (bearer, headers, " +
-			"oauth, user with password)": {},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (token)": {Setting: "token"},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with token of the driver's settings":  {Bearer: word, Setting: "token"},
-		"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with bearer and headers.X-Coast of the driver's " +
-			"settings": {Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}},
+	for _, c := range []struct {
+		want string
+		auth openapi.Auth
+	}{
+		{"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (bearer, headers, " +
+			"oauth, user with password)", openapi.Auth{}},
+		{"Unauthorized (GET /v1/lamps/l-1 answers 401); the driver's settings give no credentials (token)",
+			openapi.Auth{Setting: "token"}},
+		{"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with token of the driver's settings",
+			openapi.Auth{Bearer: word, Setting: "token"}},
+		{"Unauthorized (GET /v1/lamps/l-1 answers 401); it was asked with bearer and headers.X-Coast of the driver's " +
+			"settings", openapi.Auth{Bearer: word, Headers: map[string]openapi.Credential{"X-Coast": word}}},
 	} {
-		d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: auth,
-			Base: func(context.Context) (string, error) { return api.URL, nil }})
-		require.NoError(t, err)
-		_, err = d.Read(context.Background(), "lamp", "l-1")
-		require.EqualError(t, err, want)
-		require.NoError(t, d.Close())
+		t.Run(c.want, func(t *testing.T) {
+			d, err := openapi.New(openapi.Options{Document: []byte(lampDocument), Auth: c.auth,
+				Base: func(context.Context) (string, error) { return api.URL, nil }})
+			require.NoError(t, err)
+			_, err = d.Read(context.Background(), "lamp", "l-1")
+			require.EqualError(t, err, c.want)
+			require.NoError(t, d.Close())
+		})
 	}
 }
 

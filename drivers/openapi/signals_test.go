@@ -54,30 +54,42 @@ func TestSignals(t *testing.T) {
 
 // TestWrongWords: what is wrong in an x-kasbah is told with its key, in words of our own.
 func TestWrongWords(t *testing.T) {
-	for was, c := range map[string]struct{ is, words string }{
-		"type: lamp,": {"type: lamp, pages: foo,", "path /lamps: x-kasbah pages: foo is a text, and a table " +
-			"belongs there"},
-		"type: alarm,": {"type: alarm, holds-data: maybe,", "path /alarms: x-kasbah holds-data: maybe is a " +
-			"text, and true or false belongs there"},
-		"type: note,": {"type: note, parents: [a],", "path /notes: x-kasbah parents: a list stands there, " +
-			"and a table belongs there"},
-		"id: [quay, no]": {"id: {a: b}", "x-kasbah id: a table stands there, and a list belongs there"},
-		"same: duration": {"same: upper", `x-kasbah properties: same: "upper" is none of lower, duration`},
-		"[quay, no], ":   {"[quay, nope], ", `there is no property "nope", that identifies it`},
-		"id: [quay, no],": {"id: [a, b, quay, no],", "x-kasbah id names 4 properties, and the path " +
-			"/lamps/{quay}/{no} has 2 parameters"},
-		"name-stays: 24h": {"name-stays: soon",
-			`x-kasbah name-stays: "soon" is neither always nor a time such as 168h`},
-		"read: none": {"read: none, status: {at: x}", "what nothing shows has no status"},
-		"lists: none": {"lists: none, read: list",
-			"where nothing lists them, nothing can be read from a list"},
-		"x-kasbah: {type: not": {"x-kasbah: {tipe: not", `x-kasbah has no key "tipe"`},
+	for _, c := range []struct {
+		was string
+		c   struct{ is, words string }
+	}{
+		{"type: lamp,", struct{ is, words string }{"type: lamp, pages: foo,",
+			"path /lamps: x-kasbah pages: foo is a text, and a table " +
+				"belongs there"}},
+		{"type: alarm,", struct{ is, words string }{"type: alarm, holds-data: maybe,",
+			"path /alarms: x-kasbah holds-data: maybe is a " +
+				"text, and true or false belongs there"}},
+		{"type: note,", struct{ is, words string }{"type: note, parents: [a],",
+			"path /notes: x-kasbah parents: a list stands there, " +
+				"and a table belongs there"}},
+		{"id: [quay, no]", struct{ is, words string }{"id: {a: b}", "x-kasbah id: a table stands there, and a list " +
+			"belongs there"}},
+		{"same: duration", struct{ is, words string }{"same: upper",
+			`x-kasbah properties: same: "upper" is none of lower, duration`}},
+		{"[quay, no], ", struct{ is, words string }{"[quay, nope], ",
+			`there is no property "nope", that identifies it`}},
+		{"id: [quay, no],", struct{ is, words string }{"id: [a, b, quay, no],",
+			"x-kasbah id names 4 properties, and the path " +
+				"/lamps/{quay}/{no} has 2 parameters"}},
+		{"name-stays: 24h", struct{ is, words string }{"name-stays: soon",
+			`x-kasbah name-stays: "soon" is neither always nor a time such as 168h`}},
+		{"read: none", struct{ is, words string }{"read: none, status: {at: x}", "what nothing shows has no status"}},
+		{"lists: none", struct{ is, words string }{"lists: none, read: list",
+			"where nothing lists them, nothing can be read from a list"}},
+		{"x-kasbah: {type: not", struct{ is, words string }{"x-kasbah: {tipe: not", `x-kasbah has no key "tipe"`}},
 	} {
-		over := strings.Replace(drivertest.SignalsOverlay, was, c.is, 1)
-		require.NotEqual(t, drivertest.SignalsOverlay, over)
-		_, err := openapi.New(openapi.Options{Document: []byte(drivertest.SignalsDocument),
-			Overlays: [][]byte{[]byte(over)}})
-		require.ErrorContains(t, err, c.words)
-		require.NotContains(t, err.Error(), "construct")
+		t.Run(c.was, func(t *testing.T) {
+			over := strings.Replace(drivertest.SignalsOverlay, c.was, c.c.is, 1)
+			require.NotEqual(t, drivertest.SignalsOverlay, over)
+			_, err := openapi.New(openapi.Options{Document: []byte(drivertest.SignalsDocument),
+				Overlays: [][]byte{[]byte(over)}})
+			require.ErrorContains(t, err, c.c.words)
+			require.NotContains(t, err.Error(), "construct")
+		})
 	}
 }

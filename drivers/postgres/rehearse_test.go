@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"context"
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -56,10 +57,20 @@ func TestRehearse(t *testing.T) {
 	}
 	require.Equal(t, map[int]bool{0: true, 1: true, 2: true, 3: true, 4: true, 5: true, 6: false, 7: false, 8: true,
 		9: true, 10: true, 11: false}, tried)
-	for i, words := range map[int]string{1: "unacceptable schema name", 3: "already exists", 5: "does not exist",
-		8: "cannot be dropped", 10: "gone"} {
-		require.Contains(t, said[i], words)
-		delete(said, i)
+	for _, c := range []struct {
+		i     int
+		words string
+	}{
+		{1, "unacceptable schema name"},
+		{3, "already exists"},
+		{5, "does not exist"},
+		{8, "cannot be dropped"},
+		{10, "gone"},
+	} {
+		t.Run(fmt.Sprint(c.i), func(t *testing.T) {
+			require.Contains(t, said[c.i], c.words)
+			delete(said, c.i)
+		})
 	}
 	require.Empty(t, said)
 	var roles []string

@@ -198,36 +198,36 @@ func hostile(role string) {
 // TestHostile: whatever a child does costs the call at hand, is said in words,
 // and the next call is answered.
 func TestHostile(t *testing.T) {
-	for role, want := range map[string]string{
-		"hangs":          "gave no answer within 1s",
-		"dies":           "it ended (exit status 3); the last line of its log: the lamp fell over",
-		"lies":           "was asked about lamp-2 and shows lamp-9",
-		"nameless":       "shows a lamp without an id",
-		"babbles":        "it wrote something other than a message",
-		"boasts":         "it wrote a message of 1099511627776 bytes",
-		"endless header": "it wrote something other than a message",
-		"floods":         "more than 10000 messages without a request",
-		"raves":          "the answer of its driver cannot be read",
-		"asks":           "",
-		"shouts":         "",
+	for _, c := range []struct{ role, want string }{
+		{"hangs", "gave no answer within 1s"},
+		{"dies", "it ended (exit status 3); the last line of its log: the lamp fell over"},
+		{"lies", "was asked about lamp-2 and shows lamp-9"},
+		{"nameless", "shows a lamp without an id"},
+		{"babbles", "it wrote something other than a message"},
+		{"boasts", "it wrote a message of 1099511627776 bytes"},
+		{"endless header", "it wrote something other than a message"},
+		{"floods", "more than 10000 messages without a request"},
+		{"raves", "the answer of its driver cannot be read"},
+		{"asks", ""},
+		{"shouts", ""},
 	} {
-		t.Run(role, func(t *testing.T) {
-			t.Setenv("DRIVER_ROLE", role)
+		t.Run(c.role, func(t *testing.T) {
+			t.Setenv("DRIVER_ROLE", c.role)
 			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			defer cancel()
 			d := opened(t, Options{Command: []string{os.Args[0]}})
 			usual := readWithin
-			if role == "hangs" {
+			if c.role == "hangs" {
 				readWithin = time.Second
 			}
 			got, err := d.Read(ctx, "lamp", "lamp-2")
 			readWithin = usual
-			if want == "" {
+			if c.want == "" {
 				require.NoError(t, err)
 				require.Equal(t, driver.Live{ID: "lamp-2", Attributes: value.Map{"id": "lamp-2"}}, got,
 					"a secret that nobody asked for is not heard")
 			} else {
-				require.ErrorContains(t, err, want)
+				require.ErrorContains(t, err, c.want)
 			}
 			good, err := d.Read(ctx, "lamp", "lamp-1")
 			require.NoError(t, err)
@@ -241,15 +241,15 @@ func TestHostile(t *testing.T) {
 			require.NoError(t, err)
 		})
 	}
-	for role, want := range map[string]string{
-		"foreign": `it speaks "other/9", and this version of kasbah speaks kasbah.driver/1`,
-		"dead":    "it ended (exit status 7); the last line of its log: no tide tables here",
-		"blank":   "what its program describes cannot be used",
+	for _, c := range []struct{ role, want string }{
+		{"foreign", `it speaks "other/9", and this version of kasbah speaks kasbah.driver/1`},
+		{"dead", "it ended (exit status 7); the last line of its log: no tide tables here"},
+		{"blank", "what its program describes cannot be used"},
 	} {
-		t.Run(role, func(t *testing.T) {
-			t.Setenv("DRIVER_ROLE", role)
+		t.Run(c.role, func(t *testing.T) {
+			t.Setenv("DRIVER_ROLE", c.role)
 			_, err := opened(t, Options{Command: []string{os.Args[0]}}).Describe(context.Background())
-			require.ErrorContains(t, err, want)
+			require.ErrorContains(t, err, c.want)
 		})
 	}
 	_, err := opened(t, Options{Command: []string{"/no/such/program"}}).Describe(context.Background())

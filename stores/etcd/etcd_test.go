@@ -127,46 +127,82 @@ func TestSettings(t *testing.T) {
 	secure.EnableHTTP2 = true
 	secure.StartTLS()
 	t.Cleanup(secure.Close)
-	for name, c := range map[string]struct {
-		is   etcd.Settings
-		says string
+	for _, c := range []struct {
+		name string
+		c    struct {
+			is   etcd.Settings
+			says string
+		}
 	}{
-		"nobody there": {etcd.Settings{Endpoints: []string{"http://127.0.0.1:1"}},
-			"endpoints: etcd at http://127.0.0.1:1 cannot be reached"},
-		"no such host": {etcd.Settings{Endpoints: []string{"http://etcd.lantern.invalid:2379"}},
-			"endpoints: etcd at http://etcd.lantern.invalid:2379 cannot be reached"},
-		"certificate": {etcd.Settings{Endpoints: []string{secure.URL}}, "ca: the certificate of " + secure.URL +
-			" is not trusted"},
-		"no TLS there": {etcd.Settings{Endpoints: []string{"https" + strings.TrimPrefix(server.URL(), "http")}},
-			"no secure connection to https"},
-		"no users": {etcd.Settings{Endpoints: []string{server.URL()}, User: "root", Password: "hidden"}, ""},
-		"user alone": {etcd.Settings{Endpoints: []string{server.URL()}, User: "root"},
-			"user and password go together"},
-		"both": {etcd.Settings{Endpoints: []string{server.URL(), secure.URL}},
-			"endpoints: all begin with https, or all with http"},
-		"none":         {etcd.Settings{}, "it needs endpoints"},
-		"no ca":        {etcd.Settings{Endpoints: []string{secure.URL}, CA: "missing.pem"}, "its ca: open missing.pem"},
-		"cert, no key": {etcd.Settings{Endpoints: []string{secure.URL}, Cert: "cert.pem"}, "cert and key go together"},
-		"no URL":       {etcd.Settings{Endpoints: []string{"127.0.0.1:2379"}}, "each is a URL such as"},
+		{"nobody there", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{"http://127.0.0.1:1"}},
+			"endpoints: etcd at http://127.0.0.1:1 cannot be reached"}},
+		{"no such host", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{"http://etcd.lantern.invalid:2379"}},
+			"endpoints: etcd at http://etcd.lantern.invalid:2379 cannot be reached"}},
+		{"certificate", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{secure.URL}}, "ca: the certificate of " + secure.URL +
+			" is not trusted"}},
+		{"no TLS there", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{"https" + strings.TrimPrefix(server.URL(), "http")}},
+			"no secure connection to https"}},
+		{"no users", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{server.URL()}, User: "root", Password: "hidden"}, ""}},
+		{"user alone", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{server.URL()}, User: "root"},
+			"user and password go together"}},
+		{"both", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{server.URL(), secure.URL}},
+			"endpoints: all begin with https, or all with http"}},
+		{"none", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{}, "it needs endpoints"}},
+		{"no ca", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{secure.URL}, CA: "missing.pem"}, "its ca: open missing.pem"}},
+		{"cert, no key", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{secure.URL}, Cert: "cert.pem"}, "cert and key go together"}},
+		{"no URL", struct {
+			is   etcd.Settings
+			says string
+		}{etcd.Settings{Endpoints: []string{"127.0.0.1:2379"}}, "each is a URL such as"}},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(c.name, func(t *testing.T) {
 			began := time.Now()
-			s, err := etcd.Open(c.is)
+			s, err := etcd.Open(c.c.is)
 			if err == nil {
 				t.Cleanup(func() { s.Close() })
 				err = s.PutIfAbsent(context.Background(), "a/log/0000000001", []byte("x"))
-				if err == nil || c.says != "" {
+				if err == nil || c.c.says != "" {
 					_, read := s.Get(context.Background(), "a/log/0000000001")
 					require.Equal(t, err == nil, read == nil, "%v", read)
 				}
 			}
 			t.Log(err)
 			require.Less(t, time.Since(began), 40*time.Second)
-			if c.says == "" { // a server without users takes everybody
+			if c.c.says == "" { // a server without users takes everybody
 				require.NoError(t, err)
 				return
 			}
-			require.ErrorContains(t, err, c.says)
+			require.ErrorContains(t, err, c.c.says)
 			require.NotContains(t, err.Error(), "hidden")
 		})
 	}

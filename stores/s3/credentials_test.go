@@ -75,24 +75,36 @@ func TestCredentials(t *testing.T) {
 	}})
 	t.Cleanup(gateway.Close)
 	expires := time.Now().Add(time.Hour).UTC().Format(time.RFC3339)
-	for name, c := range map[string]struct {
-		set     func(t *testing.T, home string) s3.Settings
-		session string
+	for _, c := range []struct {
+		name string
+		c    struct {
+			set     func(t *testing.T, home string) s3.Settings
+			session string
+		}
 	}{
-		"profile": {func(t *testing.T, home string) s3.Settings {
+		{"profile", struct {
+			set     func(t *testing.T, home string) s3.Settings
+			session string
+		}{func(t *testing.T, home string) s3.Settings {
 			write(t, filepath.Join(home, "config"),
 				"[profile coast]\nregion = us-east-1\nendpoint_url = "+gateway.URL+"\n")
 			write(t, filepath.Join(home, "credentials"), fmt.Sprintf("[coast]\naws_access_key_id = "+
 				"%s\naws_secret_access_key = %s\n", servertest.AccessKey, servertest.SecretKey))
 			return s3.Settings{Bucket: servertest.Bucket, Profile: "coast"}
-		}, ""},
-		"environment": {func(t *testing.T, home string) s3.Settings {
+		}, ""}},
+		{"environment", struct {
+			set     func(t *testing.T, home string) s3.Settings
+			session string
+		}{func(t *testing.T, home string) s3.Settings {
 			t.Setenv("AWS_ACCESS_KEY_ID", servertest.AccessKey)
 			t.Setenv("AWS_SECRET_ACCESS_KEY", servertest.SecretKey)
 			t.Setenv("AWS_REGION", "us-east-1")
 			return s3.Settings{Bucket: servertest.Bucket, Endpoint: gateway.URL}
-		}, ""},
-		"web identity": {func(t *testing.T, home string) s3.Settings {
+		}, ""}},
+		{"web identity", struct {
+			set     func(t *testing.T, home string) s3.Settings
+			session string
+		}{func(t *testing.T, home string) s3.Settings {
 			service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				body, _ := io.ReadAll(r.Body)
 				asked, err := url.ParseQuery(string(body))
@@ -113,8 +125,11 @@ func TestCredentials(t *testing.T) {
 			t.Setenv("AWS_WEB_IDENTITY_TOKEN_FILE", filepath.Join(home, "token"))
 			t.Setenv("AWS_ENDPOINT_URL_STS", service.URL)
 			return s3.Settings{Bucket: servertest.Bucket, Endpoint: gateway.URL, Region: "us-east-1"}
-		}, "of-the-role"},
-		"instance": {func(t *testing.T, home string) s3.Settings {
+		}, "of-the-role"}},
+		{"instance", struct {
+			set     func(t *testing.T, home string) s3.Settings
+			session string
+		}{func(t *testing.T, home string) s3.Settings {
 			metadata := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				switch {
 				case r.Method == http.MethodPut && r.URL.Path == "/latest/api/token":
@@ -135,14 +150,14 @@ func TestCredentials(t *testing.T) {
 			t.Setenv("AWS_EC2_METADATA_DISABLED", "false")
 			t.Setenv("AWS_EC2_METADATA_SERVICE_ENDPOINT", metadata.URL)
 			return s3.Settings{Bucket: servertest.Bucket, Endpoint: gateway.URL, Region: "us-east-1"}
-		}, "of-the-instance"},
+		}, "of-the-instance"}},
 	} {
-		t.Run(name, func(t *testing.T) {
-			s := open(t, c.set(t, nothingKnown(t)))
+		t.Run(c.name, func(t *testing.T) {
+			s := open(t, c.c.set(t, nothingKnown(t)))
 			mu.Lock()
 			tokens = nil
 			mu.Unlock()
-			key := "a/log/" + strings.ReplaceAll(name, " ", "-")
+			key := "a/log/" + strings.ReplaceAll(c.name, " ", "-")
 			require.NoError(t, s.PutIfAbsent(context.Background(), key, []byte("x")))
 			got, err := s.Get(context.Background(), key)
 			require.NoError(t, err)
@@ -151,7 +166,7 @@ func TestCredentials(t *testing.T) {
 			defer mu.Unlock()
 			require.NotEmpty(t, tokens)
 			for _, token := range tokens {
-				require.Equal(t, c.session, token)
+				require.Equal(t, c.c.session, token)
 			}
 		})
 	}
@@ -175,50 +190,95 @@ func TestSettings(t *testing.T) {
 	}
 	secure := httptest.NewTLSServer(http.NotFoundHandler())
 	t.Cleanup(secure.Close)
-	for name, c := range map[string]struct {
-		change func(s *s3.Settings)
-		says   string
+	for _, c := range []struct {
+		name string
+		c    struct {
+			change func(s *s3.Settings)
+			says   string
+		}
 	}{
-		"bucket": {func(s *s3.Settings) { s.Bucket = "not-there" }, "bucket: there is no bucket not-there at " +
-			server.URL()},
-		"endpoint": {func(s *s3.Settings) { s.Endpoint = "http://s3.lantern.invalid" },
-			"endpoint: no host is called s3.lantern.invalid"},
-		"not there": {func(s *s3.Settings) { s.Endpoint = "http://127.0.0.1:1" },
-			"endpoint: http://127.0.0.1:1 cannot be reached"},
-		"access key": {func(s *s3.Settings) { s.AccessKey = "nobody-knows" }, "access_key: "},
-		"secret key": {func(s *s3.Settings) { s.SecretKey = "not-this-one" }, "secret_key: "},
-		"certificate": {func(s *s3.Settings) { s.Endpoint = secure.URL }, "ca: the certificate of " + secure.URL +
-			" is not trusted"},
-		"clock": {func(s *s3.Settings) {
+		{"bucket", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Bucket = "not-there" }, "bucket: there is no bucket not-there at " +
+			server.URL()}},
+		{"endpoint", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Endpoint = "http://s3.lantern.invalid" },
+			"endpoint: no host is called s3.lantern.invalid"}},
+		{"not there", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Endpoint = "http://127.0.0.1:1" },
+			"endpoint: http://127.0.0.1:1 cannot be reached"}},
+		{"access key", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.AccessKey = "nobody-knows" }, "access_key: "}},
+		{"secret key", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.SecretKey = "not-this-one" }, "secret_key: "}},
+		{"certificate", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Endpoint = secure.URL }, "ca: the certificate of " + secure.URL +
+			" is not trusted"}},
+		{"clock", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) {
 			s.Endpoint = answers(403, "RequestTimeTooSkewed", "The difference between the request time and the "+
 				"current time is too large.")
-		}, "the clock of this machine: it differs too much"},
-		"region": {func(s *s3.Settings) {
+		}, "the clock of this machine: it differs too much"}},
+		{"region", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) {
 			s.Endpoint = answers(400, "AuthorizationHeaderMalformed",
 				"The authorization header is malformed; the region 'us-east-1' is wrong; expecting 'north-1'")
-		}, "region: the bucket ledgers is in another region"},
-		"moved": {func(s *s3.Settings) {
+		}, "region: the bucket ledgers is in another region"}},
+		{"moved", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) {
 			s.Endpoint = answers(301, "PermanentRedirect", "The bucket you are attempting to access must be "+
 				"addressed using the specified endpoint.")
-		}, "region: the bucket ledgers is in another region"},
-		"session": {func(s *s3.Settings) {
+		}, "region: the bucket ledgers is in another region"}},
+		{"session", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) {
 			s.Endpoint = answers(400, "ExpiredToken",
 				"The provided token has expired.")
-		}, "session_token: the session has ended"},
-		"may not": {func(s *s3.Settings) { s.Endpoint = answers(403, "AccessDenied", "Access Denied") },
-			"access_key: whoever asks may not do this in the bucket ledgers"},
-		"profile": {func(s *s3.Settings) { s.Profile, s.AccessKey, s.SecretKey = "caost", "", "" },
-			"profile: there is no profile caost"},
-		"no region": {func(s *s3.Settings) { s.Endpoint = "" }, "region: nothing names one"},
-		"nobody":    {func(s *s3.Settings) { s.AccessKey, s.SecretKey = "", "" }, "no credentials could be had"},
+		}, "session_token: the session has ended"}},
+		{"may not", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Endpoint = answers(403, "AccessDenied", "Access Denied") },
+			"access_key: whoever asks may not do this in the bucket ledgers"}},
+		{"profile", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Profile, s.AccessKey, s.SecretKey = "caost", "", "" },
+			"profile: there is no profile caost"}},
+		{"no region", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.Endpoint = "" }, "region: nothing names one"}},
+		{"nobody", struct {
+			change func(s *s3.Settings)
+			says   string
+		}{func(s *s3.Settings) { s.AccessKey, s.SecretKey = "", "" }, "no credentials could be had"}},
 	} {
-		t.Run(name, func(t *testing.T) {
+		t.Run(c.name, func(t *testing.T) {
 			nothingKnown(t)
 			s := settings(server.URL(), "")
-			c.change(&s)
+			c.c.change(&s)
 			began := time.Now()
 			err := open(t, s).PutIfAbsent(context.Background(), "a/log/0000000001", []byte("x"))
-			require.ErrorContains(t, err, c.says)
+			require.ErrorContains(t, err, c.c.says)
 			require.NotContains(t, err.Error(), servertest.SecretKey)
 			require.NotContains(t, err.Error(), "not-this-one")
 			require.NotContains(t, err.Error(), "\n")
