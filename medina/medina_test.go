@@ -231,8 +231,10 @@ func TestHTTP(t *testing.T) {
 		{"GET", "/nothing", "", 404}, {"PUT", "/networks", "", 405}, {"GET", "/operations/none", "", 404},
 		{"POST", "/networks", `{"name": "` + strings.Repeat("x", 2<<20) + `"}`, 413},
 	} {
-		res, body := send(c.method, c.path, c.body)
-		require.Equal(t, c.want, res.StatusCode, "%s %s: %s", c.method, c.path, body)
+		t.Run(c.method, func(t *testing.T) {
+			res, body := send(c.method, c.path, c.body)
+			require.Equal(t, c.want, res.StatusCode, "%s %s: %s", c.method, c.path, body)
+		})
 	}
 	for i := range 5 {
 		send("POST", "/buckets", fmt.Sprintf(`{"name": "page-%d"}`, i))

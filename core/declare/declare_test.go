@@ -387,14 +387,16 @@ func TestInputs(t *testing.T) {
 		{`input("X")`, nil, nil, "is not a valid name for an input"},
 		{`input("x", matches = "(", default = "a")`, nil, nil, "matches:"},
 	} {
-		d, problems := star(t, "publish(\"v\", "+c.declaration+")\n", c.given...)
-		if c.wrong != "" {
-			require.NotZero(t, problems.Wrong(), c.declaration)
-			require.Contains(t, problems.Error(), c.wrong, c.declaration)
-			continue
-		}
-		require.NoError(t, problems.Err(), c.declaration)
-		require.Equal(t, c.want, d.Wards[0].Published["v"].Value, c.declaration)
+		t.Run(c.declaration, func(t *testing.T) {
+			d, problems := star(t, "publish(\"v\", "+c.declaration+")\n", c.given...)
+			if c.wrong != "" {
+				require.NotZero(t, problems.Wrong(), c.declaration)
+				require.Contains(t, problems.Error(), c.wrong, c.declaration)
+				return
+			}
+			require.NoError(t, problems.Err(), c.declaration)
+			require.Equal(t, c.want, d.Wards[0].Published["v"].Value, c.declaration)
+		})
 	}
 	d, problems := star(t, `publish("v", input("x"))`, estate.Input{Name: "x", Value: int64(1), Source: "one"},
 		estate.Input{Name: "x", Value: int64(2), Source: "two"})

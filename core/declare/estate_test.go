@@ -214,14 +214,17 @@ func TestKitInputs(t *testing.T) {
 		{`gate("west", subnet = quay, care = 1)`, "care must be care(…), not a value of type int"},
 		{"[gate(\"w-%d\" % i, subnet = quay, many = i) for i in [1, 5]]", "many: 5 is more than 3 (with i = 5)"},
 	} {
-		d, problems := evaluated(t, map[string]string{"kits/gate/kit.star": gate, "shore/shore.star": quay + c.call +
-			"\n"})
-		if c.wants == "" {
-			require.Empty(t, problems.Wrong(), c.call+"\n"+full(problems))
-			require.NotNil(t, d.Find("shore:west/medina.machine/gate-0"))
-			continue
-		}
-		require.Contains(t, full(problems), c.wants, c.call)
+		t.Run(c.call, func(t *testing.T) {
+			d, problems := evaluated(t, map[string]string{"kits/gate/kit.star": gate, "shore/shore.star": quay +
+				c.call +
+				"\n"})
+			if c.wants == "" {
+				require.Empty(t, problems.Wrong(), c.call+"\n"+full(problems))
+				require.NotNil(t, d.Find("shore:west/medina.machine/gate-0"))
+				return
+			}
+			require.Contains(t, full(problems), c.wants, c.call)
+		})
 	}
 }
 
@@ -316,8 +319,10 @@ func TestWardsReadEachOther(t *testing.T) {
 			"medina.machine(\"m\", subnet = published(\"shore\", \"n\"), size = \"tiny\", image = \"s\")\n",
 			"subnet must be the id of a medina.subnet, not the id of shore:medina.network/n, a network"},
 	} {
-		_, problems := evaluated(t, map[string]string{"shore/shore.star": c.shore, "signal/signal.star": c.signal})
-		require.Contains(t, full(problems), c.wants)
+		t.Run(c.shore, func(t *testing.T) {
+			_, problems := evaluated(t, map[string]string{"shore/shore.star": c.shore, "signal/signal.star": c.signal})
+			require.Contains(t, full(problems), c.wants)
+		})
 	}
 }
 

@@ -98,14 +98,16 @@ def outer(name, text):
 		{`medina.machine("m", subnet = sub, size = "tiny", image = "s")`, "name",
 			"pattern: left out: made once by the pattern of names"},
 	} {
-		files["shore/shore.star"] = before + c.code + "\n"
-		d, problems := evaluated(t, files)
-		require.Empty(t, problems.Wrong(), full(problems))
-		path, err := value.ParsePath(c.attribute)
-		require.NoError(t, err)
-		o, err := d.Why(d.Find("shore:medina.machine/m"), path)
-		require.NoError(t, err)
-		require.Contains(t, steps(o), c.wants, c.code)
+		t.Run(c.code, func(t *testing.T) {
+			files["shore/shore.star"] = before + c.code + "\n"
+			d, problems := evaluated(t, files)
+			require.Empty(t, problems.Wrong(), full(problems))
+			path, err := value.ParsePath(c.attribute)
+			require.NoError(t, err)
+			o, err := d.Why(d.Find("shore:medina.machine/m"), path)
+			require.NoError(t, err)
+			require.Contains(t, steps(o), c.wants, c.code)
+		})
 	}
 	d, _ := evaluated(t, files)
 	_, err := d.Why(d.Find("shore:medina.machine/m"), value.Path{value.Key("sise")})

@@ -35,10 +35,12 @@ func TestWithTag(t *testing.T) {
 		{"trial", "gate", "too old\ntag = \"v1.0.0\"", "too old\ntag = \"v2.0.0$1\""},
 		{"live", "beam", `tag = "v0.9.0" }` + "\n", `tag = "v2.0.0$1" }` + "\n"},
 	} {
-		src := e.Kits(c.env)[c.kit]
-		body, err := WithTag(edited, src, "v2.0.0$1")
-		require.NoError(t, err)
-		require.Equal(t, strings.Replace(edited, c.before, c.after, 1), body)
+		t.Run(c.env, func(t *testing.T) {
+			src := e.Kits(c.env)[c.kit]
+			body, err := WithTag(edited, src, "v2.0.0$1")
+			require.NoError(t, err)
+			require.Equal(t, strings.Replace(edited, c.before, c.after, 1), body)
+		})
 	}
 	src := e.Kits("trial")["beam"]
 	src.Tag = "v7.0.0"

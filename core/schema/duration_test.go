@@ -14,18 +14,22 @@ func TestDurations(t *testing.T) {
 		{"P1DT0.0S", "P1D"}, {"PT00000000000000000000060S", "PT1M"},
 		{"PT0.25S", "PT0.25S"},
 	} {
-		is := &Attribute{Kind: Text, Format: "duration"}
-		require.True(t, is.Loose())
-		require.Equal(t, c.is, is.Canonical(c.a), c.a)
-		require.Equal(t, c.is, is.Canonical(c.is), "once more")
+		t.Run(c.a, func(t *testing.T) {
+			is := &Attribute{Kind: Text, Format: "duration"}
+			require.True(t, is.Loose())
+			require.Equal(t, c.is, is.Canonical(c.a), c.a)
+			require.Equal(t, c.is, is.Canonical(c.is), "once more")
+		})
 	}
 	for _, c := range []struct{ a, span, seconds string }{
 		{"1h30m", "90m", "5400s"}, {"5400s", "90m", "5400s"}, {"90m0s", "90m", "5400s"}, {"24h", "24h", "86400s"},
 		{"0", "0s", "0s"}, {"1.50s", "1500ms", "1.5s"},
 		{"-1.5s", "-1500ms", "-1.5s"}, {"soon", "soon", "soon"}, {"", "", ""},
 	} {
-		require.Equal(t, c.span, (&Attribute{Kind: Text, Format: FormatSpan}).Canonical(c.a), c.a)
-		require.Equal(t, c.seconds, (&Attribute{Kind: Text, Format: "google-duration"}).Canonical(c.a), c.a)
+		t.Run(c.a, func(t *testing.T) {
+			require.Equal(t, c.span, (&Attribute{Kind: Text, Format: FormatSpan}).Canonical(c.a), c.a)
+			require.Equal(t, c.seconds, (&Attribute{Kind: Text, Format: "google-duration"}).Canonical(c.a), c.a)
+		})
 	}
 }
 

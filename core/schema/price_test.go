@@ -66,8 +66,10 @@ func TestPriceBook(t *testing.T) {
 		{"p.json", `{"a": null}`, "a has no price"},
 		{"p.json", `[`, "p.json: "},
 	} {
-		_, err := ReadPriceBook(c.name, []byte(c.body))
-		require.ErrorContains(t, err, c.words, c.body)
+		t.Run(c.name, func(t *testing.T) {
+			_, err := ReadPriceBook(c.name, []byte(c.body))
+			require.ErrorContains(t, err, c.words, c.body)
+		})
 	}
 	require.ErrorContains(t, (&Price{By: map[string]map[string]float64{"sise": nil}}).Check(machine()),
 		`has no attribute "sise"`)

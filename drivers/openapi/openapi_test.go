@@ -166,14 +166,16 @@ func TestAnswers(t *testing.T) {
 		{200, `{"power": 5}`, "shows a lamp without serial", nil},
 		{500, "", "Internal Server Error", nil},
 	} {
-		say(c.status, c.body)
-		_, err := read()
-		require.ErrorContains(t, err, c.words)
-		if c.is != nil {
-			require.ErrorIs(t, err, c.is)
-		}
-		passing, _ := driver.IsPassing(err)
-		require.False(t, passing, c.status)
+		t.Run(c.body, func(t *testing.T) {
+			say(c.status, c.body)
+			_, err := read()
+			require.ErrorContains(t, err, c.words)
+			if c.is != nil {
+				require.ErrorIs(t, err, c.is)
+			}
+			passing, _ := driver.IsPassing(err)
+			require.False(t, passing, c.status)
+		})
 	}
 	say(422,
 		`{"title": "no", "detail": "bad beam", "errors": [{"pointer": "/beam/sectors/2", "detail": "no such sector"}, {"pointer": "/a~1b", "detail": "x"}]}`, "Content-Type", "application/problem+json; charset=utf-8")

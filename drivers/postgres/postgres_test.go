@@ -143,10 +143,12 @@ func TestServer(t *testing.T) {
 			"rights": []any{"select"}}, "as SCHEMA.TABLE"},
 		{"schema", value.Map{"database": "none", "name": "a"}, `database "none" does not exist`},
 	} {
-		_, err := d.Create(ctx, wrong.typ, wrong.in, "")
-		require.ErrorContains(t, err, wrong.words)
-		passing, _ := driver.IsPassing(err)
-		require.False(t, passing, "%v", err)
+		t.Run(wrong.typ, func(t *testing.T) {
+			_, err := d.Create(ctx, wrong.typ, wrong.in, "")
+			require.ErrorContains(t, err, wrong.words)
+			passing, _ := driver.IsPassing(err)
+			require.False(t, passing, "%v", err)
+		})
 	}
 	require.ErrorContains(t, d.Delete(ctx, "role", "gauger", "", ""), "owner of database tides")
 	_, err = d.Update(ctx, "role", "gauger", driver.Change{From: value.Map{"name": "gauger"},
