@@ -61,7 +61,7 @@ func forbidden(from, to, full string) string {
 	case core && !in(to, "core"):
 		// the suites and the simulated cloud are test kits; go list gives no imports of tests
 		return "the core imports nothing of ours outside of the core"
-	case in(from, "render") && in(to, "cli", "medina", "demo", "stores", "drivers", "core/store", "core/driver"):
+	case in(from, "render") && in(to, "cli", "medina", "demo", "stores", "drivers", "core/store"):
 		return "render only draws results"
 	case in(from, "stores") && !in(to, "stores", "core/store", "transport"):
 		return "stores know nothing of what they keep"
