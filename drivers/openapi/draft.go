@@ -7,10 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/go-openapi/jsonpointer"
 	yaml "github.com/pb33f/go-yaml"
-
-	"kasbah/core/value"
 )
 
 // candidate is a collection of a document that could be a type, with what is guessed of it
@@ -76,91 +73,6 @@ func (g *guessing) run() error {
 	return g.try()
 }
 
-// names gives each candidate a name of its own: the last word of its path, with those
-// before it where several end alike.
-func (g *guessing) names() {
-	words := func(path string) []string {
-		var out []string
-		for _, p := range strings.Split(strings.Trim(path, "/"), "/") {
-			if !strings.HasPrefix(p, "{") {
-				out = append(out, nameOf(p))
-			}
-		}
-		return out
-	}
-	taken := map[string]int{}
-	for _, c := range g.all {
-		taken[nameOf(c.path)]++
-	}
-	for _, c := range g.all {
-		c.name = nameOf(c.path)
-		parts := words(c.path)
-		for n := 2; (taken[c.name] > 1 || g.named[c.name]) && n <= len(parts); n++ {
-			c.name = strings.Join(parts[len(parts)-n:], "-")
-			if !g.named[c.name] && taken[c.name] == 0 {
-				break
-			}
-		}
-		for base, n := c.name, 2; g.named[c.name]; n++ {
-			c.name = fmt.Sprintf("%s-%d", base, n)
-		}
-		g.named[c.name], g.byName[c.name] = true, c
-		if c.item != nil {
-			g.byItem[shape(c.itemPath)] = c
-		}
-	}
-}
-
-// constants are the query parameters that nearly every request needs: a version of the API,
-// or a key.
-func (g *guessing) constants() *yaml.Node {
-	g.always = map[string]bool{}
-	needs, asked := map[string]int{}, 0
-	value := map[string]string{}
-	for _, c := range g.all {
-		for _, op := range c.operations() {
-			asked++
-			for _, p := range op.parameters {
-				if p.in == "query" && p.required {
-					needs[p.name]++
-					if v := constantOf(p); v != "" {
-						value[p.name] = v
-					}
-				}
-			}
-		}
-	}
-	query := mapping()
-	for _, name := range sorted(needs) {
-		if needs[name]*10 < asked*9 {
-			continue
-		}
-		g.always[name] = true
-		if v, ok := value[name]; ok {
-			set(query, name, scalar(v))
-		} else {
-			set(query, name, mapped("setting", settingName(name)))
-		}
-	}
-	if len(query.Content) == 0 {
-		return nil
-	}
-	return mapped("query", query)
-}
-
-func sorted(m map[string]int) []string { return value.Keys(m) }
-
-// constantOf is the one value that a parameter can have; "" for none.
-func constantOf(p parameter) string {
-	if p.schema == nil {
-		return ""
-	}
-	if e := at(p.schema.node, "enum"); e != nil && len(e.Content) == 1 {
-		return e.Content[0].Value
-	}
-	return textOf(at(p.schema.node, "default"))
-}
-
 func (c *collection) operations() []*operation {
 	var out []*operation
 	for _, item := range []*pathItem{c.list, c.item} {
@@ -180,18 +92,6 @@ var (
 	settingChars = regexp.MustCompile(`[^a-z0-9]+`)
 	decided      = regexp.MustCompile(`(?i)^(created|updated|modified|deleted|last|date|time)[-_ ]?(at|on|date|time|by|modified|updated|changed)?$|_at$|^(url|href|uri|self|links?|_links|etag|revision|version_id|html_url)$`)
 )
-
-// settingName is what a setting of the driver is called that fills a parameter.
-func settingName(param string) string {
-	var b strings.Builder
-	for i, r := range param {
-		if r >= 'A' && r <= 'Z' && i > 0 {
-			b.WriteByte('_')
-		}
-		b.WriteRune(r)
-	}
-	return strings.Trim(settingChars.ReplaceAllString(strings.ToLower(b.String()), "_"), "_")
-}
 
 // guess says of one candidate what can be told from the document.
 func (g *guessing) guess(c *candidate) {
@@ -289,89 +189,6 @@ func (g *guessing) shown(c *candidate) (in string) {
 
 var wordMarks = strings.NewReplacer("_", "", "-", "", ".", "")
 
-// unmarked is a name without what stands between its words, so that shipId and ship_id are one.
-func unmarked(name string) string { return strings.ToLower(wordMarks.Replace(name)) }
-
-// idIn guesses the property that identifies a thing: the one that the path of one names,
-// id, the only one that ends in id, or where none does a name that each must have.
-func (g *guessing) idIn(c *candidate, s *jsonSchema) string {
-	params := paramPattern.FindAllStringSubmatch(c.itemPath, -1)
-	last := params[len(params)-1][1]
-	scalarKind := func(name string) bool {
-		p, err := g.r.part(s.Properties.is[name])
-		return err == nil && p != nil && (kindOf(p) == "string" || kindOf(p) == "integer" || kindOf(p) == "")
-	}
-	thing := unmarked(nameOf(c.path))
-	wanted := []string{unmarked(last), "id", unmarked(strings.TrimPrefix(unmarked(last), thing)), thing + "id", "uuid",
-		"uid", "guid"}
-	if strings.HasSuffix(unmarked(last), "name") || unmarked(last) == thing {
-		wanted = append(wanted, "name")
-	}
-	for _, w := range wanted {
-		for _, name := range s.Properties.names {
-			if w != "" && unmarked(name) == w && scalarKind(name) {
-				return name
-			}
-		}
-	}
-	found := ""
-	for _, name := range s.Properties.names {
-		if strings.HasSuffix(unmarked(name), "id") && scalarKind(name) {
-			if found != "" {
-				return ""
-			}
-			found = name
-		}
-	}
-	if found == "" && slices.Contains(s.Required, "name") && scalarKind("name") {
-		return "name"
-	}
-	return found
-}
-
-func (g *guessing) identity(c *candidate) {
-	if c.ids > 1 {
-		g.identities(c)
-		return
-	}
-	id := g.idIn(c, c.things)
-	if id == "" {
-		c.unsure("id", "it is not clear which property identifies it: id must name it")
-		return
-	}
-	if secretName.MatchString(id) {
-		c.doubt("%s identifies it, and may be secret", id)
-	}
-	if id != "id" {
-		set(c.x, "id", scalar(id))
-	}
-	for _, name := range []string{"name", "title", "label"} {
-		if name != id && c.things.Properties.is[name] != nil {
-			set(c.x, "identify", &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Content: []*yaml.Node{scalar(name)},
-				Style: yaml.FlowStyle})
-			break
-		}
-	}
-}
-
-// identities are the properties that identify a thing together: those that the parameters of
-// its path are called after.
-func (g *guessing) identities(c *candidate) {
-	params := paramPattern.FindAllStringSubmatch(c.itemPath, -1)
-	ids := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Style: yaml.FlowStyle}
-	for _, m := range params[len(params)-c.ids:] {
-		i := slices.IndexFunc(c.things.Properties.names,
-			func(name string) bool { return unmarked(name) == unmarked(m[1]) })
-		if i < 0 {
-			c.doubt("it is not clear which property is {%s} of its path: id must name those of all its parameters, "+
-				"in their order", m[1])
-			return
-		}
-		ids.Content = append(ids.Content, scalar(c.things.Properties.names[i]))
-	}
-	set(c.x, "id", ids)
-}
-
 // ways are how things are made, edited and deleted.
 func (g *guessing) ways(c *candidate) {
 	switch {
@@ -423,120 +240,7 @@ func (g *guessing) parents(c *candidate) {
 	}
 }
 
-// pages guesses how the list is cut up, by its parameters and by what its answer holds.
-func (g *guessing) pages(c *candidate) {
-	if c.list.get == nil {
-		return
-	}
-	asks := map[string]string{}
-	for _, p := range c.list.get.parameters {
-		if p.in == "query" {
-			asks[strings.ToLower(strings.NewReplacer("_", "", "-", "", "$", "", "[", "", "]", "", ".",
-				"").Replace(p.name))] = p.name
-		}
-	}
-	first := func(names ...string) string {
-		for _, n := range names {
-			if asks[n] != "" {
-				return asks[n]
-			}
-		}
-		return ""
-	}
-	answer := schemaIn(c.list.get.answer())
-	var s *jsonSchema
-	if answer != nil {
-		s, _ = g.r.part(answer) // what cannot be read says nothing
-	}
-	pages := mapping()
-	if s != nil && kindOf(s) == "object" {
-		items := g.itemsIn(c, s)
-		if items == "" {
-			c.unsure("items", "it is not clear which part of the list's answer holds the things: pages items must "+
-				"name it")
-			return
-		}
-		set(pages, "items", scalar(items))
-		if inner := g.r.items(g.r.dig(answer, items)); inner != nil {
-			g.compareWith(c, inner)
-		}
-	} else if s != nil && s.Items != nil {
-		g.compareWith(c, s.Items)
-	}
-	cursor := first("cursor", "pagetoken", "nexttoken", "marker", "continuation", "continuationtoken", "startingafter",
-		"nextcursor")
-	offset, page := first("offset", "skip", "start", "startat"), first("page", "pagenumber", "pageindex")
-	next := ""
-	if s != nil {
-		next = g.nextIn(s, "")
-	}
-	switch {
-	case cursor != "" && next != "":
-		set(pages, "cursor", scalar(next))
-		set(pages, "ask", scalar(cursor))
-	case next != "" && strings.Contains(strings.ToLower(next), "link"), next != "" && cursor == "" &&
-		(strings.HasSuffix(strings.ToLower(next), "url") || strings.EqualFold(next, "next")):
-		set(pages, "next", scalar(next))
-	case offset != "":
-		set(pages, "offset", scalar(offset))
-	case page != "":
-		set(pages, "page", scalar(page))
-	case cursor != "":
-		c.doubt("its list is asked on by %s, and the answer does not say where the next page is", cursor)
-	}
-	if limit := first("limit", "count", "pagesize", "perpage", "size", "maxresults", "top"); limit != "" &&
-		len(pages.Content) > 0 && (at(pages, "offset") != nil || at(pages, "page") != nil) {
-		set(pages, "limit", scalar(limit))
-	}
-	if len(pages.Content) > 0 {
-		set(c.x, "pages", pages)
-	}
-}
-
-// itemsIn is where in a list's answer the things stand; "" where that is not clear.
-func (g *guessing) itemsIn(c *candidate, s *jsonSchema) string {
-	var lists []string
-	for _, name := range s.Properties.names {
-		p, err := g.r.part(s.Properties.is[name])
-		if err == nil && p != nil && kindOf(p) == "array" {
-			lists = append(lists, name)
-		}
-	}
-	if len(lists) == 1 {
-		return lists[0]
-	}
-	last := unmarked(c.path[strings.LastIndexByte(strings.TrimSuffix(c.path, "/"), '/')+1:])
-	for _, name := range lists {
-		if n := unmarked(name); n == last || n == "items" || n == "data" || n == "results" || n == "value" {
-			return name
-		}
-	}
-	return ""
-}
-
 var nextName = regexp.MustCompile(`(?i)^(next|cursor|marker|continuation)[-_]?(page|cursor|token|link|marker|url|pagetoken)?$|^@?(odata\.)?nextLink$`)
-
-// nextIn is where an answer says what comes next.
-func (g *guessing) nextIn(s *jsonSchema, below string) string {
-	for _, name := range s.Properties.names {
-		p, err := g.r.part(s.Properties.is[name])
-		if err != nil || p == nil {
-			continue
-		}
-		switch {
-		case nextName.MatchString(name) && (kindOf(p) == "string" || kindOf(p) == "integer" || kindOf(p) == ""):
-			if below == "" && strings.Contains(name, ".") {
-				return "/" + jsonpointer.Escape(name)
-			}
-			return below + name
-		case below == "" && kindOf(p) == "object" && len(p.Properties.names) > 0 && len(p.Properties.names) < 10:
-			if found := g.nextIn(p, name+"."); found != "" {
-				return found
-			}
-		}
-	}
-	return ""
-}
 
 // compareWith says whether the list shows things whole.
 func (g *guessing) compareWith(c *candidate, item *proxy) {
