@@ -169,41 +169,8 @@ func (o *Out) Type(t TypeDoc) {
 		head += ": " + Clean(t.Help)
 	}
 	o.Printf("%s\n\n", head)
-	section := func(head string, outputs bool) {
-		rows := [][]string{}
-		for _, a := range t.Attributes {
-			if a.Output != outputs {
-				continue
-			}
-			var notes []string
-			if a.Required {
-				notes = append(notes, "required")
-			}
-			if a.Fixed {
-				notes = append(notes, "fixed")
-			}
-			if a.Refers != "" {
-				notes = append(notes, "refers to "+a.Refers)
-			}
-			if a.Secret {
-				notes = append(notes, "secret")
-			}
-			if a.Security {
-				notes = append(notes, "security")
-			}
-			if a.Default != nil {
-				notes = append(notes, "default "+value.Plain(a.Default.V))
-			}
-			rows = append(rows, []string{"  " + a.Name, a.Kind, strings.Join(notes, ", "), a.Help})
-		}
-		if len(rows) > 0 {
-			o.Printf("%s\n", o.Paint(Grey, head))
-			o.Sheet(rows)
-			o.Printf("\n")
-		}
-	}
-	section("to give", false)
-	section("decided by the cloud", true)
+	o.attributes("to give", t, false)
+	o.attributes("decided by the cloud", t, true)
 	var rows [][]string
 	for _, a := range t.Attributes {
 		if a.Limits != "" && !a.Output {
@@ -215,6 +182,52 @@ func (o *Out) Type(t TypeDoc) {
 		o.Sheet(rows)
 		o.Printf("\n")
 	}
+	o.typeRemarks(t)
+	o.Printf("A change to a fixed attribute makes a swap, %s.\n\n%s\n%s", t.Swap, o.Paint(Grey, "example"), t.Example)
+}
+
+// attributes writes the attributes of a type that are given, or those that the cloud decides.
+func (o *Out) attributes(head string, t TypeDoc, outputs bool) {
+	rows := [][]string{}
+	for _, a := range t.Attributes {
+		if a.Output != outputs {
+			continue
+		}
+		rows = append(rows, []string{"  " + a.Name, a.Kind, strings.Join(attributeNotes(a), ", "), a.Help})
+	}
+	if len(rows) > 0 {
+		o.Printf("%s\n", o.Paint(Grey, head))
+		o.Sheet(rows)
+		o.Printf("\n")
+	}
+}
+
+// attributeNotes says in words what is special about an attribute.
+func attributeNotes(a AttributeDoc) []string {
+	var notes []string
+	if a.Required {
+		notes = append(notes, "required")
+	}
+	if a.Fixed {
+		notes = append(notes, "fixed")
+	}
+	if a.Refers != "" {
+		notes = append(notes, "refers to "+a.Refers)
+	}
+	if a.Secret {
+		notes = append(notes, "secret")
+	}
+	if a.Security {
+		notes = append(notes, "security")
+	}
+	if a.Default != nil {
+		notes = append(notes, "default "+value.Plain(a.Default.V))
+	}
+	return notes
+}
+
+// typeRemarks writes what is to be known about a type as a whole.
+func (o *Out) typeRemarks(t TypeDoc) {
 	if t.Price != nil {
 		o.Printf("%s\n", Wrap("Costs a month: "+t.Price.String()+".", o.Width-2, "  "))
 	}
@@ -238,7 +251,6 @@ func (o *Out) Type(t TypeDoc) {
 	default:
 		o.Printf("What identifies one stays taken for %s once it is gone.\n", t.NameStays)
 	}
-	o.Printf("A change to a fixed attribute makes a swap, %s.\n\n%s\n%s", t.Swap, o.Paint(Grey, "example"), t.Example)
 }
 
 // Example writes a declaration to copy, with what is required and what has a default. What

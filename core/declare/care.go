@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -61,6 +62,14 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 			return nil, fmt.Errorf("care: timeout is %q, and must be a duration such as \"90s\" or \"1h30m\"", timeout)
 		}
 	}
+	if err := cmp.Or(c.runsAfter(ev.out.Name, after), c.leaves(leave), c.excuses(excuse)); err != nil {
+		return nil, err
+	}
+	return &careValue{c}, nil
+}
+
+// runsAfter reads what a resource of a ward comes after.
+func (c *Care) runsAfter(ward string, after *starlark.List) error {
 	for i := 0; after != nil && i < after.Len(); i++ {
 		switch v := after.Index(i).(type) {
 		case *Handle:
@@ -68,45 +77,56 @@ func (ev *evaluator) care(_ *starlark.Thread, _ *starlark.Builtin, args starlark
 		case starlark.String:
 			a := string(v)
 			if w, _ := value.SplitWard(a); w == "" {
-				a = value.InWard(ev.out.Name, a)
+				a = value.InWard(ward, a)
 			}
 			c.After = append(c.After, a)
 		default:
-			return nil, fmt.Errorf("care: after takes handles and addresses; item %d is %s", i,
+			return fmt.Errorf("care: after takes handles and addresses; item %d is %s", i,
 				schema.WithArticle(v.Type()))
 		}
 	}
+	return nil
+}
+
+// leaves reads the paths that others may change.
+func (c *Care) leaves(leave *starlark.List) error {
 	for i := 0; leave != nil && i < leave.Len(); i++ {
 		s, ok := leave.Index(i).(starlark.String)
 		if !ok {
-			return nil, fmt.Errorf("care: leave takes attribute paths; item %d is %s", i,
+			return fmt.Errorf("care: leave takes attribute paths; item %d is %s", i,
 				schema.WithArticle(leave.Index(i).Type()))
 		}
 		p, err := value.ParsePath(string(s))
 		if err != nil || len(p) == 0 {
-			return nil, fmt.Errorf("care: leave: %q is not an attribute path", string(s))
+			return fmt.Errorf("care: leave: %q is not an attribute path", string(s))
 		}
 		c.Leave = append(c.Leave, p)
 	}
-	if excuse != nil {
-		for _, item := range excuse.Items() {
-			rule, ok1 := item[0].(starlark.String)
-			text, ok2 := item[1].(starlark.String)
-			m := excuseForm().FindStringSubmatch(string(text))
-			if !ok1 || !ok2 || m == nil {
-				return nil, fmt.Errorf("care: excuse must be {\"RULE\": \"reason, until 2026-12-31\"}, not %s: %s",
-					item[0], item[1])
-			}
-			if _, err := time.Parse(time.DateOnly, m[2]); err != nil {
-				return nil, fmt.Errorf("care: the excuse for %s ends on %q, which is not a date", rule, m[2])
-			}
-			if c.Excuse == nil {
-				c.Excuse = map[string]problem.Excuse{}
-			}
-			c.Excuse[string(rule)] = problem.Excuse{Reason: m[1], Until: m[2]}
-		}
+	return nil
+}
+
+// excuses reads which rules may be broken.
+func (c *Care) excuses(excuse *starlark.Dict) error {
+	if excuse == nil {
+		return nil
 	}
-	return &careValue{c}, nil
+	for _, item := range excuse.Items() {
+		rule, ok1 := item[0].(starlark.String)
+		text, ok2 := item[1].(starlark.String)
+		m := excuseForm().FindStringSubmatch(string(text))
+		if !ok1 || !ok2 || m == nil {
+			return fmt.Errorf("care: excuse must be {\"RULE\": \"reason, until 2026-12-31\"}, not %s: %s",
+				item[0], item[1])
+		}
+		if _, err := time.Parse(time.DateOnly, m[2]); err != nil {
+			return fmt.Errorf("care: the excuse for %s ends on %q, which is not a date", rule, m[2])
+		}
+		if c.Excuse == nil {
+			c.Excuse = map[string]problem.Excuse{}
+		}
+		c.Excuse[string(rule)] = problem.Excuse{Reason: m[1], Until: m[2]}
+	}
+	return nil
 }
 
 var excuseForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`) })

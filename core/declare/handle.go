@@ -89,28 +89,15 @@ func (t *declarer) Attr(name string) (starlark.Value, error) {
 func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kwargs []starlark.Tuple) (starlark.Value,
 	error) {
 	ev := t.d.ev
-	if what, ok := thread.Local(definesOnly).(string); ok {
-		return nil, fmt.Errorf("%s defines functions and values; it declares no resource while it is loaded", what)
-	}
-	if len(args) != 1 {
-		return nil, fmt.Errorf("%s takes one name and then attribute = value; it got %d values without a name", t.full,
-			len(args))
-	}
-	name, ok := args[0].(starlark.String)
-	if p, isPending := args[0].(*pending); isPending {
-		return nil, p.cannot("a resource's name")
-	}
-	if !ok || !goodName(string(name)) {
-		return nil, fmt.Errorf("a resource's name is a printable text without spaces, not %s", args[0].String())
-	}
-	if len(ev.declared) >= ev.limits.WardValues {
-		return nil, fmt.Errorf("the ward declares more than %d resources", ev.limits.WardValues)
+	name, err := t.named(thread, args)
+	if err != nil {
+		return nil, err
 	}
 	in := ev.scope()
-	full := ev.out.Name + ":" + in.path + t.full + "/" + string(name)
+	full := ev.out.Name + ":" + in.path + t.full + "/" + name
 	r := &Resource{
 		Ward: ev.out.Name, Address: full[len(ev.out.Name)+1:], full: full, Driver: t.d.name, Type: t.typ,
-		fullType: t.full, Name: string(name),
+		fullType: t.full, Name: name,
 		Within: in.within, Care: in.care, index: ev.index, trace: traceOf(thread), star: t.star,
 	}
 	h := &Handle{Resource: r, ev: ev, typ: t.typ, declarer: t, given: make([]givenValue, 0, len(kwargs))}
@@ -135,23 +122,7 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	if in.care.AtDrop == schema.CopyFirst && r.Care.AtDrop == schema.CopyFirst && t.typ.HoldsData && !t.typ.Copies {
 		ev.cannotCopy(thread, r)
 	}
-	checked, faults := t.typ.Check(inputs)
-	for _, f := range faults {
-		pos, via := r.At(f.Path.String())
-		if t.typ.Attribute(f.Path[0].Key) == nil { // its name is wrong, wherever its value comes from
-			pos, via = r.index.given(r.trace, f.Path[0].Key)
-		}
-		p := ev.fault(thread, r, pos, f.Path.String(), f.Message, f.Hint)
-		p.Via = via
-	}
-	r.Inputs = checked
-	for _, a := range t.typ.Attributes {
-		if a.Secret && !a.Output && checked[a.Name] != nil && !value.IsPending(checked[a.Name]) {
-			pos, via := r.At(a.Name)
-			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and is written in the code",
-				"write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
-		}
-	}
+	checked := ev.checked(thread, r, inputs)
 	if _, given := checked["name"]; !given && t.typ.NamedByPattern() {
 		r.MadeName = madeName(ev.pattern, r)
 	}
@@ -160,6 +131,50 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	ev.out.Resources = append(ev.out.Resources, r)
 	ev.digesting.follow(ev.out.Resources)
 	return h, nil
+}
+
+// named is the name of a resource that may be declared now.
+func (t *declarer) named(thread *starlark.Thread, args starlark.Tuple) (string, error) {
+	if what, ok := thread.Local(definesOnly).(string); ok {
+		return "", fmt.Errorf("%s defines functions and values; it declares no resource while it is loaded", what)
+	}
+	if len(args) != 1 {
+		return "", fmt.Errorf("%s takes one name and then attribute = value; it got %d values without a name", t.full,
+			len(args))
+	}
+	name, ok := args[0].(starlark.String)
+	if p, isPending := args[0].(*pending); isPending {
+		return "", p.cannot("a resource's name")
+	}
+	if !ok || !goodName(string(name)) {
+		return "", fmt.Errorf("a resource's name is a printable text without spaces, not %s", args[0].String())
+	}
+	if len(t.d.ev.declared) >= t.d.ev.limits.WardValues {
+		return "", fmt.Errorf("the ward declares more than %d resources", t.d.ev.limits.WardValues)
+	}
+	return string(name), nil
+}
+
+// checked holds inputs against the type and reports what is wrong.
+func (ev *evaluator) checked(thread *starlark.Thread, r *Resource, inputs value.Map) value.Map {
+	checked, faults := r.Type.Check(inputs)
+	for _, f := range faults {
+		pos, via := r.At(f.Path.String())
+		if r.Type.Attribute(f.Path[0].Key) == nil { // its name is wrong, wherever its value comes from
+			pos, via = r.index.given(r.trace, f.Path[0].Key)
+		}
+		p := ev.fault(thread, r, pos, f.Path.String(), f.Message, f.Hint)
+		p.Via = via
+	}
+	r.Inputs = checked
+	for _, a := range r.Type.Attributes {
+		if a.Secret && !a.Output && checked[a.Name] != nil && !value.IsPending(checked[a.Name]) {
+			pos, via := r.At(a.Name)
+			ev.fault(thread, r, pos, a.Name, a.Name+" is secret, and is written in the code",
+				"write secret(\"NAME\"), or take it by input(\"NAME\", secret = True)").Via = via
+		}
+	}
+	return checked
 }
 
 // take sorts one given attribute into the inputs, the handle and the care.

@@ -267,35 +267,10 @@ func (s *State) sealedRight(e *Entry) error {
 func (s *State) line(e *Entry, l *Line) {
 	switch l.Kind {
 	case KindBegin:
-		begin := *l.Begin
-		if !begin.Scope.Whole { // as foreign hands may have written it
-			begin.Scope = NewScope(begin.Scope.Writes, begin.Scope.Reads)
-		}
-		if other, _ := s.holds(begin.Scope); other != nil || s.Open[e.Run] != nil {
-			s.ignore(e, "run %s begins while another one holds the lock", e.Run)
-			return
-		}
-		s.Latest = begun(e, l.Begin)
-		s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: begin}
-		if l.Begin.Kept {
-			u := s.Proposals[l.Begin.Proposal]
-			if u == nil {
-				u = &Use{Began: e.Time}
-				s.Proposals[l.Begin.Proposal] = u
-			}
-			u.Runs, u.Outcome = append(u.Runs, e.Run), ""
-		}
+		s.begin(e, l.Begin)
 		return
 	case KindBreak:
-		if run := s.Open[l.Break.Run]; run == nil {
-			s.ignore(e, "it breaks the lock of run %s, which holds none", l.Break.Run)
-		} else if u := s.Proposals[run.Begin.Proposal]; u != nil {
-			u.Outcome = "broken"
-		}
-		if s.Latest != nil && s.Latest.Run == l.Break.Run {
-			s.Latest.broken(e, l.Break)
-		}
-		delete(s.Open, l.Break.Run)
+		s.breakLock(e, l.Break)
 		return
 	}
 	run := s.Open[e.Run]
@@ -320,49 +295,94 @@ func (s *State) line(e *Entry, l *Line) {
 	case KindBeat:
 		run.Done, run.Total = l.Beat.Done, l.Beat.Total
 	case KindNote:
-		if l.Note.Dropped != "" {
-			s.drop(l.Note.Dropped)
-			if l.Note.Record == nil {
-				run.Done++
-			}
-		}
-		switch n := l.Note; {
-		case n.Acceptance != nil:
-			s.Accepted = append(s.Accepted, Acceptance{n.Acceptance.Entry, n.Acceptance.Hash, e.Seq})
-		case n.Accepted > 0:
-			s.Accepted = append(s.Accepted, Acceptance{Entry: n.Accepted, By: e.Seq})
-		}
-		if l.Note.Moved != "" {
-			s.Moved = l.Note.Moved
-		}
-		if l.Note.Pruned != nil {
-			s.Pruned = append(s.Pruned, *l.Note.Pruned)
-		}
-		if p := l.Note.Approval; p != nil {
-			if s.Approval = p; len(p.Keys) == 0 {
-				s.Approval = nil
-			}
-		}
-		if l.Note.Record != nil {
-			if err := s.put(l.Note.Record, e.Seq); err != nil {
-				s.ignore(e, "%v", err)
-			}
-		}
+		s.note(e, l.Note, run)
 	case KindEnd:
-		if l.End.Published != nil && run.Begin.Scope.MayWrite(PublishedValues) {
-			s.Values = l.End.Values
-		}
-		if u := s.Proposals[run.Begin.Proposal]; u != nil {
-			u.Outcome = l.End.Outcome
-			if !u.Spent && (u.Outcome == "done" || u.Outcome == "undone") {
-				u.Spent, u.By = true, e.Run
-			}
-		}
-		if s.Latest != nil && s.Latest.Run == e.Run {
-			s.Latest.ended(e, l.End)
-		}
-		delete(s.Open, e.Run)
+		s.end(e, l.End, run)
 	}
+}
+
+// begin opens a run, unless another one holds what it locks.
+func (s *State) begin(e *Entry, b *Begin) {
+	begin := *b
+	if !begin.Scope.Whole { // another program may have written it
+		begin.Scope = NewScope(begin.Scope.Writes, begin.Scope.Reads)
+	}
+	if other, _ := s.holds(begin.Scope); other != nil || s.Open[e.Run] != nil {
+		s.ignore(e, "run %s begins while another one holds the lock", e.Run)
+		return
+	}
+	s.Latest = begun(e, b)
+	s.Open[e.Run] = &OpenRun{Run: e.Run, Who: e.Who, Host: e.Host, Since: e.Time, Begin: begin}
+	if b.Kept {
+		u := s.Proposals[b.Proposal]
+		if u == nil {
+			u = &Use{Began: e.Time}
+			s.Proposals[b.Proposal] = u
+		}
+		u.Runs, u.Outcome = append(u.Runs, e.Run), ""
+	}
+}
+
+// breakLock ends the lock of a run that cannot end it itself.
+func (s *State) breakLock(e *Entry, b *Break) {
+	if run := s.Open[b.Run]; run == nil {
+		s.ignore(e, "it breaks the lock of run %s, which holds none", b.Run)
+	} else if u := s.Proposals[run.Begin.Proposal]; u != nil {
+		u.Outcome = "broken"
+	}
+	if s.Latest != nil && s.Latest.Run == b.Run {
+		s.Latest.broken(e, b)
+	}
+	delete(s.Open, b.Run)
+}
+
+// note takes what a run notes beside its calls.
+func (s *State) note(e *Entry, n *Note, run *OpenRun) {
+	if n.Dropped != "" {
+		s.drop(n.Dropped)
+		if n.Record == nil {
+			run.Done++
+		}
+	}
+	switch {
+	case n.Acceptance != nil:
+		s.Accepted = append(s.Accepted, Acceptance{n.Acceptance.Entry, n.Acceptance.Hash, e.Seq})
+	case n.Accepted > 0:
+		s.Accepted = append(s.Accepted, Acceptance{Entry: n.Accepted, By: e.Seq})
+	}
+	if n.Moved != "" {
+		s.Moved = n.Moved
+	}
+	if n.Pruned != nil {
+		s.Pruned = append(s.Pruned, *n.Pruned)
+	}
+	if p := n.Approval; p != nil {
+		if s.Approval = p; len(p.Keys) == 0 {
+			s.Approval = nil
+		}
+	}
+	if n.Record != nil {
+		if err := s.put(n.Record, e.Seq); err != nil {
+			s.ignore(e, "%v", err)
+		}
+	}
+}
+
+// end closes a run, with what it publishes.
+func (s *State) end(e *Entry, end *End, run *OpenRun) {
+	if end.Published != nil && run.Begin.Scope.MayWrite(PublishedValues) {
+		s.Values = end.Values
+	}
+	if u := s.Proposals[run.Begin.Proposal]; u != nil {
+		u.Outcome = end.Outcome
+		if !u.Spent && (u.Outcome == "done" || u.Outcome == "undone") {
+			u.Spent, u.By = true, e.Run
+		}
+	}
+	if s.Latest != nil && s.Latest.Run == e.Run {
+		s.Latest.ended(e, end)
+	}
+	delete(s.Open, e.Run)
 }
 
 func (s *State) result(e *Entry, r *Result, run *OpenRun) {

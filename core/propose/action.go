@@ -73,9 +73,16 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	w.copyFirst(a, typ, seen)
 	a.Undo = undoOf(a)
 	a.Cost = cost(typ, a.Kind, seen, value.Map(a.Plan.Inputs))
+	w.completePlan(a, d, r, w.dangling[full])
+	w.forbid(a, typ, r != nil && r.Care.Guard, d != nil && d.Care.Guard)
+	return a, nil
+}
+
+// completePlan notes where inputs are declared, and whether the record alone changes.
+func (w *proposer) completePlan(a *Action, d *declare.Resource, r *ledger.Record, dangling bool) {
 	if a.Kind == Same {
 		if d != nil && (a.Plan.Declared != r.Declared || outdated(r, value.Map(a.Plan.Inputs), d.Care.Leave)) &&
-			!w.dangling[full] {
+			!dangling {
 			a.Plan.RecordOnly = true
 		} else {
 			a.Plan = nil
@@ -86,14 +93,18 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 			a.Plan.Positions[name], _ = d.At(name)
 		}
 	}
+}
+
+// forbid notes what forbids an action on a thing that is guarded as it is recorded, or as it is
+// declared.
+func (w *proposer) forbid(a *Action, typ *schema.Type, wasGuarded, isGuarded bool) {
 	if why := keepsName(a, typ); why != "" {
-		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: why, Position: a.Position})
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Because: why, Position: a.Position})
 	}
-	if r != nil && r.Care.Guard && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && d.Care.Guard {
-		w.p.Blocked = append(w.p.Blocked, Block{Ward: ward, Address: address, Because: guarded(a.Kind),
+	if wasGuarded && (a.Kind == Drop || a.Kind == Swap) || a.Kind == Swap && isGuarded {
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Because: guarded(a.Kind),
 			Position: a.Position})
 	}
-	return a, nil
 }
 
 // keepsName says why a swap is not possible that needs what its cloud keeps taken for some

@@ -263,14 +263,23 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 		return nil, err
 	}
 	now = rec.Conceal(typ, now)
-	leave := rec.Care.Leave
+	res.compare(rec, now, typ)
+	res.Verdict = Matches
+	if len(res.Differences) > 0 {
+		res.Verdict = Differs
+	}
+	return res, nil
+}
+
+// compare notes how what is live differs from the record.
+func (res *Resource) compare(rec *ledger.Record, now value.Map, typ *schema.Type) {
 	for _, a := range typ.Attributes {
 		want, recorded := rec.Inputs[a.Name]
 		if a.Output || !recorded || a.Secret && !value.IsSecret(want) {
 			continue
 		}
 		found := now[a.Name]
-		changes, whole := propose.Compare(a.Name, want, found, leave)
+		changes, whole := propose.Compare(a.Name, want, found, rec.Care.Leave)
 		if whole {
 			continue
 		}
@@ -287,11 +296,6 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 			}
 		}
 	}
-	res.Verdict = Matches
-	if len(res.Differences) > 0 {
-		res.Verdict = Differs
-	}
-	return res, nil
 }
 
 // fewEnough is how many resources are asked about one by one; for more the

@@ -68,12 +68,6 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 	if err := info.identified(x.ID); err != nil {
 		return err
 	}
-	if !slices.Contains([]string{"", "whole", "summary", "ids", "none"}, x.Lists) {
-		return fmt.Errorf("%s lists: %q is none of whole, summary, ids, none", extension, x.Lists)
-	}
-	if !slices.Contains([]string{"", "one", "list", "none"}, x.Read) {
-		return fmt.Errorf("%s read: %q is none of one, list, none", extension, x.Read)
-	}
 	if list.get != nil {
 		for _, p := range list.get.parameters {
 			info.byName = info.byName || p.in == "query" && p.name == "name"
@@ -90,24 +84,8 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 	} else {
 		info.create, info.edit, info.makes, info.edits = "put", "put", "application/json", "application/json"
 	}
-	for _, name := range info.parentParams() {
-		a := t.Attribute(name)
-		switch {
-		case a == nil:
-			if a, err = doc.parameter(list, item, name); err != nil {
-				return err
-			}
-			t.Attributes = append(t.Attributes, a)
-			info.bare = append(info.bare, name)
-			if !slices.Contains(info.item.params, name) {
-				return fmt.Errorf("nothing tells {%s} of one thing: it is not a property, and not in the path %s", name,
-					path)
-			}
-		case a.Output:
-			info.bare = append(info.bare, name)
-		}
-		a.Required, a.Fixed, a.Output = true, true, false
-		a.Refers = cmp.Or(a.Refers, x.Parents[name].Refers)
+	if err := info.parentInputs(doc, t, x, list, item); err != nil {
+		return err
 	}
 	if info.edit == "" {
 		for _, a := range t.Inputs() {
@@ -120,6 +98,45 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 				t.Identify = append(slices.Clone(t.Identify), name)
 			}
 		}
+	}
+	if err := shownBy(t, x); err != nil {
+		return err
+	}
+	return info.identifying(t)
+}
+
+// parentInputs makes an input of each parameter of the paths that names what a thing is in.
+func (info *typeInfo) parentInputs(doc *api, t *schema.Type, x *typeExtension, list, item *pathItem) error {
+	for _, name := range info.parentParams() {
+		a := t.Attribute(name)
+		switch {
+		case a == nil:
+			var err error
+			if a, err = doc.parameter(list, item, name); err != nil {
+				return err
+			}
+			t.Attributes = append(t.Attributes, a)
+			info.bare = append(info.bare, name)
+			if !slices.Contains(info.item.params, name) {
+				return fmt.Errorf("nothing tells {%s} of one thing: it is not a property, and not in the path %s", name,
+					info.item.path)
+			}
+		case a.Output:
+			info.bare = append(info.bare, name)
+		}
+		a.Required, a.Fixed, a.Output = true, true, false
+		a.Refers = cmp.Or(a.Refers, x.Parents[name].Refers)
+	}
+	return nil
+}
+
+// shownBy notes what the cloud shows of the type's things.
+func shownBy(t *schema.Type, x *typeExtension) error {
+	if !slices.Contains([]string{"", "whole", "summary", "ids", "none"}, x.Lists) {
+		return fmt.Errorf("%s lists: %q is none of whole, summary, ids, none", extension, x.Lists)
+	}
+	if !slices.Contains([]string{"", "one", "list", "none"}, x.Read) {
+		return fmt.Errorf("%s read: %q is none of one, list, none", extension, x.Read)
 	}
 	if x.Lists == "none" && x.Read == "list" {
 		return fmt.Errorf("%s read: where nothing lists them, nothing can be read from a list", extension)
@@ -134,7 +151,7 @@ func (info *typeInfo) reach(d *document, t *schema.Type, x *typeExtension) error
 			a.Unshown = true
 		}
 	}
-	return info.identifying(t)
+	return nil
 }
 
 // identified notes which parameters of a thing's path identify it: the last one, or as many
