@@ -73,7 +73,7 @@ func (t arguments) check(name string, args []string) error {
 	}
 }
 
-// commands lists all commands in the order of the overview. Each is made anew
+// commands lists all commands in the order of the overview. Each is new
 // for a run, so that flags hold no state between runs.
 func commands() []*command {
 	return []*command{

@@ -44,7 +44,7 @@ func kitPlaceCommand() *command {
 				given[name] = v
 			}
 			a.inputs = nil                                       // they are the kit's, not the wards'
-			if _, err := session.FindEstate(a.dir); err != nil { // a kit that stands alone is placed nowhere
+			if _, err := session.FindEstate(a.dir); err != nil { // a kit that is on its own is placed nowhere
 				return err
 			}
 			k, err := a.openKits(ctx)

@@ -85,14 +85,14 @@ func (o *Opener) clone(ctx context.Context, src estate.KitSource) (Fetched, erro
 	}
 	f.Dir = o.cached(src.Name, f.Digest)
 	if d, err := Digest(f.Dir); err == nil && d == f.Digest {
-		return f, nil // somebody else was first
+		return f, nil // another process was first
 	}
 	if err := os.RemoveAll(f.Dir); err != nil { // what was altered in the cache
 		return Fetched{}, err
 	}
 	if err := os.Rename(clean, f.Dir); err != nil {
 		if d, other := Digest(f.Dir); other == nil && d == f.Digest {
-			return f, nil // somebody else was quicker
+			return f, nil // another process was quicker
 		}
 		return Fetched{}, err
 	}

@@ -23,7 +23,7 @@ import (
 type Token struct {
 	Name   string   `json:"name"`
 	Rights string   `json:"rights"`          // one of Rights
-	Zones  []string `json:"zones,omitempty"` // where it may change things that stand in a zone; anywhere when empty
+	Zones  []string `json:"zones,omitempty"` // where it may change things that are in a zone; anywhere when empty
 	Token  string   `json:"token,omitempty"` // shown once, when it is made
 }
 
@@ -35,7 +35,7 @@ func (t *Token) may(right string) bool {
 	return slices.Index(Rights, t.Rights) >= slices.Index(Rights, right)
 }
 
-// inZone is a refusal where a token may not change what stands in a zone.
+// inZone is a refusal where a token may not change what is in a zone.
 func (t *Token) inZone(zone string) error {
 	if zone == "" || len(t.Zones) == 0 || slices.Contains(t.Zones, zone) {
 		return nil

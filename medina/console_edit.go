@@ -180,7 +180,7 @@ func (c *console) send(r *http.Request, k *kind, id string, was value.Map, field
 	return plainOf(answer["detail"]), ""
 }
 
-// read reads what stands in a form as a value of an attribute.
+// read reads what is in a form as a value of an attribute.
 func read(a *schema.Attribute, text string) (any, error) {
 	if text == "" && a.Kind != schema.Text || text == "" && !a.Required {
 		return nil, nil

@@ -191,7 +191,7 @@ func (t *tx) there(typ, id string) (bool, error) {
 	return is != nil && is.typ == typ, err
 }
 
-// zoneOf is where a thing stands; "" for one that stands nowhere.
+// zoneOf is where a thing stands; "" for one that is in no zone.
 func (t *tx) zoneOf(id string) (string, error) {
 	is, err := t.thing(id)
 	if is == nil {

@@ -19,7 +19,7 @@ import (
 	"kasbah/core/value"
 )
 
-// Habits of other clouds that a Medina can have. What each changes in its API stands in its
+// Habits of other clouds that a Medina can have. What each changes in its API is in its
 // document as well: habitsOverlay.
 const (
 	SummaryLists  = "summary-lists"  // a list shows no more of a thing than its id, its name and its tag
@@ -29,7 +29,7 @@ const (
 	WeakTags      = "weak-tags"      // tags are weak (RFC 9110, 8.8.3), and no edit is bound to one
 	noKeys        = "no-keys"        // idempotency keys are not heeded
 	offsetPages   = "offset-pages"   // lists are asked on by how many to skip
-	envelope      = "envelope"       // what is sent and answered stands in data
+	envelope      = "envelope"       // what is sent and answered is in data
 	postEdits     = "post-edits"     // an edit is a POST to /edit below the thing
 	formBodies    = "form-bodies"    // what is sent is a form
 	quietDelete   = "quiet-delete"   // a deletion answers 202 and says nothing else

@@ -35,7 +35,7 @@ func Listen(address string, o Options) (*Listener, error) {
 	return listen(address, o, nil)
 }
 
-// ListenTLS is Listen with TLS, under a certificate that stands beside the database
+// ListenTLS is Listen with TLS, under a certificate that is beside the database
 // and signs itself. It is made when it is not there, or no longer good. certificate
 // is its place.
 func ListenTLS(address string, o Options) (l *Listener, certificate string, err error) {

@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// Snapshots of all that Medina holds, and beginning anew. They are SQLite files;
+// Snapshots of all that Medina holds, and starting from one. They are SQLite files;
 // tokens are not in them.
 
 const maxSnapshot = 4 << 30
@@ -95,7 +95,7 @@ func (s *Server) takeOver(w http.ResponseWriter, r *http.Request, path string) e
 }
 
 // foreign is an error unless a file holds nothing but tables and indexes of a Medina: a
-// view or a trigger would run what somebody else has written. Nothing of the file runs here.
+// view or a trigger would run what another person or program has written. Nothing of the file runs here.
 func foreign(ctx context.Context, path string) error {
 	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(),
 		RawQuery: "mode=ro&immutable=1&_pragma=trusted_schema(off)&_pragma=query_only(on)&_pragma=cell_size_check(on)"}

@@ -16,7 +16,7 @@ type held interface {
 	thing(id string) (*thing, error)
 	// insert takes a new one. key is what it was made with, or "".
 	insert(id string, is *thing, key string) error
-	// change takes a new body, under the revision that stands in it.
+	// change takes a new body, under the revision that is in it.
 	change(body value.Map) error
 	// erase deletes a thing with all that is noted of it but for its address. claim is what
 	// it held alone, or "".
@@ -48,7 +48,7 @@ type held interface {
 type thing struct {
 	typ    string
 	body   value.Map
-	zone   string // "" for one that stands nowhere
+	zone   string // "" for one that is in no zone
 	parent string // what its range is in; "" for one without
 	lo, hi int64  // its range
 }

@@ -21,7 +21,7 @@ type trial struct {
 	hidden   map[string]value.Map
 	refs     map[string][]reference     // of things whose references are not those of the tables
 	users    map[string]map[string]bool // the things in refs, by what they refer to
-	claims   map[claim]string           // who holds them; "" for nobody
+	claims   map[claim]string           // who holds them; "" for no one
 	hosts    map[string]*hosts          // by subnet
 	ranges   map[string][]ranged        // by parent, in the order of their beginnings
 	counts   map[[2]string]int64        // by type and zone

@@ -120,7 +120,7 @@ func Wrap(s string, columns int, indent string) string {
 	return b.String()
 }
 
-// pieces are the words of a text, and what stands in backquotes as one of them.
+// pieces are the words of a text, and what is in backquotes as one of them.
 func pieces(s string, columns int) []string {
 	var out []string
 	open := false

@@ -439,7 +439,7 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	}
 }
 
-// rehearsedText says what the clouds were asked beforehand.
+// rehearsedText says which calls the clouds were asked about before the run.
 func rehearsedText(r *propose.Rehearsed) string {
 	if r == nil || r.Calls == 0 {
 		return ""

@@ -43,7 +43,7 @@ func (o *Out) rules(d rules.Document) {
 
 // rulesOf writes what the rules said of a proposal, above its summary. What
 // they said of the declarations was told before. What a rule is undecided
-// about stands on one line.
+// about is on one line.
 func (o *Out) rulesOf(p *propose.Proposal) {
 	again := map[string]bool{} // what is told at both stages is told once
 	for _, f := range p.Rules {

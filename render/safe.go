@@ -13,7 +13,7 @@ import (
 // program means as a control character it writes behind a mark that nobody outside knows;
 // Visible lets those through and no others. So no place that writes can forget it.
 
-// mark stands before each control character that the program means.
+// mark comes before each control character that the program means.
 var mark = "\uf8ff" + rand.Text()
 
 // control marks the control characters of a text that is ours.

@@ -254,7 +254,7 @@ func (o *Out) typeRemarks(t TypeDoc) {
 }
 
 // Example writes a declaration to copy, with what is required and what has a default. What
-// it cannot do without stands before it, with what is required.
+// it cannot do without comes before it, with what is required.
 func Example(drv string, c *schema.Catalog, t *schema.Type) string {
 	x := exampleWriter{driver: drv, catalog: c, made: map[string]bool{}}
 	x.needs(t)
@@ -266,7 +266,7 @@ type exampleWriter struct {
 	b       strings.Builder
 	driver  string
 	catalog *schema.Catalog
-	made    map[string]bool // types of which one stands there already, or is about to
+	made    map[string]bool // types of which one is there already, or is about to
 }
 
 // needs writes what a type's required attributes refer to.

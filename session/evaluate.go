@@ -57,7 +57,7 @@ func (s *Session) readOptions(ctx context.Context) (declare.Options, error) {
 		Estate: s.Estate, Env: s.Env, Wards: s.Wards, Catalogs: s.Catalogs, Kinds: s.kinds, Overrun: s.config.Overrun,
 		Kits: map[string]*declare.Kit{},
 	}
-	if s.Store == nil { // a kit that stands alone
+	if s.Store == nil { // a kit that is on its own
 		return o, nil
 	}
 	var err error
@@ -157,7 +157,7 @@ type Others struct {
 	states  map[string]*ledger.State
 }
 
-// Others reads the estate's other wards anew.
+// Others reads the estate's other wards again.
 func (s *Session) Others() *Others {
 	return &Others{ledgers: s.Ledgers, states: map[string]*ledger.State{}}
 }

@@ -32,7 +32,7 @@ func (s *Session) givenInputs() ([]estate.Input, error) {
 		}
 		out = append(out, list...)
 	}
-	var forOne []estate.Input // what is for one ward is stronger, wherever it stands
+	var forOne []estate.Input // what is for one ward is stronger, wherever it is
 	for _, text := range s.config.Given.Inputs {
 		name, v, ok := strings.Cut(text, "=")
 		if !ok {

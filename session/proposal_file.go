@@ -108,7 +108,7 @@ func OpenProposal(ctx context.Context, c Config, path string) (*ProposalFile, *S
 	return f, s, f.stands(ctx, s, states)
 }
 
-// stands is an error unless somebody of the estate made the proposal, and it shows what it
+// stands is an error unless someone who may write the estate made the proposal, and it shows what it
 // does. states are nil for one who cannot read them.
 func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string]*ledger.State) error {
 	if s.Box != nil && f.head == nil {
@@ -161,7 +161,7 @@ func (f *ProposalFile) SameLedgers(ctx context.Context, s *Session) error {
 	return nil
 }
 
-// save writes the file anew, with the signatures that its envelope has now. What proves who
+// save writes the file again, with the signatures that its envelope has now. What proves who
 // made the proposal stays as it is.
 func (f *ProposalFile) save() error {
 	body, err := enveloped(f.Envelope)

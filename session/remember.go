@@ -56,7 +56,7 @@ func (s *Session) recall(ctx context.Context, others *Others, r Request) *rememb
 	return m
 }
 
-// forgot tells those who want to know more why a proposal is made anew.
+// forgot tells those who want to know more why a proposal is made again.
 func (s *Session) forgot(err error) {
 	if err != nil {
 		s.detail("The last proposal that was remembered cannot be used, so everything is evaluated: %v", err)

@@ -38,7 +38,7 @@ func (x *Secrets) Redact(text string) string { return x.revealed.Text(text) }
 // Confide notes a secret that a run has revealed.
 func (x *Secrets) Confide(text string) { x.revealed.Add(text) }
 
-// errNoSource is returned for a secret that nobody gives.
+// errNoSource is returned for a secret without a source.
 var errNoSource = errors.New("it is not given")
 
 // Text fetches a secret: from KASBAH_SECRET_NAME, or from where

@@ -125,7 +125,7 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 	return s, s.openLedgers(ctx)
 }
 
-// openKit is a session for a kit that stands alone: a bare estate with the simulated cloud.
+// openKit is a session for a kit that is on its own: a bare estate with the simulated cloud.
 func openKit(ctx context.Context, c Config) (*Session, error) {
 	e, err := estate.Parse(c.Dir, []byte("estate = \"kit\"\nwards = [\"tests\"]\n[drivers.medina]\nkind = "+
 		"\"medina\"\napi = \"embedded\"\n[env.test]\n"))

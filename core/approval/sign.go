@@ -150,7 +150,7 @@ func (e *Envelope) SignedWith(key string) bool {
 	return false
 }
 
-// Holder is who holds a public key, by names and keys; "" for nobody.
+// Holder is who holds a public key, by names and keys; "" for no one.
 func Holder(keys map[string]string, key string) string {
 	k, err := Public(key)
 	if err != nil {

@@ -20,7 +20,7 @@ type converter struct {
 	driver string
 }
 
-// value converts what stands at path.
+// value converts what is at path.
 func (c converter) value(v starlark.Value, attr *schema.Attribute, path value.Path) (any, error) {
 	x, err := c.convert(v, attr, len(path))
 	if err != nil {

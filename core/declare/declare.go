@@ -97,7 +97,7 @@ type Taken struct {
 	Beaten   []string
 	Secret   bool
 	Position problem.Position // of the declaration
-	Given    problem.Position // of the value that won, where it stands in a file
+	Given    problem.Position // of the value that won, where it is in a file
 }
 
 // Published is a value that a ward offers.

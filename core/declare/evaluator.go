@@ -311,7 +311,7 @@ func (ev *evaluator) watch(ctx context.Context) (stop func()) {
 			}
 			metrics.Read(sample)
 			heap := sample[0].Value.Uint64()
-			if heap > ev.limits.HeapBytes { // what nobody holds any more does not count
+			if heap > ev.limits.HeapBytes { // what is no longer used does not count
 				runtime.GC()
 				metrics.Read(sample)
 				heap = sample[0].Value.Uint64()

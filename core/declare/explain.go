@@ -11,7 +11,7 @@ import (
 	"kasbah/core/value"
 )
 
-// spot is an expression and where it stands: in the body of the call at depth
+// spot is an expression and where it is: in the body of the call at depth
 // of the trace, or at top level when site is nil.
 type spot struct {
 	expr  syntax.Expr

@@ -78,7 +78,7 @@ func (ev *evaluator) library() starlark.StringDict {
 }
 
 // predeclared are the names that a file starts with. What may not be used in
-// it stands there as well, and says why.
+// it is there as well, and says why.
 func (ev *evaluator) predeclared(src source) starlark.StringDict {
 	if src.kind == wardFile || src.kind == scriptFile {
 		return ev.names

@@ -1,5 +1,5 @@
 // Package driver is the contract between Kasbah's core and whatever speaks to
-// one cloud or API. Implementations stand in folders below; drivertest holds
+// one cloud or API. Implementations are in folders below; drivertest holds
 // the conformance suite that each of them passes.
 package driver
 

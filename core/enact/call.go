@@ -49,7 +49,7 @@ func (e untold) Is(err error) bool { return err == errUntold }
 // without anything that counts having moved.
 const tagTries = 3
 
-// call is one call to the cloud and what becomes of the record.
+// call is one call to the cloud and how the record changes.
 type call struct {
 	run    *ledger.Run
 	within time.Duration // how long the cloud may take
@@ -62,7 +62,7 @@ type call struct {
 	lost   bool              // a try may have had its effect, now or later
 	sent   time.Time         // of the newest such try
 	thing  string            // id of what such a try made; "" where nobody knows
-	// counts are the attributes whose change by somebody else forbids the
+	// counts are the attributes whose change by another person or program forbids the
 	// call, as they were seen; secrets as the record before the call has them.
 	counts value.Map
 	leave  []value.Path // what others own: it never counts, and is sent as they have it

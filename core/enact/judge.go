@@ -221,7 +221,7 @@ func (e *executor) state(ctx context.Context, ward string) (*ledger.State, error
 	return e.outside.state(ctx, ward)
 }
 
-// errOvertaken is returned where somebody else has changed a thing since it was seen.
+// errOvertaken is returned where another person or program has changed a thing since it was seen.
 var errOvertaken = errors.New("another person or program changed it since it was read")
 
 // overtaken says what was changed.

@@ -65,7 +65,7 @@ func (h *Locks) take() map[string]*ledger.Run {
 	return runs
 }
 
-// unresolved says that a dead run's call stands in the way.
+// unresolved says that a dead run's call is in the way.
 func unresolved(in *ledger.OpenIntent) *Refused {
 	return &Refused{Reasons: []string{fmt.Sprintf("%s has a call without a result: `kasbah lock recover %s` first",
 		in.Intent.Address, in.Run)}}

@@ -81,7 +81,7 @@ func (e *executor) recordedAs(ctx context.Context, typ, id string) (string, erro
 	return "", nil
 }
 
-// recordedElse is recordedAs but for the record of what a call makes anew because it was
+// recordedElse is recordedAs but for the record of what a call makes again because it was
 // gone: where people choose what identifies a thing, the new one has the same id.
 func (e *executor) recordedElse(ctx context.Context, ward string, in *ledger.Intent, id string) (string, error) {
 	at, err := e.recordedAs(ctx, in.Type, id)

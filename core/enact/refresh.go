@@ -37,7 +37,7 @@ func (e *executor) watch(ctx context.Context) {
 }
 
 // outputOf reports whether a reference is to something that the cloud decides and may
-// decide anew: any output but what identifies the thing.
+// decide again: any output but what identifies the thing.
 func (e *executor) outputOf(ctx context.Context, r value.Ref) bool {
 	if len(r.Path) == 0 || value.IsFound(r.Address) {
 		return false

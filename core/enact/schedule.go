@@ -20,7 +20,7 @@ func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
 		ok bool
 	}
 	done := make(chan finished)
-	// a barrier only orders: what stands behind it does not depend on it
+	// a barrier only orders: what comes after it does not depend on it
 	release := func(s *step, ok bool) {
 		for _, u := range s.after {
 			if !ok && u.half != barrier {

@@ -370,7 +370,7 @@ func sameShown(was value.Attributes, now value.Map) bool {
 }
 
 // lookFirst reads a thing right before it is changed where no tag that is at hand would
-// tell of a change by somebody else.
+// tell of a change by another person or program.
 func (e *executor) lookFirst(ctx context.Context, c *call) error {
 	if c.intent.Thing == "" || e.tagged(c) || e.unshown(c.intent.Type) || c.counts == nil ||
 		c.intent.Call != "update" && c.intent.Call != "delete" {
@@ -393,7 +393,7 @@ func (e *executor) unshown(full string) bool {
 	return t != nil && t.Unshown
 }
 
-// tagged reports whether a tag keeps the call from overwriting what somebody else did.
+// tagged reports whether a tag keeps the call from overwriting what another person or program did.
 func (e *executor) tagged(c *call) bool {
 	t := e.typ(c.intent.Type)
 	return t != nil && t.Tags && c.intent.Tag != ""

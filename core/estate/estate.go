@@ -110,7 +110,7 @@ func Load(dir string) (*Estate, error) {
 	return Parse(dir, body)
 }
 
-// Parse reads the text of a kasbah.toml that stands in dir.
+// Parse reads the text of a kasbah.toml that is in dir.
 func Parse(dir string, body []byte) (*Estate, error) {
 	if err := bounded(File, body); err != nil {
 		return nil, err
@@ -222,7 +222,7 @@ func (e *Estate) LedgerAt(env, key string) problem.Position {
 	return e.At("ledger." + key)
 }
 
-// Approval is who must sign proposals in an environment; nil when nobody.
+// Approval is who must sign proposals in an environment; nil for no one.
 func (e *Estate) Approval(env string) (*approval.Policy, error) {
 	if en := e.envs[env]; en != nil {
 		return approval.Read(overridden(e.approval, en.approval))
@@ -230,7 +230,7 @@ func (e *Estate) Approval(env string) (*approval.Policy, error) {
 	return approval.Read(e.approval)
 }
 
-// overridden are settings with some keys given anew.
+// overridden are settings with some keys given again.
 func overridden(s, by Settings) Settings {
 	out := value.CloneMap(s)
 	for k, v := range by {

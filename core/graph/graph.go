@@ -18,7 +18,7 @@ type Graph struct {
 	why   []string
 }
 
-// csr holds the neighbours of every node in one array: those of n stand at
+// csr holds the neighbours of every node in one array: those of n are at
 // list[start[n]:start[n+1]].
 type csr struct{ start, list []int32 }
 

@@ -76,7 +76,7 @@ type Begin struct {
 }
 
 // Readers are those to whom everything from an entry on is sealed. The estate
-// and its key stand there once, where nobody else can read them.
+// and its key are there once, where nobody else can read them.
 type Readers struct {
 	Recipients []string     `json:"recipients"` // none: nothing is sealed any more
 	Estate     *seal.Estate `json:"estate,omitempty"`
@@ -110,7 +110,7 @@ type Intent struct {
 const CallCopy = "copy"
 
 // NoteSeen is the What of a note that says how a thing is live now. It changes a record's
-// live attributes and tag alone, and so may stand in a run that only reads the record.
+// live attributes and tag alone, and so may be in a run that only reads the record.
 const NoteSeen = "seen"
 
 // Acceptance says that a log was lost or restored, and ended at an entry when somebody

@@ -9,7 +9,7 @@ import (
 	"kasbah/core/store"
 )
 
-// LockedError says that somebody else holds the lock.
+// LockedError says that another run holds the lock.
 type LockedError struct {
 	Ward    string
 	Holder  *OpenRun
@@ -29,7 +29,7 @@ const (
 	standStill = 60 * time.Second // after which a silent holder counts as dead
 )
 
-// WaitOptions say what to do about a lock that somebody else holds.
+// WaitOptions say what to do about a lock that another run holds.
 type WaitOptions struct {
 	Wait       time.Duration        // how long to wait for it; 0 gives up at once
 	BreakStale bool                 // take it away from a holder that is dead

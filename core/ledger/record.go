@@ -48,7 +48,7 @@ type Record struct {
 	Declared string `json:"declared,omitempty"`
 }
 
-// Copy is a copy of a thing. Nobody manages it.
+// Copy is a copy of a thing. It is not managed.
 type Copy struct {
 	Of string    `json:"of"` // id in the cloud
 	ID string    `json:"id"`

@@ -7,7 +7,7 @@ import (
 )
 
 // Scope is what a run locks: what it writes, and what that rests on. Addresses
-// are without their ward, in byte order, and stand in one of the two lists.
+// are without their ward, in byte order, and are in one of the two lists.
 type Scope struct {
 	Whole  bool     `json:"whole"` // everything; the lists are empty then
 	Writes []string `json:"writes,omitempty"`
@@ -17,12 +17,12 @@ type Scope struct {
 // Whole is the scope of a run that locks everything.
 var Whole = Scope{Whole: true}
 
-// PublishedValues stands in a scope for what a ward leaves besides records: its
+// PublishedValues represents in a scope what a ward leaves besides records: its
 // Values. No address is written so.
 const PublishedValues = "published"
 
 // maxScope is how many addresses a scope lists. A run over more of them locks
-// everything: its lists would stand in every checkpoint, and little of a ward
+// everything: its lists would be in every checkpoint, and little of a ward
 // is left beside it.
 const maxScope = 10_000
 

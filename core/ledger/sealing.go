@@ -260,7 +260,7 @@ func (l *Ledger) mayTakeOver(s *State, seen bool) error {
 	return nil
 }
 
-// lessRead reports whether somebody who reads the ledger now is to read it no more.
+// lessRead reports whether somebody who reads the ledger now is no longer to read it.
 func (l *Ledger) lessRead(s *State) bool {
 	return slices.ContainsFunc(s.Readers.Recipients, func(r string) bool {
 		return !slices.Contains(l.box.Recipients,
@@ -279,7 +279,7 @@ func (e *keyInForceError) Error() string {
 		"also makes a new key", e.Ward)
 }
 
-// Unseal opens a sealed ledger: later entries stand in clear. b opens what is
+// Unseal opens a sealed ledger: later entries are in clear. b opens what is
 // there. One that records secrets stays sealed.
 func (l *Ledger) Unseal(ctx context.Context, b *seal.Box, o BeginOptions) (bool, error) {
 	l.box, l.resealing = b, true

@@ -7,8 +7,8 @@ import (
 	"kasbah/core/value"
 )
 
-// Secrets in a record. What is secret stands in Hidden alone. In Inputs and Live
-// a pending value stands in its place: the declared one, or one that refers to
+// Secrets in a record. What is secret is in Hidden alone. In Inputs and Live
+// a pending value takes its place: the declared one, or one that refers to
 // the attribute itself where the cloud has made the secret up. So whatever shows
 // or compares a record meets no secret unless it asks for Hidden.
 
@@ -112,7 +112,7 @@ func (r *Record) conceal(t *schema.Type, live value.Map, as func(name string) an
 	return out
 }
 
-// AnotherSecret is what stands in place of a secret that is not the one recorded.
+// AnotherSecret is what takes the place of a secret that is not the one recorded.
 func AnotherSecret() any { return other }
 
 // Reveal puts the secrets of the record in place of what stands for them.

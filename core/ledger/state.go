@@ -25,7 +25,7 @@ type State struct {
 	Durations map[string]Duration // what calls took, by DurationKey
 	Proposals map[string]*Use     // kept proposals that were begun, by id
 	Latest    *RunSummary         // the run that began last, without its calls; nil when none has
-	Approval  *approval.Policy    // in force; nil when nobody must sign
+	Approval  *approval.Policy    // in force; nil when no signature is needed
 	Readers   *Readers            // to whom it is sealed; nil when it is not
 	Former    []generation        // keys of the estate that were in force before, oldest first
 	Writers   *Writers            // who may write it; nil when nothing says so
@@ -245,7 +245,7 @@ func (s *State) fold(e *Entry) error {
 }
 
 // sealedRight takes an entry's new readers, and is an error for one that is
-// sealed where nothing is, or the other way round: somebody else wrote it. The entry that
+// sealed where nothing is, or the other way round: another program wrote it. The entry that
 // opens a sealed ledger is the last that is sealed.
 func (s *State) sealedRight(e *Entry) error {
 	to := e.readers()

@@ -4,14 +4,14 @@ import (
 	"fmt"
 )
 
-// Status is how an estate stands.
+// Status is the state of an estate.
 type Status struct {
 	Format string       `json:"format"`
 	Estate string       `json:"estate"`
 	Wards  []WardStatus `json:"wards"`
 }
 
-// WardStatus is how a ward stands in an environment.
+// WardStatus is the state of a ward in an environment.
 type WardStatus struct {
 	Ward      string      `json:"ward"`
 	Env       string      `json:"env"`
@@ -21,7 +21,7 @@ type WardStatus struct {
 	Next      string      `json:"next"` // the command that makes sense now
 }
 
-// StatusOf is how a ward stands: its state, and the last run over it, nil for none.
+// StatusOf is the status of a ward by its ledger and the last run over it, nil for none.
 func StatusOf(ward, env string, s *State, last *RunSummary) WardStatus {
 	// A ward may read others that have not run yet: all of them are proposed.
 	is := WardStatus{Ward: ward, Env: env, Resources: len(s.Records), Last: last, Next: "kasbah propose -env " + env}

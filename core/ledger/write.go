@@ -150,7 +150,7 @@ func (r *Run) drain(b *batch) {
 	}
 }
 
-// settle folds an entry that stands in the log into the state, and tells those whose
+// settle folds an entry that is in the log into the state, and tells those whose
 // lines are in it.
 func (r *Run) settle(b *batch) error {
 	r.mu.Lock()
@@ -233,7 +233,7 @@ func (r *Run) enter(ctx context.Context, b *batch, settle func() error) error {
 	}
 }
 
-// pack makes the entry that stands behind the newest one known. It is an error when the
+// pack makes the entry that follows the newest one known. It is an error when the
 // log, as far as it is known, forbids the run to write it.
 func (r *Run) pack(b *batch) error {
 	r.mu.Lock()
@@ -251,7 +251,7 @@ func (r *Run) pack(b *batch) error {
 	for i, a := range b.callers {
 		bodies[i] = a.body
 	}
-	// somebody else wrote the first entry
+	// another run wrote the first entry
 	if first := b.lines[0].Begin; behind.seq > 0 && first != nil && (first.Readers != nil || first.Writers != nil) {
 		begin := *first
 		begin.Readers, begin.Writers = nil, nil

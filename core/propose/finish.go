@@ -62,7 +62,7 @@ func (w *proposer) finish(ctx context.Context) error {
 }
 
 // republish reports whether what the ward's ledger has of its published
-// values, and of what it reads and has looked up, is to be written anew.
+// values, and of what it reads and has looked up, is to be written again.
 func (w *proposer) republish(at *WardAt) bool {
 	old := w.o.States[at.Ward].Values
 	now, offered := value.Map{}, value.Map{}

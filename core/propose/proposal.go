@@ -41,7 +41,7 @@ type Proposal struct {
 	Forecast Forecast `json:"forecast"`
 	Cost     *Cost    `json:"cost"`               // nil when no type has a price
 	Currency string   `json:"currency,omitempty"` // of its amounts; "" where kasbah.toml does not say
-	// Rehearsed says what clouds were asked beforehand; nil where none could be.
+	// Rehearsed says what clouds were asked before the run; nil where none could be.
 	Rehearsed *Rehearsed `json:"rehearsed,omitempty"`
 	// Approvals are the signatures that it needs, by ward.
 	Approvals []Approval `json:"approvals,omitempty"`

@@ -20,7 +20,7 @@ import (
 )
 
 // Remembered is a proposal in which nothing changes, kept so that the next one need
-// not be made anew. A proposal follows from what is declared, recorded and live, and
+// not be computed. A proposal follows from what is declared, recorded and live, and
 // from nothing else: while all three are as they were, so is it. Of its actions it
 // holds what the records do not tell.
 type Remembered struct {
@@ -46,7 +46,7 @@ type Places struct {
 	Priced []bool    // the cost is known
 }
 
-// Remember is what to keep of a proposal; nil where the next one must be made anew
+// Remember is what to keep of a proposal; nil where the next one must be made again
 // whatever happens: something changes or is to be written, or it rests on what no
 // digest tells, such as a thing that is looked up. It was made from o; others are the
 // newest entries of other wards' ledgers that it rests on, as in Heads.
@@ -146,7 +146,7 @@ func (m *Remembered) Files() (map[string]map[string]string, error) {
 	return out, nil
 }
 
-// Again is the proposal, made anew at this time by this person; nil when what is
+// Again is the proposal, made again at this time by this person; nil when what is
 // recorded or live is not what it rests on. The states are those of its wards, and live
 // is nil when offline.
 func (m *Remembered) Again(o Options) (*Proposal, error) {

@@ -18,7 +18,7 @@ import (
 
 // A kept proposal holds what is done and what is shown. What is shown follows from what is
 // done and from what is recorded, and whenever the file is reviewed, signed or carried out
-// it is made anew and held against what the file says: nobody signs one thing and gets
+// it is made again and held against what the file says: nobody signs one thing and gets
 // another.
 
 // Standing is what a kept proposal is held against.

@@ -16,7 +16,7 @@ import (
 // shorter ones are in every word.
 const shortSecret = 4
 
-// partOfSecret is how much of a longer secret must stand in a text in one piece to count
+// partOfSecret is how much of a longer secret must be in a text in one piece to count
 // as a part of it. Clouds cut what they repeat short, or break it over lines.
 const partOfSecret = 6
 

@@ -69,7 +69,7 @@ func (t *Type) Check(inputs value.Map) (value.Map, []Fault) {
 	return inputs, faults
 }
 
-// Check holds one value, which stands at path, against the attribute and
+// Check holds one value, which is at path, against the attribute and
 // returns it in the attribute's kind, with all faults found in it. Lists and
 // maps are changed in place.
 func (a *Attribute) Check(v any, path value.Path) (any, []Fault) {

@@ -15,7 +15,7 @@ import (
 // or what was agreed with them.
 type PriceBook map[string]*Price
 
-// each stands in the column value for the price of every unit.
+// each is in the column value for the price of every unit.
 const each = "each"
 
 // ReadPriceBook reads a book: JSON when the name ends so, of the form

@@ -33,7 +33,7 @@ const (
 const Always time.Duration = -1
 
 // Formats of texts that are durations as 1h30m is one. Those of a span may be written
-// anew in other units; those of a timespan are kept as they are given.
+// again in other units; those of a timespan are kept as they are given.
 const (
 	FormatSpan     = "span"
 	FormatTimespan = "timespan"

@@ -26,7 +26,7 @@ type FileHead struct {
 // fileKey is the store key under which what a file holds would stand, for its proof.
 const fileKey = "file"
 
-// Proof proves with the estate's key that somebody of the estate made a payload.
+// Proof proves with the estate's key that someone who may write the estate made a payload.
 func (b *Box) Proof(ctx context.Context, payload []byte) ([]byte, error) {
 	e, err := b.Need(ctx)
 	if err != nil {

@@ -1,5 +1,5 @@
 // Package seal encrypts what a ledger stores, on this machine and before it
-// leaves, and proves that somebody of the estate wrote it.
+// leaves, and proves that someone who may write the estate wrote it.
 //
 // A sealed object is the line Magic, 32 bytes of HMAC-SHA-256 (RFC 2104), and
 // an age file (age-encryption.org/v1). The HMAC is made with the estate's key

@@ -1,6 +1,6 @@
 // Package store is the contract between the ledger and where it lives:
 // immutable objects under keys, with one strong operation. Implementations
-// stand in folders below; storetest holds the conformance suite that each of
+// are in folders below; storetest holds the conformance suite that each of
 // them passes.
 package store
 

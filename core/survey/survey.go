@@ -68,7 +68,7 @@ type Resource struct {
 	Because     string       `json:"because,omitempty"` // of unchecked
 	Checked     []string     `json:"checked"`           // attributes that were compared, when it is asked for
 	Differences []Difference `json:"differences"`
-	AlsoMoved   []string     `json:"also_moved,omitempty"` // attributes that nobody declared
+	AlsoMoved   []string     `json:"also_moved,omitempty"` // attributes that are not declared
 	Security    []string     `json:"security,omitempty"`   // those of AlsoMoved that touch security
 	By          string       `json:"by,omitempty"`         // of gone: who deleted it
 	At          *time.Time   `json:"at,omitempty"`

@@ -10,9 +10,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Parse reads any JSON document of somebody else's: nothing in it is pending. Of a name that
-// stands twice the last one counts, and bytes that are not UTF-8 are replaced, as
-// encoding/json has it. What stands behind the document is not looked at.
+// Parse reads any JSON document of another program's: nothing in it is pending. Of a name that
+// is given twice the last one counts, and bytes that are not UTF-8 are replaced, as
+// encoding/json has it. What follows the document is not looked at.
 func Parse(body []byte) (any, error) {
 	p := parser{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true),
 		jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}

@@ -24,7 +24,7 @@ func Item(i int) Step { return Step{Index: i, Item: true} }
 type Path []Step
 
 // String writes a path as `tags.owner` or `ports[0]`; keys that would be
-// misread stand in quotes inside brackets: `tags["a.b"]`.
+// misread are in quotes inside brackets: `tags["a.b"]`.
 func (p Path) String() string {
 	if len(p) == 1 && p[0].plain() {
 		return p[0].Key

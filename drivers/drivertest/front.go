@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// Front stands between a driver and an API and misbehaves, as gateways, sign-in pages,
+// Front is between a driver and an API and misbehaves, as gateways, sign-in pages,
 // overloaded servers and lost connections do. It passes everything on until Misbehave
 // is called.
 type Front struct {

@@ -17,7 +17,7 @@ import (
 )
 
 // Credential gives something that proves who asks. again says that the API has
-// refused what it gave before, so that it is to be fetched anew.
+// refused what it gave before, so that it is to be fetched again.
 type Credential func(ctx context.Context, again bool) (string, error)
 
 // Auth is how requests say who asks. Any of them may be left out.

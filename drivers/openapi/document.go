@@ -41,7 +41,7 @@ type typeInfo struct {
 	locate     string   // the list's parameter that takes the key something was made with, or ""
 	parent     string   // the type whose things have the collection in them, or ""
 	above      []string // the parent's attributes that fill the list's path
-	bare       []string // attributes that stand in the path and in no body
+	bare       []string // attributes that are in the path and in no body
 	create     string   // post or put
 	edit       string   // merge-patch, json-patch or put; "" where nothing can be edited
 	method     string   // of edits

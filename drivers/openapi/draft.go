@@ -348,7 +348,7 @@ func (g *guessing) try() error {
 		}
 		byName[c.name] = c
 	}
-	for again := true; again; { // who stands in one that is doubted is doubted
+	for again := true; again; { // who is in one that is doubted is doubted
 		again = false
 		for _, name := range d.catalog.Names() {
 			c := byName[name]

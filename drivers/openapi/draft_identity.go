@@ -7,7 +7,7 @@ import (
 	yaml "github.com/pb33f/go-yaml"
 )
 
-// unmarked is a name without what stands between its words, so that shipId and ship_id are one.
+// unmarked is a name without what is between its words, so that shipId and ship_id are one.
 func unmarked(name string) string { return strings.ToLower(wordMarks.Replace(name)) }
 
 // idIn guesses the property that identifies a thing: the one that the path of one names,

@@ -19,7 +19,7 @@ func mapped(pairs ...any) *yaml.Node {
 		v, ok := pairs[i+1].(*yaml.Node)
 		if !ok {
 			v = &yaml.Node{}
-			_ = v.Encode(pairs[i+1]) // what stands there is plain
+			_ = v.Encode(pairs[i+1]) // what is there is plain
 		}
 		set(m, pairs[i].(string), v)
 	}

@@ -34,7 +34,7 @@ func extended(x *yaml.Node, into any) error {
 	if m := unknownKey.FindStringSubmatch(err.Error()); m != nil {
 		return fmt.Errorf("%s has no key %q", extension, m[1])
 	}
-	for key, v := range pairsOf(x) { // the package does not say where it stands
+	for key, v := range pairsOf(x) { // the package does not say where it is
 		one := mapping()
 		set(one, key, v)
 		if err := decoded(one, reflect.New(reflect.TypeOf(into).Elem()).Interface()); err != nil {

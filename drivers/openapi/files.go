@@ -34,7 +34,7 @@ var elsewhere = sync.OnceValue(func() *regexp.Regexp {
 })
 
 // Gather reads a document. One that refers to other files (RFC 3986 references, with
-// JSON pointers of RFC 6901) is put together with them: they stand below x-files, by
+// JSON pointers of RFC 6901) is put together with them: they are below x-files, by
 // their paths, and what referred to them refers to that. They must lie beside the
 // document or below its folder; nothing is fetched. cache is a folder in which it is noted
 // of large documents that they refer to none, although they seem to; "" notes nothing.

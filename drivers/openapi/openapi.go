@@ -299,7 +299,7 @@ func steps(place string) []string {
 	return strings.Split(place, ".")
 }
 
-// dig finds what stands at a place; nil where there is nothing.
+// dig finds what is at a place; nil where there is nothing.
 func dig(v any, place string) any {
 	for _, step := range steps(place) {
 		switch in := v.(type) {
@@ -412,7 +412,7 @@ func (d *Driver) Create(ctx context.Context, typ string, inputs value.Map, key s
 	return d.write(ctx, t, method, place, header, t.makes, t.body(t.makes, inputs), of)
 }
 
-// body is what is sent of some inputs: all but what stands in the path only.
+// body is what is sent of some inputs: all but what is in the path only.
 func (t described) body(media string, inputs value.Map) []byte {
 	out := value.Map{}
 	for k, v := range inputs {
@@ -436,7 +436,7 @@ func (t described) body(media string, inputs value.Map) []byte {
 	return value.JSON(sent)
 }
 
-// fillForm writes a value as a form has it: what is nested stands in brackets, as in
+// fillForm writes a value as a form has it: what is nested is in brackets, as in
 // lamp[colour]=red and hours[]=8. What is to be taken away is empty.
 func fillForm(form url.Values, at string, v any) {
 	switch v := v.(type) {

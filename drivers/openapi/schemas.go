@@ -261,7 +261,7 @@ func (r *reader) part(p *proxy) (*jsonSchema, error) {
 	return out, err
 }
 
-// dig is the schema of a property that stands at a path of names with dots between them; nil
+// dig is the schema of a property that is at a path of names with dots between them; nil
 // where there is none.
 func (r *reader) dig(p *proxy, path string) *proxy {
 	for _, name := range steps(path) {
@@ -303,7 +303,7 @@ func (r *reader) items(p *proxy) *proxy {
 	return found
 }
 
-// take adds a part to a schema. What stands in the schema itself wins.
+// take adds a part to a schema. What is in the schema itself wins.
 func (r *reader) take(out, part *jsonSchema, all bool) {
 	first := func(into *string, from string) {
 		if *into == "" {
@@ -504,7 +504,7 @@ func (r *reader) attributeOf(name string, s *jsonSchema) (*schema.Attribute, err
 	a.Output = s.ReadOnly != nil && *s.ReadOnly
 	a.Secret = s.WriteOnly != nil && *s.WriteOnly
 	var x propertyExtension
-	if !isType(s.Extension) { // a type that stands in another one says nothing about the property
+	if !isType(s.Extension) { // a type that is in another one says nothing about the property
 		if err := extended(s.Extension, &x); err != nil {
 			return nil, err
 		}

@@ -13,7 +13,7 @@ import (
 )
 
 // Skim is List that reads no more than id and tag of what the caller has seen enough
-// of. Lists that stand below parents, or say otherwise how they are read, are read
+// of. Lists that are below parents, or say otherwise how they are read, are read
 // whole.
 func (d *Driver) Skim(ctx context.Context, typ string, enough func(id, tag string) bool) iter.Seq2[driver.Live, error] {
 	t, err := d.typ(typ)

@@ -147,7 +147,7 @@ func typed(a *schema.Attribute, text string) any {
 	return text
 }
 
-// text is a value as it stands in a path or a header: a text is itself.
+// text is a value as it is in a path or a header: a text is itself.
 func text(v any) string {
 	if s, ok := v.(string); ok {
 		return s

@@ -54,7 +54,7 @@ func (d *Driver) Rehearse(ctx context.Context, calls []driver.Call) ([]driver.Tr
 	return out, nil
 }
 
-// begun is a transaction that waits for nobody.
+// begun is a transaction that waits for no lock.
 func begun(ctx context.Context, c *pgx.Conn) (pgx.Tx, error) {
 	tx, err := c.Begin(ctx)
 	if err != nil {

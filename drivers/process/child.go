@@ -24,7 +24,7 @@ import (
 const (
 	startWithin = 20 * time.Second // a child must have said what it is
 	endWithin   = 3 * time.Second  // and ended once nobody talks to it any more
-	maxUnasked  = 10_000           // messages that nobody asked for
+	maxUnasked  = 10_000           // messages without a request
 	maxLine     = 8 << 10          // bytes of a line of its log
 )
 

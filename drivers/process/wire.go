@@ -22,7 +22,7 @@ const Protocol = "kasbah.driver/1"
 
 const (
 	maxMessage = 64 << 20 // bytes of one message
-	maxHeader  = 1 << 10  // bytes of what stands before one
+	maxHeader  = 1 << 10  // bytes of what comes before one
 )
 
 // The codes of refusals, in the range that JSON-RPC 2.0 leaves to its users.

@@ -3,7 +3,7 @@
 // again behind our back.
 //
 // An object's first byte says what follows: its body (K), the list of the parts
-// that hold it (P), or nothing, because it was blanked (B). Objects stand below
+// that hold it (P), or nothing, because it was blanked (B). Objects are below
 // `kasbah/`, parts below `kasbah.part/`.
 package etcd
 

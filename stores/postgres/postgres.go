@@ -150,7 +150,7 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 
 func (s *Store) create(ctx context.Context) error {
 	_, err := s.pool.Exec(ctx, `create table if not exists `+s.table+` (key text collate "C" primary key, body bytea)`)
-	if hasCode(err, uniqueViolation, duplicateTable, duplicateObject) { // somebody else makes it at this moment
+	if hasCode(err, uniqueViolation, duplicateTable, duplicateObject) { // another run makes it now
 		return nil
 	}
 	if err != nil {

@@ -42,7 +42,7 @@ type Settings struct {
 	Profile              string // of ~/.aws/config
 	AccessKey, SecretKey string // static credentials
 	SessionToken         string
-	// the bucket stands in the path and not in the host's name; nil is where there is an endpoint
+	// the bucket is in the path and not in the host's name; nil is where there is an endpoint
 	PathStyle *bool
 	CA        string // PEM file of the authorities that are trusted, instead of the system's
 }

@@ -27,7 +27,7 @@ func Faults(t *testing.T, server *servertest.Server, open func(t *testing.T, add
 	t.Run("watch", func(t *testing.T) { watch(t, open(t, server.Address)) })
 }
 
-// wire stands between a store and its server.
+// wire is between a store and its server.
 type wire struct {
 	net.Listener
 	to string
@@ -142,7 +142,7 @@ func race(t *testing.T, prefix string, keys int, writers []store.Store, reader s
 	return again
 }
 
-// An answer that is lost never looks like somebody else's object.
+// An answer that is lost never looks like another program's object.
 func lostAnswers(t *testing.T, server *servertest.Server, open func(t *testing.T, address string) store.Store) {
 	w := newWire(t, server.Address)
 	var writers []store.Store
