@@ -282,6 +282,10 @@ func flagError(fs *flag.FlagSet, err error) error {
 		}
 		return e
 	}
+	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid boolean value "), " for -"); ok {
+		name, _, _ := strings.Cut(rest, ":")
+		return problem.Usage("-%s must be %s, not %s", name, wants(fs.Lookup(name)), bad)
+	}
 	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid value "), " for flag -"); ok {
 		name, _, _ := strings.Cut(rest, ":")
 		return problem.Usage("-%s must be %s, not %s", name, wants(fs.Lookup(name)), bad)
@@ -294,6 +298,9 @@ func flagError(fs *flag.FlagSet, err error) error {
 
 // wants says in words what a flag takes.
 func wants(f *flag.Flag) string {
+	if o, ok := f.Value.(*orBool); ok {
+		return joinOr(o.words)
+	}
 	if p, ok := f.Value.(*pairsFlag); ok {
 		return cmp.Or(p.form, "key=value")
 	}

@@ -103,3 +103,29 @@ func joinOr(words []string) string {
 	}
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
+
+// orBool is a flag that may stand alone, which means its first word, or be given another word
+// after =.
+type orBool struct {
+	words []string
+	word  string // "" when it is not given
+}
+
+func (o *orBool) String() string { return "" }
+
+// IsBoolFlag lets the flag be given without a value.
+func (o *orBool) IsBoolFlag() bool { return true }
+
+func (o *orBool) Set(s string) error {
+	switch {
+	case s == "true":
+		o.word = o.words[0]
+	case s == "false":
+		o.word = ""
+	case slices.Contains(o.words, s):
+		o.word = s
+	default:
+		return errors.New("not one of the words")
+	}
+	return nil
+}

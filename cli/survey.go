@@ -2,45 +2,140 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
+	"time"
 
+	"kasbah/core/disk"
+	"kasbah/core/enact"
+	"kasbah/core/problem"
 	"kasbah/core/survey"
 	"kasbah/render"
+	"kasbah/session"
 )
 
+// surveyFlags are those of survey.
+type surveyFlags struct {
+	session.SurveyRequest
+	strangers      orBool
+	since          time.Duration
+	record         bool
+	full, exitCode bool
+	form, file     string
+}
+
 func surveyCommand() *command {
-	var full, exitCode bool
+	f := surveyFlags{strangers: orBool{words: []string{"used", "all"}}}
+	var run enactFlags
 	return &command{
 		Name: "survey", Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
 		Long: "Reads what is live and reports what differs from the ledger, with who and when if the cloud " +
-			"knows. It changes nothing; enact puts back what is declared.",
-		Examples: [2]string{"kasbah survey -env live", "kasbah survey shore -exit-code -json"},
+			"knows. A ward or driver that fails hides nothing of the others. It changes nothing, in the cloud or " +
+			"in the code; `kasbah settle` does.",
+		Examples: [2]string{"kasbah survey -env live", "kasbah survey shore -since 24h -exit-code -form junit -o drift.xml"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.BoolVar(&full, "full", false, "list what matches, too")
-			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did "+
+			fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`; repeatable")
+			fs.DurationVar(&f.since, "since", 0, "only what change feeds name within this `time`, such as 24h")
+			fs.Var(&f.strangers, "strangers", "list what is live and recorded nowhere in the estate, of types that it "+
+				"uses; -strangers=all for every type")
+			fs.BoolVar(&f.record, "record", false, "write what was seen into the ledger; what is expected does not change")
+			f.register(fs, &run)
+			fs.BoolVar(&f.full, "full", false, "list every resource, also what matches and equal findings")
+			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did "+
 				"and something was not checked")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			p, states, err := a.openStates(ctx, args)
-			if err != nil {
+			if err := a.chooseForm(&f.form, "text", "json", "markdown", "sarif", "junit", "html"); err != nil {
 				return err
 			}
-			r, err := p.Survey(ctx, states, a.json)
-			if err != nil {
-				return err
+			if f.since < 0 {
+				return problem.Usage("-since is a time, such as 24h")
 			}
-			if err := show(a, r, func(o *render.Out, r *survey.Report) { o.Survey(r, full) }); err != nil {
-				return err
-			}
-			switch {
-			case r.Judged.Blocks():
-				return exitError(exitRefused)
-			case exitCode && r.Counts.Drifted():
-				return errDifferent
-			case exitCode && r.Failed():
-				return exitError(exitFailed)
-			}
-			return nil
+			return a.survey(ctx, f, run, args)
 		},
 	}
+}
+
+func (f *surveyFlags) register(fs *flag.FlagSet, run *enactFlags) {
+	fs.StringVar(&f.form, "form", "text", "the `form`: text, json, markdown, sarif, junit or html")
+	fs.StringVar(&f.file, "o", "", "write the result into this `file`")
+	fs.StringVar(&run.reason, "why", "", "with -record: the `reason`, for the ledger")
+	run.registerWait(fs)
+}
+
+func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards []string) error {
+	c := a.config(a.env, wards)
+	c.Lenient, c.Unpinned = true, true
+	s, err := a.openWith(ctx, c)
+	if err != nil {
+		return err
+	}
+	r := f.SurveyRequest
+	r.Strangers, r.Checked = f.strangers.word, f.form == "json"
+	if f.since > 0 {
+		r.Since = time.Now().Add(-f.since)
+	}
+	report, err := s.Survey(ctx, r)
+	if err != nil {
+		return err
+	}
+	if err := a.writeSurvey(report, s.Estate.Name, f); err != nil {
+		return err
+	}
+	if f.record {
+		n, err := enact.RecordSeen(ctx, report.Seen, s.EnactOptions(ctx, run.run(a)))
+		if err != nil {
+			return err
+		}
+		a.say("What is live was noted in the records of %s.", render.Count(n, "resource"))
+	}
+	switch {
+	case report.Judged.Blocks():
+		return exitError(exitRefused)
+	case f.exitCode && report.Counts.Drifted():
+		return errDifferent
+	case f.exitCode && report.Failed():
+		return exitError(exitFailed)
+	}
+	return nil
+}
+
+// writeSurvey writes a report in its form, to a file or to standard output.
+func (a *app) writeSurvey(r *survey.Report, estate string, f surveyFlags) error {
+	var body []byte
+	var err error
+	switch f.form {
+	case "markdown":
+		body = render.SurveyMarkdown(r)
+	case "sarif":
+		body, err = render.SurveySARIF(r, version())
+	case "junit":
+		body, err = render.SurveyJUnit(r)
+	case "html":
+		body = render.SurveyPage(r, estate)
+	case "json":
+		if f.file == "" {
+			return a.document(r)
+		}
+		body, err = render.JSON(r)
+	default:
+		if f.file == "" {
+			a.out().Survey(r, f.full)
+			return nil
+		}
+		body = render.Plain(func(o *render.Out) { o.Survey(r, f.full) })
+	}
+	if err != nil {
+		return err
+	}
+	if f.file == "" {
+		_, err = jsonOut{a.buffer}.Write(body)
+		a.wrote = a.wrote || a.json
+		return err
+	}
+	if err := disk.Replace(a.path(f.file), body, 0o644); err != nil {
+		return errors.Join(errors.New("the survey could not be written"), err)
+	}
+	a.say("Wrote %s.", f.file)
+	return nil
 }

@@ -3,6 +3,8 @@
 package render
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -183,6 +185,23 @@ func Count(n int, noun string) string {
 		return "1 " + noun
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Plain is what draw writes, without colours and as wide as a page.
+func Plain(draw func(*Out)) []byte {
+	var b bytes.Buffer
+	draw(NewOut(&b, 100, termenv.Ascii))
+	return Visible(b.Bytes())
+}
+
+// JSON is a document as JSON, on several lines.
+func JSON(doc any) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	err := enc.Encode(doc)
+	return Escaped(b.Bytes()), err
 }
 
 // File writes the text of a file under its name.

@@ -56,6 +56,22 @@ func Page(p *propose.Proposal, opts ProposalOptions) []byte {
 	}
 	title := fmt.Sprintf("%s, %s: %d of %s would change", strings.Join(wards, ", "), p.Env, p.Counts.Changing(),
 		Count(p.Counts.Changing()+p.Counts.Same, "resource"))
+	w.open(title)
+	w.put("<p class=\"made\">Estate %s. Proposed by %s, %s.</p>\n", p.Estate, p.By,
+		p.Made.Local().Format(time.DateTime))
+	w.counts(p.Counts)
+	w.summary(p, opts)
+	w.put("</header>\n")
+	w.bar(p.Counts)
+	w.put("<main>\n")
+	w.wards(p, opts)
+	w.lists(p)
+	w.close()
+	return w.Bytes()
+}
+
+// open begins a page, up to the heading.
+func (w *page) open(title string) {
 	w.put(`<!doctype html>
 <html lang="en">
 <head>
@@ -67,19 +83,13 @@ func Page(p *propose.Proposal, opts ProposalOptions) []byte {
 <style>`, digest(pageCSS), digest(pageJS), title)
 	w.WriteString(pageCSS)
 	w.put("</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n", title)
-	w.put("<p class=\"made\">Estate %s. Proposed by %s, %s.</p>\n", p.Estate, p.By,
-		p.Made.Local().Format(time.DateTime))
-	w.counts(p.Counts)
-	w.summary(p, opts)
-	w.put("</header>\n")
-	w.bar(p.Counts)
-	w.put("<main>\n")
-	w.wards(p, opts)
-	w.lists(p)
+}
+
+// close ends a page.
+func (w *page) close() {
 	w.put("</main>\n<script>")
 	w.WriteString(pageJS)
 	w.put("</script>\n</body>\n</html>\n")
-	return w.Bytes()
 }
 
 func digest(s string) string {

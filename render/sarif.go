@@ -74,12 +74,19 @@ type (
 // SARIF writes problems as a SARIF 2.1.0 log. Undecided rules are open
 // results, excused ones carry their suppression.
 func SARIF(list problem.List, program string) ([]byte, error) {
+	return sarifOf(list, program, func(rule string) string { return "house rule " + rule })
+}
+
+// sarifOf is SARIF with what each rule is about.
+func sarifOf(list problem.List, program string, says func(rule string) string) ([]byte, error) {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "kasbah", Version: program, Language: english,
 		Rules: []*sarifRule{}}}, Language: english, Results: []sarifResult{}}
 	rules := map[string]int{}
 	for _, p := range list {
-		id, about := p.Rule, "house rule "+p.Rule
-		if id == "" {
+		id, about := p.Rule, ""
+		if id != "" {
+			about = says(id)
+		} else {
 			id, about = checkRule, "mistakes that can be known offline"
 		}
 		at, known := rules[id]

@@ -299,7 +299,11 @@ func (s *Session) openDrivers(ctx context.Context) error {
 			s.Drivers[name] = d
 			s.Catalogs[name], err = d.Describe(ctx)
 		}
-		if err != nil {
+		switch {
+		case err != nil && s.config.Lenient:
+			s.Broken[name] = err
+			delete(s.Catalogs, name)
+		case err != nil:
 			problems = append(problems, problem.At(s.Estate.At("drivers."+name), "driver %s: %v", name, err))
 		}
 	}

@@ -13,7 +13,6 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
-	"kasbah/core/survey"
 	"kasbah/core/value"
 )
 
@@ -208,18 +207,6 @@ func (s *Session) renamedAway(ctx context.Context, others *Others, wards []strin
 	return e.Declared.RenamedFrom(s.Wards), nil
 }
 
-// Survey compares what is recorded with what is live. checked lists what matches as well.
-func (s *Session) Survey(ctx context.Context, states map[string]*ledger.State, checked bool) (*survey.Report, error) {
-	set, err := s.Rules(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return survey.Survey(ctx, survey.Options{
-		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set,
-		Checked: checked,
-	})
-}
-
 // JudgeAt judges at some stages by their names, and always what is declared. Declarations and
 // rules that are wrong are the error.
 func (s *Session) JudgeAt(ctx context.Context, stages []string) (rules.Document, problem.List, error) {
@@ -271,7 +258,7 @@ func (s *Session) judge(ctx context.Context, e *Evaluation, stages []rules.Stage
 			}
 			reports = append(reports, p.Judged())
 		case rules.Live:
-			r, err := s.Survey(ctx, states, false)
+			r, err := s.surveyOf(ctx, states, nil, SurveyRequest{})
 			if err != nil {
 				return nil, err
 			}

@@ -38,6 +38,7 @@ type Config struct {
 	Log      func(line string)          // takes lines that drivers' programs log; nil for nowhere
 	Overrun  func(words string)         // see declare.Options
 	Unpinned bool                       // drivers are taken as they are, whatever pins.toml says
+	Lenient  bool                       // a driver that cannot be opened is noted, see Session.Broken
 	AnyEnv   bool                       // the first environment serves when none is named
 }
 
@@ -61,6 +62,7 @@ type Session struct {
 	Box      *seal.Box                 // seals the ledgers; nil where nothing does
 	Ledgers  map[string]*ledger.Ledger // of all wards of the estate
 	Secrets  *Secrets
+	Broken   map[string]error // drivers that could not be opened, where Config.Lenient says to go on
 
 	config   Config
 	settings map[string]any    // of [ledger] and [drivers.*], given from outside the file
@@ -140,7 +142,7 @@ func newSession(e *estate.Estate, env string, c Config) *Session {
 	return &Session{
 		Estate: e, Env: env, config: c, kinds: map[string]string{},
 		Drivers: map[string]driver.Driver{}, Catalogs: map[string]*schema.Catalog{},
-		Ledgers: map[string]*ledger.Ledger{},
+		Ledgers: map[string]*ledger.Ledger{}, Broken: map[string]error{},
 		Secrets: &Secrets{estate: e, env: env, home: c.Home},
 	}
 }

@@ -28,14 +28,15 @@ const DefaultNames = "{env}-{ward}-{name}"
 
 // Estate is a folder of declarations, as its kasbah.toml describes it.
 type Estate struct {
-	Dir    string // absolute path of the folder
-	former string // the name that it was renamed from; "" for none
-	Name   string
-	Wards  []string
-	Names  string // pattern of names made for resources
-	Prices Prices
-	Limits Limits
-	Digest string // SHA-256 of the file's text, in hexadecimal
+	Dir     string // absolute path of the folder
+	former  string // the name that it was renamed from; "" for none
+	Name    string
+	Wards   []string
+	Names   string // pattern of names made for resources
+	Prices  Prices
+	Ignored []Ignored // of [survey]
+	Limits  Limits
+	Digest  string // SHA-256 of the file's text, in hexadecimal
 
 	inputs   value.Map
 	ledger   Settings
@@ -321,7 +322,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 
 func (r *reader) estate(raw map[string]any) *Estate {
 	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env",
-		"limits", "approval")
+		"limits", "approval", "survey")
 	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{},
 		envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
@@ -333,6 +334,7 @@ func (r *reader) estate(raw map[string]any) *Estate {
 		e.Names = r.pattern(v)
 	}
 	e.Prices = r.prices(raw["prices"])
+	e.Ignored = r.survey(raw["survey"])
 	e.ledger = r.ledger("ledger", raw["ledger"])
 	if e.ledger["store"] == nil {
 		e.ledger["store"] = "file"

@@ -33,27 +33,28 @@ type checkpointHeader struct {
 	Open    []*OpenRun    `json:"open"`
 	Intents []*OpenIntent `json:"intents"`
 	Values
-	Durations map[string]Duration `json:"durations,omitempty"`
-	Proposals map[string]*Use     `json:"proposals,omitempty"`
-	Latest    *RunSummary         `json:"latest,omitempty"`
-	Approval  *approval.Policy    `json:"approval,omitempty"`
-	Readers   *Readers            `json:"readers,omitempty"`
-	Former    []generation        `json:"former,omitempty"`
-	Writers   *Writers            `json:"writers,omitempty"`
-	Pruned    []Pruned            `json:"pruned,omitempty"`
-	Key       *RunKey             `json:"key,omitempty"` // that signs the checkpoint
-	Run       string              `json:"run,omitempty"` // and whose it is
-	Accepted  []Acceptance        `json:"acceptances,omitempty"`
-	Moved     string              `json:"moved,omitempty"`
-	Records   int                 `json:"records"`
-	Frames    []int               `json:"frames"` // bytes of each frame
+	Durations map[string]Duration      `json:"durations,omitempty"`
+	Proposals map[string]*Use          `json:"proposals,omitempty"`
+	Latest    *RunSummary              `json:"latest,omitempty"`
+	Approval  *approval.Policy         `json:"approval,omitempty"`
+	Readers   *Readers                 `json:"readers,omitempty"`
+	Former    []generation             `json:"former,omitempty"`
+	Writers   *Writers                 `json:"writers,omitempty"`
+	Pruned    []Pruned                 `json:"pruned,omitempty"`
+	Key       *RunKey                  `json:"key,omitempty"` // that signs the checkpoint
+	Run       string                   `json:"run,omitempty"` // and whose it is
+	Accepted  []Acceptance             `json:"acceptances,omitempty"`
+	Drift     map[string]AcceptedDrift `json:"drift,omitempty"`
+	Moved     string                   `json:"moved,omitempty"`
+	Records   int                      `json:"records"`
+	Frames    []int                    `json:"frames"` // bytes of each frame
 }
 
 func (c *codec) encodeCheckpoint(s *State, run string, key *RunKey) ([]byte, error) {
 	h := checkpointHeader{Format: checkpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents,
 		Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval,
 		Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run,
-		Accepted: s.Accepted, Moved: s.Moved, Records: len(s.Records)}
+		Accepted: s.Accepted, Drift: s.Drift, Moved: s.Moved, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -110,6 +111,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte, check func(*checkpointH
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
+	s.Drift = h.Drift
 	s.Latest, s.Approval, s.Readers, s.Former, s.Writers, s.Pruned, s.Accepted, s.Moved = h.Latest, h.Approval,
 		h.Readers, h.Former, h.Writers, h.Pruned, h.Accepted, h.Moved
 	for _, r := range h.Open {

@@ -200,7 +200,23 @@ type Note struct {
 	Acceptance *Acceptance `json:"acceptance,omitempty"`
 	// Moved is where the ledger has gone. Nothing may follow it.
 	Moved string `json:"moved,omitempty"`
+	// Drift is a difference between record and cloud that a person accepts.
+	Drift *AcceptedDrift `json:"drift,omitempty"`
 }
+
+// AcceptedDrift is a difference between what is recorded and what is live that a person accepts
+// until a day, as long as the cloud shows the same.
+type AcceptedDrift struct {
+	Address string `json:"address"`
+	Path    string `json:"path,omitempty"` // "" for the resource as a whole, which is gone
+	Found   string `json:"found"`          // SHA-256 of the canonical JSON of what is live, in hexadecimal
+	Until   string `json:"until"`          // the last day, as 2026-12-31; "" when it is accepted no more
+	Why     string `json:"why"`
+	Who     string `json:"who"`
+}
+
+// driftKey names a difference in a state.
+func driftKey(address, path string) string { return address + " " + path }
 
 // Entry is a decoded entry.
 type Entry struct {

@@ -22,18 +22,21 @@ type Record struct {
 	Address       string           `json:"address"` // without its ward
 	Type          string           `json:"type"`    // with its driver
 	DriverVersion string           `json:"driver_version"`
-	ID            string           `json:"id"`              // in the cloud; "" between the halves of a drop-first swap
-	Inputs        value.Attributes `json:"inputs"`          // last enacted, resolved
-	Live          value.Attributes `json:"live"`            // all attributes, last seen
-	Needs         []string         `json:"needs,omitempty"` // addresses with their ward
-	Care          schema.Care      `json:"care"`
-	Kit           string           `json:"kit,omitempty"` // that declared it, the outermost
-	Tag           string           `json:"tag,omitempty"`
-	Version       int64            `json:"version"` // grows with id, inputs, needs and care
-	Changed       time.Time        `json:"changed"`
-	Run           string           `json:"run"`
-	Seen          string           `json:"seen,omitempty"` // the run that has read live again since, and found it moved
-	Leftovers     []Leftover       `json:"leftovers,omitempty"`
+	ID            string           `json:"id"`     // in the cloud; "" between the halves of a drop-first swap
+	Inputs        value.Attributes `json:"inputs"` // last enacted, resolved
+	Live          value.Attributes `json:"live"`   // all attributes, last seen
+	// Absent are the attributes that the driver's description had and the cloud did not show
+	// when it was last seen: one that is in neither Live nor Absent was not described then.
+	Absent    []string    `json:"absent,omitempty"`
+	Needs     []string    `json:"needs,omitempty"` // addresses with their ward
+	Care      schema.Care `json:"care"`
+	Kit       string      `json:"kit,omitempty"` // that declared it, the outermost
+	Tag       string      `json:"tag,omitempty"`
+	Version   int64       `json:"version"` // grows with id, inputs, needs and care
+	Changed   time.Time   `json:"changed"`
+	Run       string      `json:"run"`
+	Seen      string      `json:"seen,omitempty"` // the run that has read live again since, and found it moved
+	Leftovers []Leftover  `json:"leftovers,omitempty"`
 	// Hidden are the secret attributes in clear: those given and those that the
 	// cloud has made. Only a sealed ledger holds any.
 	Hidden value.Attributes `json:"hidden,omitempty"`
@@ -319,4 +322,15 @@ func (h *heading) number() int64 {
 	n, err := t.Int()
 	h.err = err
 	return n
+}
+
+// Things are the things in the cloud that the state records, leftovers among them, as `TYPE ID`.
+func (s *State) Things() map[string]bool {
+	out := make(map[string]bool, len(s.Records))
+	for _, st := range s.Records {
+		for _, thing := range st.things() {
+			out[thing] = true
+		}
+	}
+	return out
 }

@@ -137,6 +137,9 @@ func (s Scope) exceeds(l *Line, now map[string]*Stored) string {
 		if n.Dropped != "" {
 			written = append(written, n.Dropped)
 		}
+		if n.Drift != nil {
+			written = append(written, n.Drift.Address)
+		}
 		add(n.Record)
 	case KindEnd:
 		if l.End.Published != nil {
@@ -167,7 +170,7 @@ func (n *Note) onlySeen(now *Stored) bool {
 		return false
 	}
 	is := *n.Record
-	is.Live, is.Tag, is.Hidden, is.Seen = was.Live, was.Tag, was.Hidden, was.Seen
+	is.Live, is.Absent, is.Tag, is.Hidden, is.Seen = was.Live, was.Absent, was.Tag, was.Hidden, was.Seen
 	a, err1 := json.Marshal(is)
 	b, err2 := json.Marshal(was)
 	return err1 == nil && err2 == nil && bytes.Equal(a, b)

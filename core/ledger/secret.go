@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"maps"
+	"slices"
 
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -47,12 +48,25 @@ func (r *Record) Take(t *schema.Type, full string, live value.Map) {
 			r.hide(name, v)
 		}
 	}
+	r.Absent = nil
+	for _, a := range t.Attributes {
+		if _, shown := live[a.Name]; !shown {
+			r.Absent = append(r.Absent, a.Name)
+		}
+	}
 	r.Live = r.conceal(t, live, func(name string) any {
 		if v := r.Inputs[name]; value.IsSecret(v) {
 			return v
 		}
 		return &value.Pending{Ref: &value.Ref{Address: full, Path: value.Path{value.Key(name)}, Secret: true}}
 	})
+}
+
+// Learned reports whether the driver's description did not have an attribute when the thing
+// was last seen.
+func (r *Record) Learned(attribute string) bool {
+	_, shown := r.Live[attribute]
+	return !shown && !slices.Contains(r.Absent, attribute)
 }
 
 // Conceal is what the cloud shows with pending values in place of secrets: those

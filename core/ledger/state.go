@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -18,20 +20,21 @@ type State struct {
 	Seq       int64
 	Hash      string // of the stored bytes of entry Seq
 	Records   map[string]*Stored
-	Open      map[string]*OpenRun // runs that hold a lock, by id
-	Intents   []*OpenIntent       // calls without result, oldest first
-	Values                        // as the last run that knew them left them
-	Notes     []string            // what a reader ignores, and why; verify reports it
-	Durations map[string]Duration // what calls took, by DurationKey
-	Proposals map[string]*Use     // kept proposals that were begun, by id
-	Latest    *RunSummary         // the run that began last, without its calls; nil when none has
-	Approval  *approval.Policy    // in force; nil when no signature is needed
-	Readers   *Readers            // to whom it is sealed; nil when it is not
-	Former    []generation        // keys of the estate that were in force before, oldest first
-	Writers   *Writers            // who may write it; nil when nothing says so
-	Pruned    []Pruned            // what was blanked, oldest first
-	Moved     string              // where the ledger has gone; "" while it is here
-	Accepted  []Acceptance        // of lost or restored ends, in their order
+	Open      map[string]*OpenRun      // runs that hold a lock, by id
+	Intents   []*OpenIntent            // calls without result, oldest first
+	Values                             // as the last run that knew them left them
+	Notes     []string                 // what a reader ignores, and why; verify reports it
+	Durations map[string]Duration      // what calls took, by DurationKey
+	Proposals map[string]*Use          // kept proposals that were begun, by id
+	Latest    *RunSummary              // the run that began last, without its calls; nil when none has
+	Approval  *approval.Policy         // in force; nil when no signature is needed
+	Readers   *Readers                 // to whom it is sealed; nil when it is not
+	Former    []generation             // keys of the estate that were in force before, oldest first
+	Writers   *Writers                 // who may write it; nil when nothing says so
+	Pruned    []Pruned                 // what was blanked, oldest first
+	Moved     string                   // where the ledger has gone; "" while it is here
+	Accepted  []Acceptance             // of lost or restored ends, in their order
+	Drift     map[string]AcceptedDrift // that people accept, by address and path
 
 	held map[string]string // `TYPE ID` -> address; nil until it is asked for
 
@@ -192,6 +195,7 @@ func (s *State) release(address string) {
 func (s *State) drop(address string) {
 	s.release(address)
 	delete(s.Records, address)
+	maps.DeleteFunc(s.Drift, func(_ string, d AcceptedDrift) bool { return d.Address == address })
 }
 
 // heldTwice is the thing of a record that another one holds already, and that one's
@@ -350,6 +354,15 @@ func (s *State) note(e *Entry, n *Note, run *OpenRun) {
 	case n.Accepted > 0:
 		s.Accepted = append(s.Accepted, Acceptance{Entry: n.Accepted, By: e.Seq})
 	}
+	if d := n.Drift; d != nil {
+		key := driftKey(d.Address, d.Path)
+		if delete(s.Drift, key); d.Until != "" {
+			if s.Drift == nil {
+				s.Drift = map[string]AcceptedDrift{}
+			}
+			s.Drift[key] = *d
+		}
+	}
 	if n.Moved != "" {
 		s.Moved = n.Moved
 	}
@@ -428,4 +441,21 @@ func (s *State) Unresolved() []*OpenIntent {
 		}
 	}
 	return out
+}
+
+// AcceptedDrift is the acceptance of a difference, by the address and path of what is live; nil
+// where it is not accepted, the cloud shows something else by now, or the acceptance ended
+// before today, a day as 2026-12-31.
+func (s *State) AcceptedDrift(address, path string, found any, today string) *AcceptedDrift {
+	d, ok := s.Drift[driftKey(address, path)]
+	if !ok || d.Until < today || d.Found != FoundDigest(found) {
+		return nil
+	}
+	return &d
+}
+
+// FoundDigest is the digest of what is live, for AcceptedDrift.Found.
+func FoundDigest(v any) string {
+	sum := sha256.Sum256(value.Encode(v))
+	return hex.EncodeToString(sum[:])
 }

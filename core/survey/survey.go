@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"sort"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -31,6 +32,8 @@ const (
 	Differs   Verdict = "differs"
 	Gone      Verdict = "gone"
 	Unchecked Verdict = "unchecked"
+	Learned   Verdict = "learned"  // it matches, and shows what its driver did not know of before
+	Accepted  Verdict = "accepted" // it drifted, and a person accepts all of that
 )
 
 // Report is a survey of some wards in one environment.
@@ -40,9 +43,13 @@ type Report struct {
 	Counts    Counts          `json:"counts"`
 	Resources []*Resource     `json:"resources"` // by ward and address
 	Rules     []rules.Finding `json:"rules"`     // at the stage live, but for what passed
+	Strangers []Stranger      `json:"strangers"` // when they are asked for
+	Failures  []Failure       `json:"failures"`  // wards and drivers of which nothing could be told
 	Warnings  []string        `json:"warnings"`  // what could not be found out besides, each a sentence
 
 	Judged *rules.Report `json:"-"` // the same, with what passed
+	// Seen are the attributes and tags of what is live and not as recorded, by full address.
+	Seen map[string]driver.Live `json:"-"`
 }
 
 // Counts counts the verdicts.
@@ -53,6 +60,15 @@ type Counts struct {
 	Unchecked int `json:"unchecked"`
 	Stranger  int `json:"stranger"`
 	Learned   int `json:"learned"`
+	Accepted  int `json:"accepted"`
+	Ignored   int `json:"ignored"` // differences that kasbah.toml says to ignore
+}
+
+// Failure is a ward whose ledger could not be read, or a driver that could not be opened.
+type Failure struct {
+	Ward   string `json:"ward,omitempty"`
+	Driver string `json:"driver,omitempty"`
+	Error  string `json:"error"`
 }
 
 // Drifted reports whether something was edited or is gone.
@@ -70,8 +86,13 @@ type Resource struct {
 	Differences []Difference `json:"differences"`
 	AlsoMoved   []string     `json:"also_moved,omitempty"` // attributes that are not declared
 	Security    []string     `json:"security,omitempty"`   // those of AlsoMoved that touch security
-	By          string       `json:"by,omitempty"`         // of gone: who deleted it
-	At          *time.Time   `json:"at,omitempty"`
+	Learned     []string     `json:"learned,omitempty"`    // attributes that the driver did not know of before
+	Accepted    *Acceptance  `json:"accepted,omitempty"`   // of gone
+	Position    string       `json:"position,omitempty"`   // where it is declared, as FILE:LINE
+
+	seen *driver.Live // what is live, where it is not as recorded
+	By   string       `json:"by,omitempty"` // of gone: who deleted it
+	At   *time.Time   `json:"at,omitempty"`
 }
 
 // Difference is one attribute that is not as enacted.
@@ -81,6 +102,16 @@ type Difference struct {
 	Found    value.Any  `json:"found"`
 	By       string     `json:"by,omitempty"` // who changed it, if the cloud can tell
 	At       *time.Time `json:"at,omitempty"`
+	// Position is where the value is declared, as FILE:LINE.
+	Position string      `json:"position,omitempty"`
+	Accepted *Acceptance `json:"accepted,omitempty"`
+}
+
+// Acceptance says that a person accepts a difference, and until when.
+type Acceptance struct {
+	Until string `json:"until"` // the last day, as 2026-12-31
+	Why   string `json:"why"`
+	Who   string `json:"who"`
 }
 
 // Options is what a survey is made from.
@@ -95,61 +126,111 @@ type Options struct {
 	// Checked says what was compared of each resource. It costs a look at every
 	// record, also of what the cloud's tag shows to be as it was.
 	Checked bool
+
+	Broken map[string]error // drivers that could not be opened, by name
+	Failed map[string]error // wards whose ledgers could not be read
+	Only   []string         // patterns of addresses; none for all
+	Since  time.Time        // only what change feeds name since then; the zero time for all
+	Ignore []Ignore         // what is not told
+	Today  string           // as 2026-12-31, for what is accepted until a day
+	// At is where a resource, or a value of it by its path, is declared, as FILE:LINE; "" where
+	// that is not known. It may be nil.
+	At func(full, path string) string
+	// Strangers says of which types what is not recorded is told: "" for none, used or all.
+	Strangers string
+	// Elsewhere are the things that other environments of the estate record, as `TYPE ID`.
+	Elsewhere map[string]bool
+}
+
+// Ignore is a pattern of addresses and a path, below which differences are not told.
+type Ignore struct {
+	Pattern string
+	Path    value.Path // none for all of a resource, also that it is gone
 }
 
 // chunk is how many resources are judged at once by one core.
 const chunk = 512
 
-// Survey reads the clouds and compares.
+// Survey reads the clouds and compares. A ward or driver that failed hides nothing of the
+// others: it is among the report's Failures.
 func Survey(ctx context.Context, o Options) (*Report, error) {
-	live, unread, err := propose.ReadWhatCan(ctx, o.Drivers, o.Catalogs, o.States)
+	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{},
+		Strangers: []Stranger{}, Failures: failures(o), Judged: &rules.Report{}, Seen: map[string]driver.Live{}}
+	chosen, err := o.choose(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{},
-		Judged: &rules.Report{}}
+	live, unread, err := propose.ReadWhatCan(ctx, o.Drivers, o.Catalogs, chosen)
+	if err != nil {
+		return nil, err
+	}
 	for _, ward := range o.Wards {
-		s := o.States[ward]
-		open := map[string]bool{}
-		for _, in := range s.Intents {
-			open[in.Intent.Address] = true
+		if chosen[ward] == nil {
+			continue
 		}
-		addresses := s.Addresses()
-		judged := make([]*Resource, len(addresses))
-		var g errgroup.Group
-		g.SetLimit(runtime.GOMAXPROCS(0))
-		for from := 0; from < len(addresses); from += chunk {
-			g.Go(func() (err error) {
-				for i := from; i < min(from+chunk, len(addresses)) && err == nil; i++ {
-					judged[i], err = o.judge(ward, s.Records[addresses[i]], live, unread, open[addresses[i]])
-				}
-				return err
-			})
-		}
-		if err := g.Wait(); err != nil {
+		if err := o.ward(r, ward, chosen[ward], live, unread); err != nil {
 			return nil, err
-		}
-		for _, res := range judged {
-			r.Counts.add(res.Verdict)
-		}
-		r.Resources = append(r.Resources, judged...)
-		for _, in := range s.Intents { // made, perhaps, and not recorded yet
-			if s.Records[in.Intent.Address] != nil || !open[in.Intent.Address] {
-				continue
-			}
-			open[in.Intent.Address] = false
-			r.Counts.add(Unchecked)
-			r.Resources = append(r.Resources, &Resource{
-				Ward: ward, Address: in.Intent.Address, Type: in.Intent.Type, Verdict: Unchecked, Because: noResult,
-				Checked: []string{}, Differences: []Difference{},
-			})
 		}
 	}
 	if err := judgeRules(ctx, o, r, live); err != nil {
 		return nil, err
 	}
+	if err := o.strangers(ctx, r); err != nil {
+		return nil, err
+	}
 	blame(ctx, o, r)
+	o.locate(r)
 	return r, ctx.Err()
+}
+
+// ward gives every chosen resource of a ward its verdict.
+func (o Options) ward(r *Report, ward string, s *ledger.State, live propose.Live, unread propose.Unread) error {
+	open := map[string]bool{}
+	for _, in := range o.States[ward].Intents {
+		open[in.Intent.Address] = true
+	}
+	ignored := o.ignoredIn(ward)
+	addresses := s.Addresses()
+	judged := make([]*Resource, len(addresses))
+	var left atomic.Int64 // differences that are ignored
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < len(addresses); from += chunk {
+		g.Go(func() (err error) {
+			for i := from; i < min(from+chunk, len(addresses)) && err == nil; i++ {
+				a := addresses[i]
+				if judged[i], err = o.judge(ward, s.Records[a], live, unread, open[a]); err == nil {
+					left.Add(int64(judged[i].settle(ignored, o.States[ward], o.Today)))
+				}
+			}
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	r.Counts.Ignored += int(left.Load())
+	for _, res := range judged {
+		r.Counts.add(res.Verdict)
+		if res.seen != nil {
+			r.Seen[value.InWard(ward, res.Address)] = *res.seen
+		}
+	}
+	r.Resources = append(r.Resources, judged...)
+	matches := o.matcher()
+	for _, in := range o.States[ward].Intents { // made, perhaps, and not recorded yet
+		a := in.Intent.Address
+		if o.States[ward].Records[a] != nil || !open[a] || !matches(ward, a) {
+			continue
+		}
+		open[a] = false
+		r.Counts.add(Unchecked)
+		r.Resources = append(r.Resources, &Resource{
+			Ward: ward, Address: a, Type: in.Intent.Type, Verdict: Unchecked, Because: noResult,
+			Checked: []string{}, Differences: []Difference{},
+		})
+	}
+	return nil
 }
 
 // judgeRules holds what is live against the rules.
@@ -201,6 +282,10 @@ func (c *Counts) add(v Verdict) {
 		c.Gone++
 	case Unchecked:
 		c.Unchecked++
+	case Learned:
+		c.Learned++
+	case Accepted:
+		c.Accepted++
 	}
 }
 
@@ -211,7 +296,7 @@ const (
 
 // Failed reports whether something could not be checked that can be.
 func (r *Report) Failed() bool {
-	return slices.ContainsFunc(r.Resources, func(res *Resource) bool {
+	return len(r.Failures) > 0 || slices.ContainsFunc(r.Resources, func(res *Resource) bool {
 		return res.Verdict == Unchecked &&
 			res.Because != unshown
 	})
@@ -244,9 +329,11 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 		res.Verdict, res.Because = Unchecked, why
 		return res, nil
 	}
-	switch {
+	switch broken := o.Broken[drv]; {
 	case open:
 		return unchecked(noResult)
+	case broken != nil:
+		return unchecked(fmt.Sprintf("the driver %s could not be opened: %v", drv, broken))
 	case rec.ID == "":
 		return unchecked("a swap ended between its halves")
 	case typ == nil:
@@ -264,9 +351,20 @@ func (o Options) judge(ward string, st *ledger.Stored, live propose.Live, unread
 	}
 	now = rec.Conceal(typ, now)
 	res.compare(rec, now, typ)
-	res.Verdict = Matches
-	if len(res.Differences) > 0 {
+	if !l.AsRecorded() {
+		shown, err := l.Attributes()
+		if err != nil {
+			return nil, err
+		}
+		res.seen = &driver.Live{ID: l.ID, Tag: l.Tag, Attributes: shown}
+	}
+	switch {
+	case len(res.Differences) > 0:
 		res.Verdict = Differs
+	case len(res.Learned) > 0:
+		res.Verdict = Learned
+	default:
+		res.Verdict = Matches
 	}
 	return res, nil
 }
@@ -290,6 +388,10 @@ func (res *Resource) compare(rec *ledger.Record, now value.Map, typ *schema.Type
 	}
 	for _, name := range value.Keys(now) {
 		if _, declared := rec.Inputs[name]; !declared && propose.ValuesDiffer(rec.Live[name], now[name]) {
+			if rec.Learned(name) {
+				res.Learned = append(res.Learned, name)
+				continue
+			}
 			res.AlsoMoved = append(res.AlsoMoved, name)
 			if a := typ.Attribute(name); a != nil && a.Security {
 				res.Security = append(res.Security, name)
@@ -302,60 +404,73 @@ func (res *Resource) compare(rec *ledger.Record, now value.Map, typ *schema.Type
 // whole feed is read once.
 const fewEnough = 20
 
-// blame finds out who changed what drifted, where the cloud can tell. A feed that cannot
-// be read is a warning: what drifted is known without it.
+// blame finds out who changed what drifted and who made strangers, where the cloud can tell. A
+// feed that cannot be read is a warning: what drifted is known without it.
 func blame(ctx context.Context, o Options, r *Report) {
-	drifted := map[string][]*Resource{} // by driver
+	asked := map[string][]string{} // ids by driver
 	for _, res := range r.Resources {
-		if res.Verdict == Differs || res.Verdict == Gone {
+		if len(res.Differences) > 0 || res.Verdict == Gone || res.Verdict == Accepted {
 			drv, _ := propose.SplitType(res.Type)
-			drifted[drv] = append(drifted[drv], res)
+			asked[drv] = append(asked[drv], res.ID)
 		}
 	}
-	for _, drv := range value.Keys(drifted) {
-		list := drifted[drv]
+	for _, x := range r.Strangers {
+		drv, _ := propose.SplitType(x.Type)
+		asked[drv] = append(asked[drv], x.ID)
+	}
+	events := map[string][]driver.Event{} // by the type with its driver, and id
+	for _, drv := range value.Keys(asked) {
 		feed, ok := o.Drivers[drv].(driver.Feed)
 		if !ok {
 			continue
 		}
-		events := map[string][]driver.Event{}
-		read := func(id string) error {
-			for e, err := range feed.Changes(ctx, "", id) {
-				if err != nil {
-					return err
-				}
-				events[e.Type+" "+e.ID] = append(events[e.Type+" "+e.ID], e)
-			}
-			return nil
+		ids := asked[drv]
+		if len(ids) > fewEnough {
+			ids = []string{""}
 		}
-		asked := []string{""}
-		if len(list) <= fewEnough {
-			asked = nil
-			for _, res := range list {
-				asked = append(asked, res.ID)
-			}
-		}
-		for _, id := range asked {
-			if err := read(id); err != nil {
+		for _, id := range ids {
+			if err := readFeed(ctx, feed, drv, id, events); err != nil {
 				r.Warnings = append(r.Warnings, fmt.Sprintf("%s: the change feed could not be read, so who changed "+
 					"what is not known: %v", drv, err))
 				break
 			}
 		}
-		for _, res := range list {
-			_, typ := propose.SplitType(res.Type)
-			list := events[typ+" "+res.ID]
-			sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
+	}
+	for _, list := range events {
+		sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
+	}
+	for _, res := range r.Resources {
+		if list := events[res.Type+" "+res.ID]; list != nil {
 			res.blame(list)
 		}
 	}
+	for i := range r.Strangers {
+		x := &r.Strangers[i]
+		for _, e := range events[x.Type+" "+x.ID] {
+			if at := e.At; e.What == "created" {
+				x.By, x.At = e.Who, &at
+			}
+		}
+	}
+}
+
+// readFeed adds what a driver's feed tells of a thing, or of all for "".
+func readFeed(ctx context.Context, feed driver.Feed, drv, id string, events map[string][]driver.Event) error {
+	for e, err := range feed.Changes(ctx, "", id) {
+		if err != nil {
+			return err
+		}
+		key := drv + "." + e.Type + " " + e.ID
+		events[key] = append(events[key], e)
+	}
+	return nil
 }
 
 // blame gives each difference the newest event that touches its attribute.
 func (res *Resource) blame(events []driver.Event) {
 	for _, e := range events {
 		at := e.At
-		if e.What == "deleted" && res.Verdict == Gone {
+		if e.What == "deleted" && (res.Verdict == Gone || res.Verdict == Accepted) {
 			res.By, res.At = e.Who, &at
 		}
 		for i := range res.Differences {

@@ -250,3 +250,107 @@ func TestFeedCannotBeRead(t *testing.T) {
 	require.Equal(t, []string{"sea: the change feed could not be read, so who changed what is not known: the feed is " +
 		"closed"}, r.Warnings)
 }
+
+// TestChosen: what is ignored, accepted, learned or asked for alone, and what cannot be read.
+func TestChosen(t *testing.T) {
+	monday := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	cloud, o := lamps(6, func(i int, r *ledger.Record, l *driver.Live) {
+		r.Absent = []string{"code"}
+		switch i {
+		case 1, 2:
+			l.Attributes["size"] = "l"
+		case 3: // its driver knows of an attribute that it did not know before
+			l.Attributes["shape"] = "round"
+		case 4: // and of one that was empty before
+			l.Attributes["code"] = "x"
+		}
+	})
+	typ := o.Catalogs["sea"].Types["lamp"]
+	typ.Attributes = append(typ.Attributes, &schema.Attribute{Name: "shape", Kind: schema.Text, Output: true})
+	cloud.events = []driver.Event{{At: monday, Who: "keeper-2", What: "edited", Type: "lamp", ID: "b0",
+		Paths: []string{"size"}}, {At: monday.Add(-48 * time.Hour), Who: "keeper-3", What: "edited", Type: "lamp",
+		ID: "c0", Paths: []string{"size"}}}
+	survey := func(o Options) *Report {
+		r, err := Survey(context.Background(), o)
+		require.NoError(t, err)
+		return r
+	}
+	t.Run("learned", func(t *testing.T) {
+		r := survey(o)
+		require.Equal(t, Learned, r.Resources[3].Verdict)
+		require.Equal(t, []string{"shape"}, r.Resources[3].Learned)
+		require.Equal(t, Matches, r.Resources[4].Verdict)
+		require.Equal(t, []string{"code"}, r.Resources[4].AlsoMoved, "it was described, and empty")
+		require.Equal(t, Counts{Matches: 3, Differs: 2, Learned: 1}, r.Counts)
+	})
+	t.Run("ignored", func(t *testing.T) {
+		o := o
+		o.Ignore = []Ignore{{Pattern: "sea.lamp/b*", Path: value.Path{value.Key("size")}}}
+		r := survey(o)
+		require.Equal(t, Counts{Matches: 4, Differs: 1, Learned: 1, Ignored: 1}, r.Counts)
+		require.Empty(t, r.Resources[1].Differences)
+	})
+	t.Run("accepted", func(t *testing.T) {
+		o := o
+		state := o.States["shore"]
+		state.Drift = map[string]ledger.AcceptedDrift{"sea.lamp/b0 size": {Address: "sea.lamp/b0", Path: "size",
+			Found: ledger.FoundDigest("l"), Until: "2026-12-01", Why: "a test", Who: "keeper-1"}}
+		defer func() { state.Drift = nil }()
+		o.Today = "2026-12-01"
+		r := survey(o)
+		require.Equal(t, Accepted, r.Resources[1].Verdict)
+		require.Equal(t, &Acceptance{"2026-12-01", "a test", "keeper-1"}, r.Resources[1].Differences[0].Accepted)
+		require.False(t, Counts{Accepted: 1}.Drifted())
+		o.Today = "2026-12-02"
+		require.Equal(t, Differs, survey(o).Resources[1].Verdict, "its time is over")
+		cloud.things[1].Attributes["size"] = "xl"
+		o.Today = "2026-12-01"
+		require.Equal(t, Differs, survey(o).Resources[1].Verdict, "the cloud shows something else")
+		cloud.things[1].Attributes["size"] = "l"
+	})
+	t.Run("only and since", func(t *testing.T) {
+		o := o
+		o.Only = []string{"shore:sea.lamp/c*"}
+		require.Len(t, survey(o).Resources, 1)
+		o.Only, o.Since = nil, monday.Add(-time.Hour)
+		r := survey(o)
+		require.Len(t, r.Resources, 1)
+		require.Equal(t, "sea.lamp/b0", r.Resources[0].Address)
+		cloud.mute = errors.New("no feed today")
+		defer func() { cloud.mute = nil }()
+		r = survey(o)
+		require.Len(t, r.Resources, 6, "nothing is hidden by a feed that cannot be read")
+		require.Contains(t, r.Warnings[0], "sea: the change feed could not be read, so all of it was surveyed")
+	})
+	t.Run("strangers", func(t *testing.T) {
+		o := o
+		cloud.things = append(cloud.things, driver.Live{ID: "z9", Attributes: value.Map{"name": "found"}})
+		defer func() { cloud.things = cloud.things[:6] }()
+		require.Empty(t, survey(o).Strangers)
+		o.Strangers = "used"
+		r := survey(o)
+		require.Equal(t, []Stranger{{Type: "sea.lamp", ID: "z9", Name: "found"}}, r.Strangers)
+		o.Elsewhere = map[string]bool{"sea.lamp z9": true}
+		require.Empty(t, survey(o).Strangers, "another environment records it")
+	})
+	t.Run("failures", func(t *testing.T) {
+		o := o
+		o.Wards = []string{"shore", "signal"}
+		o.Failed = map[string]error{"signal": errors.New("the store is away")}
+		r := survey(o)
+		require.Equal(t, []Failure{{Ward: "signal", Error: "the store is away"}}, r.Failures)
+		require.True(t, r.Failed())
+		require.Len(t, r.Resources, 6, "the other ward is told")
+		o.Drivers, o.Broken = map[string]driver.Driver{}, map[string]error{"sea": errors.New("no such program")}
+		r = survey(o)
+		require.Equal(t, 6, r.Counts.Unchecked)
+		require.Equal(t, "the driver sea could not be opened: no such program", r.Resources[0].Because)
+	})
+	t.Run("groups", func(t *testing.T) {
+		g := survey(o).Groups()
+		require.Len(t, g, 2)
+		require.Len(t, g[0].Resources, 2)
+		require.Equal(t, []string{"keeper-2", "keeper-3"}, g[0].By)
+		require.Equal(t, monday, *g[0].Last)
+	})
+}

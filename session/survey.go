@@ -1,0 +1,131 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"kasbah/core/declare"
+	"kasbah/core/ledger"
+	"kasbah/core/survey"
+	"kasbah/core/value"
+)
+
+// SurveyRequest says what is surveyed.
+type SurveyRequest struct {
+	Only      []string  // patterns of addresses; none for all
+	Since     time.Time // only what change feeds name since then; the zero time for all
+	Strangers string    // "", used or all: see survey.Options
+	Checked   bool      // what matches lists what was compared
+}
+
+// Survey compares what is recorded with what is live. Wards and drivers that cannot be read hide
+// nothing of the others where the session is lenient.
+func (s *Session) Survey(ctx context.Context, r SurveyRequest) (*survey.Report, error) {
+	var states map[string]*ledger.State
+	failed := map[string]error{}
+	var err error
+	if s.config.Lenient {
+		states, failed = s.loadEach(ctx)
+		if err := s.forgotten(ctx); err != nil {
+			s.tell("%v", err)
+		}
+	} else if states, err = s.States(ctx); err != nil {
+		return nil, err
+	}
+	return s.surveyOf(ctx, states, failed, r)
+}
+
+func (s *Session) surveyOf(ctx context.Context, states map[string]*ledger.State, failed map[string]error,
+	r SurveyRequest) (*survey.Report, error) {
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o := survey.Options{
+		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set,
+		Checked: r.Checked, Broken: s.Broken, Failed: failed, Only: r.Only, Since: r.Since, Strangers: r.Strangers,
+		Today: time.Now().Format(time.DateOnly), At: s.placesOf(ctx),
+	}
+	for _, i := range s.Estate.Ignored {
+		o.Ignore = append(o.Ignore, survey.Ignore(i))
+	}
+	if r.Strangers != "" {
+		o.Elsewhere = s.thingsElsewhere(ctx)
+	}
+	return survey.Survey(ctx, o)
+}
+
+// loadEach reads the ledgers of the session's wards, and says which could not be read.
+func (s *Session) loadEach(ctx context.Context) (map[string]*ledger.State, map[string]error) {
+	states, failed := map[string]*ledger.State{}, map[string]error{}
+	for _, w := range s.Wards {
+		st, err := s.Ledgers[w].Load(ctx)
+		if err != nil {
+			failed[w] = err
+		} else {
+			states[w] = st
+		}
+	}
+	return states, failed
+}
+
+// placesOf is where resources and their values are declared, as FILE:LINE. The declarations are
+// evaluated when it is first asked; it knows nothing where they are wrong.
+func (s *Session) placesOf(ctx context.Context) func(full, path string) string {
+	declared := sync.OnceValue(func() *declare.Declared {
+		e, err := s.Evaluate(ctx, s.Others())
+		if err != nil || e.Problems.Wrong() > 0 && e.Declared == nil {
+			return nil
+		}
+		return e.Declared
+	})
+	return func(full, path string) string {
+		d := declared()
+		r := d.Resource(full)
+		if r == nil {
+			return ""
+		}
+		at, _ := r.Position()
+		if path != "" {
+			at, _ = r.At(path)
+		}
+		return at.Short()
+	}
+}
+
+// thingsElsewhere are the things, as `TYPE ID`, that other wards and environments of the estate
+// record. A ledger that cannot be read is told: its things look like strangers.
+func (s *Session) thingsElsewhere(ctx context.Context) map[string]bool {
+	out := map[string]bool{}
+	tell := func(env, ward string, err error) {
+		s.tell("The ledger of %s in %s could not be read, so its things may be listed as strangers: %v", ward, env, err)
+	}
+	for _, env := range s.Estate.Environments() {
+		from := s
+		if env != s.Env {
+			c := s.config
+			c.Env, c.Wards, c.Lenient, c.Unpinned = env, nil, true, true
+			opened, err := Open(ctx, c)
+			if opened != nil {
+				s.CloseLater(opened.Close)
+			}
+			if err != nil {
+				tell(env, "every ward", err)
+				continue
+			}
+			from = opened
+		}
+		for _, w := range value.Keys(from.Ledgers) {
+			st, err := from.Ledgers[w].Load(ctx)
+			if err != nil {
+				tell(env, fmt.Sprintf("ward %s", w), err)
+				continue
+			}
+			maps.Copy(out, st.Things())
+		}
+	}
+	return out
+}
