@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 
 	"kasbah/core/declare"
@@ -101,7 +102,11 @@ func (o *Opener) inEstate(src estate.KitSource) (*declare.Kit, error) {
 	if err != nil {
 		return nil, err
 	}
-	return read(src.Name, src.Folder, sub)
+	k, err := read(src.Name, src.Folder, sub)
+	if k != nil {
+		k.Folder = path.Clean(filepath.ToSlash(src.Folder))
+	}
+	return k, err
 }
 
 // Fetched is a kit as its source holds it, pinned or not.

@@ -54,7 +54,7 @@ func (s *Session) Options(ctx context.Context, others *Others) (declare.Options,
 // readOptions reads inputs and opens kits.
 func (s *Session) readOptions(ctx context.Context) (declare.Options, error) {
 	o := declare.Options{
-		Estate: s.Estate, Env: s.Env, Wards: s.Wards, Catalogs: s.Catalogs, Kinds: s.kinds, Overrun: s.config.Overrun,
+		Estate: s.Estate, Env: s.Env, Wards: s.Wards, Catalogs: s.Catalogs, Kinds: s.kinds, Overrun: s.config.Overrun, Overlay: s.config.Overlay,
 		Kits: map[string]*declare.Kit{},
 	}
 	if s.Store == nil { // a kit that is on its own

@@ -38,6 +38,7 @@ type Config struct {
 	Log      func(line string)          // takes lines that drivers' programs log; nil for nowhere
 	Overrun  func(words string)         // see declare.Options
 	Unpinned bool                       // drivers are taken as they are, whatever pins.toml says
+	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
 	Lenient  bool                       // a driver that cannot be opened is noted, see Session.Broken
 	AnyEnv   bool                       // the first environment serves when none is named
 }
@@ -101,6 +102,9 @@ func (c *closers) add(f func() error) {
 // an error that comes with one.
 func Open(ctx context.Context, c Config) (*Session, error) {
 	e, err := FindEstate(c.Dir)
+	if text, changed := c.Overlay[estate.File]; err == nil && changed {
+		e, err = estate.Parse(e.Dir, text)
+	}
 	if err != nil {
 		return nil, err
 	}

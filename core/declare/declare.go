@@ -25,6 +25,7 @@ type Options struct {
 	Kinds    map[string]string          // of the drivers, by their names
 	Kits     map[string]*Kit            // that the environment uses, by name
 	Inputs   []estate.Input             // values given, weakest first
+	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
 	// Published answers for a ward that is not among Wards with the values it
 	// published last, by name. Leaves that were pending then are pending in
 	// them. Nil means that no other ward can be read.

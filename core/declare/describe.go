@@ -7,10 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"strconv"
 	"strings"
 
 	"go.starlark.net/starlark"
+	"go.starlark.net/syntax"
 
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -274,7 +274,7 @@ func Literal(v any) string {
 	case bool:
 		return map[bool]string{true: "True", false: "False"}[v]
 	case string:
-		return strconv.Quote(v)
+		return syntax.Quote(v, false)
 	case []any:
 		var parts []string
 		for _, e := range v {
@@ -284,7 +284,7 @@ func Literal(v any) string {
 	case map[string]any:
 		var parts []string
 		for _, k := range value.Keys(v) {
-			parts = append(parts, strconv.Quote(k)+": "+Literal(v[k]))
+			parts = append(parts, syntax.Quote(k, false)+": "+Literal(v[k]))
 		}
 		return "{" + strings.Join(parts, ", ") + "}"
 	}

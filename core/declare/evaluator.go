@@ -245,7 +245,11 @@ func onlyUTF8(name string, body []byte) error {
 // read reads a file and notes its digest. Links that lead out of the
 // estate, or out of the kit, are refused by the root.
 func (ev *evaluator) read(src source) ([]byte, error) {
-	body, err := readFile(src, ev.limits.FileBytes)
+	body, changed := ev.o.Overlay[src.inEstate()]
+	var err error
+	if !changed {
+		body, err = readFile(src, ev.limits.FileBytes)
+	}
 	if err == nil {
 		ev.out.Files[src.name] = fileDigest(body)
 	}

@@ -21,7 +21,9 @@ import (
 type Kit struct {
 	*estate.Kit
 	Root *os.Root // of its folder
-	Err  error    // why it cannot be used; the rest may be missing then
+	// Folder is where it is below the estate's folder; "" for a kit of another place.
+	Folder string
+	Err    error // why it cannot be used; the rest may be missing then
 }
 
 // kitCode is the file of a kit that is loaded.

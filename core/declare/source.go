@@ -20,6 +20,17 @@ type source struct {
 	kit  *Kit   // of a kit's file
 }
 
+// inEstate is the file below the estate's folder; "" for one of a kit from elsewhere.
+func (s source) inEstate() string {
+	if s.kit == nil {
+		return s.path
+	}
+	if s.kit.Folder == "" {
+		return ""
+	}
+	return path.Join(s.kit.Folder, s.path)
+}
+
 type sourceKind int
 
 const (

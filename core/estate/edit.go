@@ -89,7 +89,7 @@ func WithTag(body string, from KitSource, tag string) (string, error) {
 func Encode(v any) string {
 	switch v := v.(type) {
 	case string:
-		return strconv.Quote(v)
+		return quoted(v)
 	case []any:
 		var all []string
 		for _, x := range v {
@@ -99,7 +99,7 @@ func Encode(v any) string {
 	case map[string]any:
 		var all []string
 		for _, k := range value.Keys(v) {
-			all = append(all, k+" = "+Encode(v[k]))
+			all = append(all, keyText(k)+" = "+Encode(v[k]))
 		}
 		return "{ " + strings.Join(all, ", ") + " }"
 	}

@@ -152,22 +152,46 @@ func (w *proposer) notAssured() []string {
 
 // CommonActions counts the changing actions that two proposals have in common.
 func CommonActions(a, b *Proposal) int {
-	key := func(x *Action) string {
-		s := string(x.Kind) + " " + x.Full()
-		for _, c := range x.Changes {
-			s += "\n" + c.Path + " " + string(value.Encode(c.WillBe.V))
-		}
-		return s
-	}
 	all := map[string]bool{}
 	for _, x := range a.Actions {
-		all[key(x)] = x.Kind != Same
+		all[x.does()] = x.Kind != Same
 	}
 	n := 0
 	for _, x := range b.Actions {
-		if all[key(x)] {
+		if all[x.does()] {
 			n++
 		}
 	}
 	return n
+}
+
+// does is what an action does, as a text.
+func (a *Action) does() string {
+	s := string(a.Kind) + " " + a.Full()
+	for _, c := range a.Changes {
+		s += "\n" + c.Path + " " + string(value.Encode(c.WillBe.V))
+	}
+	return s
+}
+
+// OtherActions are the actions of b by which it does something else with a resource than a, in
+// b's order, and those of a on resources that b does not know.
+func OtherActions(a, b *Proposal) []*Action {
+	was := map[string]*Action{}
+	for _, x := range a.Actions {
+		was[x.Full()] = x
+	}
+	var out []*Action
+	for _, x := range b.Actions {
+		if before := was[x.Full()]; before == nil || before.does() != x.does() {
+			out = append(out, x)
+		}
+		delete(was, x.Full())
+	}
+	for _, x := range a.Actions {
+		if was[x.Full()] != nil {
+			out = append(out, x)
+		}
+	}
+	return out
 }

@@ -169,3 +169,53 @@ func SplitWard(address string) (ward, rest string) {
 
 // InWard writes an address with its ward.
 func InWard(ward, address string) string { return ward + ":" + address }
+
+// Set is v with another value at p; a nil value takes out what is there. v itself stays as it
+// is. It reports false where the path leads to nothing that can hold a value.
+func (p Path) Set(v, to any) (any, bool) {
+	if len(p) == 0 {
+		return to, true
+	}
+	s := p[0]
+	switch c := v.(type) {
+	case nil:
+		if s.Item {
+			return nil, false
+		}
+		return p.Set(map[string]any{}, to)
+	case map[string]any:
+		if s.Item {
+			return nil, false
+		}
+		below, ok := p[1:].Set(c[s.Key], to)
+		if !ok {
+			return nil, false
+		}
+		out := make(map[string]any, len(c)+1)
+		for k, x := range c {
+			out[k] = x
+		}
+		if out[s.Key] = below; len(p) == 1 && to == nil {
+			delete(out, s.Key)
+		}
+		return out, true
+	case []any:
+		if !s.Item || s.Index > len(c) {
+			return nil, false
+		}
+		out := append([]any{}, c...)
+		if s.Index == len(c) {
+			if len(p) > 1 || to == nil {
+				return nil, false
+			}
+			return append(out, to), true
+		}
+		if len(p) == 1 && to == nil {
+			return append(out[:s.Index], out[s.Index+1:]...), true
+		}
+		below, ok := p[1:].Set(c[s.Index], to)
+		out[s.Index] = below
+		return out, ok
+	}
+	return nil, false
+}

@@ -1,0 +1,50 @@
+package settle
+
+import (
+	"strings"
+
+	"kasbah/core/propose"
+	"kasbah/core/value"
+)
+
+// chooser tests differences against patterns.
+func chooser(patterns []string) func(Difference) bool {
+	if len(patterns) == 0 {
+		return func(Difference) bool { return true }
+	}
+	return func(d Difference) bool {
+		for _, p := range patterns {
+			if chooses(p, d) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// chooses reports whether a pattern of addresses, perhaps with a path behind it, names a
+// difference. Addresses may hold dots, so every dot may begin the path.
+func chooses(pattern string, d Difference) bool {
+	names := func(address string) bool {
+		test := propose.Pattern(address)
+		return test(d.Full()) || test(d.Resource.Address)
+	}
+	if names(pattern) {
+		return true
+	}
+	is, err := value.ParsePath(d.Path)
+	if err != nil {
+		return false
+	}
+	slash := strings.LastIndexByte(pattern, '/')
+	for i := slash + 1; i < len(pattern); i++ {
+		if c := pattern[i]; c != '.' && c != '[' {
+			continue
+		}
+		path, err := value.ParsePath(strings.TrimPrefix(pattern[i:], "."))
+		if err == nil && names(pattern[:i]) && is.HasPrefix(path) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,284 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"kasbah/core/disk"
+	"kasbah/core/enact"
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/settle"
+	"kasbah/core/value"
+)
+
+// Settling is how the estate's files change so that some differences are settled, and the proof.
+type Settling struct {
+	*settle.Plan
+	Diff  string
+	Moves []*propose.Action // what the changes would do to other resources
+
+	resolution settle.Resolution
+	dir        string
+}
+
+// PlanSettle finds out how the estate's files change so that differences are taken over, left to
+// others or let go of, and proves it: with the changes every settled resource is as declared. What
+// cannot be settled so is among its Decided. Nothing is written.
+func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, resolution settle.Resolution) (*Settling,
+	error) {
+	others := s.Others()
+	e, err := s.EvaluateRight(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	states, err := s.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.Options(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.ProposeFrom(ctx, others, e, states, Request{Rehearse: "never"})
+	if err != nil {
+		return nil, err
+	}
+	out := &Settling{resolution: resolution, dir: s.Estate.Dir}
+	src := settle.Sources{Declared: e.Declared, Options: o, Read: out.read}
+	// an input's default is for all who use it: another environment may, which is not proposed here
+	src.Explicit = len(s.Estate.Environments()) > 1
+	var refused []settle.Decided
+	for {
+		if out.Plan, err = settle.Find(src, list, resolution); err != nil {
+			return nil, err
+		}
+		if len(out.Files) == 0 {
+			break
+		}
+		wrong, err := s.proveSettle(ctx, out, before, states)
+		if err != nil {
+			return nil, err
+		}
+		if len(out.Moves) > 0 && !src.Explicit { // a default that others use
+			src.Explicit = true
+			continue
+		}
+		if len(wrong) == 0 {
+			break
+		}
+		list = slices.DeleteFunc(slices.Clone(list), func(d settle.Difference) bool {
+			why := wrong[d.Full()]
+			if why != "" {
+				refused = append(refused, settle.Decided{Difference: d, Err: errors.New(why)})
+			}
+			return why != ""
+		})
+	}
+	out.Decided = append(out.Decided, refused...)
+	out.Diff, err = out.Plan.Diff(out.read)
+	return out, err
+}
+
+// read reads a file of the estate.
+func (x *Settling) read(file string) ([]byte, error) {
+	return os.ReadFile(filepath.Join(x.dir, filepath.FromSlash(file)))
+}
+
+// proveSettle proposes with the changed files. It returns why settled resources are not as they
+// should be, by full address, and notes what happens to others.
+func (s *Session) proveSettle(ctx context.Context, x *Settling, before *propose.Proposal,
+	states map[string]*ledger.State) (map[string]string, error) {
+	c := s.config
+	c.Env, c.Wards, c.Overlay = s.Env, s.Wards, x.Files
+	after, err := Open(ctx, c)
+	if after != nil {
+		s.CloseLater(after.Close)
+	}
+	if err != nil {
+		return nil, err
+	}
+	others := after.Others()
+	e, err := after.Evaluate(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	if e.Problems.Wrong() > 0 {
+		return s.wrongWith(x, e.Problems)
+	}
+	p, err := after.ProposeFrom(ctx, others, e, states, Request{Rehearse: "never"})
+	if err != nil {
+		return nil, err
+	}
+	settled := map[string][]string{} // the paths that are settled
+	for _, d := range x.Settled {
+		settled[d.Full()] = append(settled[d.Full()], d.Path)
+	}
+	wrong := map[string]string{}
+	x.Moves = nil
+	was := map[string]*propose.Action{}
+	for _, a := range before.Actions {
+		was[a.Full()] = a
+	}
+	for _, a := range p.Actions {
+		if paths := settled[a.Full()]; paths != nil && x.resolution == settle.TakeOver {
+			if why := notSame(was[a.Full()], a, paths); why != "" {
+				wrong[a.Full()] = why
+			}
+		}
+	}
+	for _, a := range propose.OtherActions(before, p) {
+		if settled[a.Full()] == nil {
+			x.Moves = append(x.Moves, a)
+		}
+	}
+	return wrong, nil
+}
+
+// notSame says why an action shows that paths of a resource are not settled; "" where they are.
+// What else is to change of it was so before.
+func notSame(was, is *propose.Action, paths []string) string {
+	if is.Kind == propose.Same || is.Kind == propose.Drop && slices.Contains(paths, "") {
+		return ""
+	}
+	before := map[string]string{}
+	if was != nil {
+		for _, c := range was.Changes {
+			before[c.Path] = string(value.Encode(c.WillBe.V))
+		}
+	}
+	for _, c := range is.Changes {
+		if before[c.Path] != string(value.Encode(c.WillBe.V)) || slices.Contains(paths, c.Path) {
+			return fmt.Sprintf("with the change it would still not be as it is live: %s would become %s", c.Path,
+				value.Plain(c.WillBe.V))
+		}
+	}
+	if was != nil && was.Kind != is.Kind {
+		return fmt.Sprintf("with the change it would become %s", is.Kind)
+	}
+	return ""
+}
+
+// wrongWith says which settled resources have problems with the changed files. Problems of
+// nothing that is settled are an error.
+func (s *Session) wrongWith(x *Settling, problems problem.List) (map[string]string, error) {
+	wrong := map[string]string{}
+	for _, d := range x.Settled {
+		for _, p := range problems {
+			if p.Level == problem.Wrong && p.Ward == d.Resource.Ward && p.Address == d.Resource.Address {
+				wrong[d.Full()] = p.Message
+			}
+		}
+	}
+	if len(wrong) == 0 {
+		return nil, problems
+	}
+	return wrong, nil
+}
+
+// Write writes the changed files, all of them or none. It returns their names.
+func (x *Settling) Write() ([]string, error) {
+	was := map[string][]byte{}
+	names := value.Keys(x.Files)
+	for _, file := range names {
+		body, err := x.read(file)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		was[file] = body
+	}
+	for i, file := range names {
+		if err := disk.Replace(filepath.Join(x.dir, filepath.FromSlash(file)), x.Files[file], 0o644); err != nil {
+			for _, done := range names[:i] {
+				path := filepath.Join(x.dir, filepath.FromSlash(done))
+				err = errors.Join(err, disk.Replace(path, was[done], 0o644))
+			}
+			return nil, err
+		}
+	}
+	return names, nil
+}
+
+// Addresses are the resources that the changes settle, with their wards, each once.
+func (x *Settling) Addresses() []string { return addressesOf(x.Settled) }
+
+// Followed is how the records of what is settled follow the code.
+func (x *Settling) Followed() map[string]enact.Followed {
+	out := map[string]enact.Followed{}
+	for _, d := range x.Settled {
+		f := out[d.Full()]
+		path, err := value.ParsePath(d.Path)
+		switch {
+		case d.Path == "":
+			f.Gone = true
+		case err != nil:
+			continue
+		case x.resolution == settle.Leave:
+			f.Leave = append(f.Leave, path)
+		default:
+			if f.Inputs == nil {
+				f.Inputs = map[string]any{}
+			}
+			f.Inputs[d.Path] = d.Found
+		}
+		out[d.Full()] = f
+	}
+	return out
+}
+
+func addressesOf(list []settle.Difference) []string {
+	var out []string
+	seen := map[string]bool{}
+	for _, d := range list {
+		if full := d.Full(); !seen[full] {
+			seen[full] = true
+			out = append(out, full)
+		}
+	}
+	return out
+}
+
+// AcceptDrift notes in the ledger that differences are accepted until a day.
+func (s *Session) AcceptDrift(ctx context.Context, list []settle.Difference, until, why string, o enact.Options) error {
+	byWard := map[string][]ledger.AcceptedDrift{}
+	for _, d := range list {
+		byWard[d.Resource.Ward] = append(byWard[d.Resource.Ward], ledger.AcceptedDrift{Address: d.Resource.Address,
+			Path: d.Path, Found: ledger.FoundDigest(d.Found), Until: until, Why: why, Who: s.config.Identity.Who})
+	}
+	return enact.AcceptDrift(ctx, byWard, o)
+}
+
+// CommitFiles commits files of the estate, with what was settled in the message.
+func (s *Session) CommitFiles(ctx context.Context, files []string, resolution settle.Resolution,
+	list []settle.Difference) error {
+	title := map[settle.Resolution]string{settle.TakeOver: "Take over what was changed in", settle.Leave: "Leave to others in",
+		settle.LetGo: "Let go in"}[resolution]
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s %s\n\n", title, s.Env)
+	for _, d := range list {
+		fmt.Fprintf(&b, "- %s", d)
+		for _, x := range d.Resource.Differences {
+			if x.Path == d.Path && x.By != "" {
+				fmt.Fprintf(&b, ", by %s", x.By)
+				if x.At != nil {
+					fmt.Fprintf(&b, " at %s", x.At.UTC().Format("2006-01-02 15:04:05Z"))
+				}
+			}
+		}
+		if d.Path == "" && d.Resource.By != "" {
+			fmt.Fprintf(&b, ", deleted by %s", d.Resource.By)
+		}
+		b.WriteString("\n")
+	}
+	if err := git(ctx, s.Estate.Dir, append([]string{"add", "--"}, files...)...); err != nil {
+		return err
+	}
+	return git(ctx, s.Estate.Dir, append([]string{"commit", "-q", "-m", b.String(), "--"}, files...)...)
+}
