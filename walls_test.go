@@ -2,9 +2,12 @@
 package kasbah_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"io"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -85,4 +88,18 @@ func forbidden(from, to, full string) string {
 		return "only the program uses cli"
 	}
 	return ""
+}
+
+// TestSurfaceStaysSmall: the command line computes nothing, and its size shows when it begins to.
+func TestSurfaceStaysSmall(t *testing.T) {
+	files, err := filepath.Glob("cli/*.go")
+	require.NoError(t, err)
+	lines := 0
+	for _, f := range files {
+		body, err := os.ReadFile(f)
+		require.NoError(t, err)
+		lines += bytes.Count(body, []byte("\n"))
+	}
+	require.Greater(t, lines, 1000)
+	require.Less(t, lines, 5000, "move what computes to session or core, and what draws to render")
 }

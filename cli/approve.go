@@ -8,6 +8,7 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/problem"
+	"kasbah/home"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -49,7 +50,7 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 			return err
 		}
 	}
-	signer, err := a.privateKey(key)
+	signer, err := home.PrivateKey(key, func() (string, error) { return a.askHidden("Passphrase of " + key + ":") })
 	if err != nil {
 		return err
 	}

@@ -9,11 +9,8 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
-	"kasbah/core/approval"
-	"kasbah/core/disk"
 	"kasbah/core/enact"
 )
 
@@ -109,24 +106,4 @@ func (a *app) passphrase(what string) (string, error) {
 func (a *app) interactive() bool {
 	f, ok := a.stdin.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd())) && !a.json
-}
-
-// maxKey is more than any private key takes.
-const maxKey = 1 << 20
-
-// privateKey reads a private key, and asks for its passphrase without echo
-// where it has one.
-func (a *app) privateKey(path string) (ssh.Signer, error) {
-	body, err := disk.Read(path, maxKey)
-	if err != nil {
-		return nil, err
-	}
-	s, err := approval.Private(body, func() ([]byte, error) {
-		text, err := a.askHidden("Passphrase of " + path + ":")
-		return []byte(text), err
-	})
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot sign: %w", path, err)
-	}
-	return s, nil
 }

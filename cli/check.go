@@ -10,7 +10,7 @@ import (
 )
 
 func checkCommand() *command {
-	var form string
+	form := "text"
 	return &command{
 		Name: "check", Short: "find every mistake that can be known offline", Args: "[WARD…]", Estate: true,
 		Long: "Evaluates the declarations and the house rules, and reports every mistake with its file, " +
@@ -18,12 +18,10 @@ func checkCommand() *command {
 			"only house rules are broken.",
 		Examples: [2]string{"kasbah check", "kasbah check shore -env live -json"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
+			fs.Var(choice(&form, "text", "json", "sarif"), "form", "the `form`: text, json or sarif")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
-				return err
-			}
+			form := a.formOr(form)
 			began := time.Now()
 			p, err := a.open(ctx, args)
 			if err != nil {

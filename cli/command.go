@@ -288,6 +288,10 @@ func flagError(fs *flag.FlagSet, err error) error {
 	}
 	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid value "), " for flag -"); ok {
 		name, _, _ := strings.Cut(rest, ":")
+		if o, ok := fs.Lookup(name).Value.(*oneOf); ok {
+			return &problem.UsageError{Message: fmt.Sprintf("-%s is %s, and must be %s", name, bad, joinOr(o.words)),
+				Hint: nearest.Hint(strings.Trim(bad, `"`), o.words)}
+		}
 		return problem.Usage("-%s must be %s, not %s", name, wants(fs.Lookup(name)), bad)
 	}
 	if name, ok := strings.CutPrefix(msg, "flag needs an argument: -"); ok {

@@ -16,7 +16,6 @@ import (
 	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/render"
@@ -41,12 +40,12 @@ type enactFlags struct {
 func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "how many `calls` to make at the same time")
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long one call may take")
-	fs.StringVar(&f.ifOneFails, "if-one-fails", "stop", "`what` to do when one fails: stop (let running calls "+
+	f.ifOneFails, f.form = "stop", "text"
+	fs.Var(choice(&f.ifOneFails, "stop", "go-on", "undo"), "if-one-fails", "`what` to do when one fails: stop (let running calls "+
 		"finish), go-on (do everything that does not depend on it) or undo (take back what the run did)")
-	fs.Var(&f.allow, "allow", "allow `what` needs consent: data (loss of data), security (changes of security), or "+
-		"both with a comma")
+	f.registerAllow(fs)
 	fs.StringVar(&f.summary, "o", "", "write the run's result to this `file`, as JSON")
-	fs.StringVar(&f.form, "form", "text", "the `form` of what is written: text, or markdown for a summary of the run")
+	fs.Var(choice(&f.form, "text", "markdown"), "form", "the `form` of what is written: text, or markdown for a summary of the run")
 	f.registerRehearse(fs)
 	f.registerRun(fs)
 }
@@ -55,6 +54,12 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 func (f *enactFlags) registerRun(fs *flag.FlagSet) {
 	fs.StringVar(&f.reason, "why", "", "the `reason`, for the ledger")
 	f.registerWait(fs)
+}
+
+// registerAllow registers the consents that are given beforehand.
+func (f *enactFlags) registerAllow(fs *flag.FlagSet) {
+	fs.Var(&f.allow, "allow", "allow `what` needs consent: data (loss of data), security (changes of security), or "+
+		"both with a comma")
 }
 
 // registerWait registers what to do when another run holds a lock.
@@ -81,22 +86,10 @@ func enactCommand() *command {
 }
 
 func (f *enactFlags) check() error {
-	if f.form != "text" && f.form != "markdown" {
-		return problem.Usage("-form is %q, and must be text or markdown", f.form)
-	}
 	for _, s := range f.allow.listFlag {
 		if s != "data" && s != "security" {
 			return problem.Usage("-allow is %q, and must be data or security", s)
 		}
-	}
-	if err := f.proposeFlags.check(); err != nil {
-		return err
-	}
-	switch enact.IfOneFails(f.ifOneFails) {
-	case enact.StopThen, enact.GoOn, enact.Undo:
-	default:
-		return &problem.UsageError{Message: fmt.Sprintf("-if-one-fails is %q, and must be stop, go-on or undo",
-			f.ifOneFails), Hint: nearest.Hint(f.ifOneFails, []string{"stop", "go-on", "undo"})}
 	}
 	if f.parallel < 1 || f.parallel > 1000 {
 		return problem.Usage("-parallel must lie between 1 and 1000")
@@ -289,19 +282,8 @@ func (a *app) tellEnd(proposal *propose.Proposal, f enactFlags, r *enact.Result)
 	if len(r.Failures) > 0 {
 		a.errs().Problems(problem.List(r.Failures))
 	}
-	text := !a.json && f.form == "text"
-	if text && proposal.Counts.Changing() == 0 && proposal.ChangesPolicy() {
-		a.out().Printf("Who must sign is noted in the ledger. Run %s.\n", ledger.ShortRun(r.Run))
-	}
-	if text && proposal.Counts.Changing() > 0 {
-		a.out().Run(r)
-		switch {
-		case r.Outcome == "done" || r.Outcome == "undone":
-		case r.MayGoOn(f.file != ""):
-			a.out().Printf("Go on with: %s\n", a.again())
-		default:
-			a.out().Printf("Fix what failed first; then the same command goes on.\n")
-		}
+	if !a.json && f.form == "text" {
+		a.out().RunEnd(proposal, r, f.file != "", a.again())
 	}
 	switch r.Outcome {
 	case "failed", "undone":
@@ -314,54 +296,20 @@ func (a *app) tellEnd(proposal *propose.Proposal, f enactFlags, r *enact.Result)
 
 // consent asks a person, or looks for the flags that stand in.
 func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) error {
-	refused := func(format string, args ...any) error {
-		return &enact.Refused{Reasons: []string{fmt.Sprintf(format, args...)}}
-	}
-	data := len(p.Data) > 0 && !f.allow.has("data")
-	security := len(p.Security) > 0 && !f.allow.has("security")
+	c := enact.Consents{Yes: a.yes, Data: f.allow.has("data"), Security: f.allow.has("security")}
 	if !a.interactive() {
-		switch {
-		case !a.yes:
-			return refused("no terminal to ask at; -yes goes ahead")
-		case data:
-			return refused("it loses data (%s); -allow data consents to it", strings.Join(p.Data, ", "))
-		case security:
-			return refused("it touches security (%s); -allow security consents to it", strings.Join(p.Security, ", "))
-		}
-		return nil
+		return c.Missing(p)
 	}
-	ask := func(question, want string) error {
-		got, err := a.ask(ctx, question)
-		if want == "y" && isYes(got) {
-			got = want
+	for _, q := range c.Questions(p) {
+		got, err := a.ask(ctx, q.Text)
+		if err != nil {
+			return err
 		}
-		if err == nil && strings.Join(strings.FieldsFunc(got, func(c rune) bool { return c == ' ' || c == ',' }),
-			" ") != want {
-			err = refused("not carried out")
-		}
-		return err
-	}
-	if security {
-		for _, full := range p.Security {
-			if err := ask(fmt.Sprintf("Security of %s changes. Go on? Type y:", full), "y"); err != nil {
-				return err
-			}
+		if !q.Agrees(got) {
+			return &enact.Refused{Reasons: []string{"not carried out"}}
 		}
 	}
-	if data || p.Raze && !a.yes {
-		what, wards := "This loses data.", p.WardsThatLose()
-		if p.Raze {
-			wards = p.WardNames()
-			what = "This removes everything in " + strings.Join(wards, ", ") + "."
-		}
-		want := strings.Join(wards, " ")
-		return ask(fmt.Sprintf("%s Type the %s, %s, to go on:", what, map[bool]string{true: "ward's name",
-			false: "wards' names"}[len(wards) == 1], want), want)
-	}
-	if a.yes {
-		return nil
-	}
-	return ask("Carry it out? Type y:", "y")
+	return nil
 }
 
 // progressView shows a run: JSON Lines, a live line on a terminal, or a line

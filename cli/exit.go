@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -104,7 +103,7 @@ func (a *app) finish(err error) int {
 		code = exitFailed
 	}
 	if a.json && !a.wrote {
-		if werr := a.document(endDocument(err, code, a.unshown.String())); werr != nil && err == nil {
+		if werr := a.document(a.endDocument(err, code)); werr != nil && err == nil {
 			err, code = werr, exitFailed
 			e.Printf("%v\n", werr)
 		}
@@ -116,54 +115,9 @@ func (a *app) finish(err error) int {
 	return code
 }
 
-// errorDocument is what -json writes for a command that ended without its own document.
-type errorDocument struct {
-	Format   string         `json:"format"`
-	Exit     int            `json:"exit"`
-	Kind     string         `json:"kind"`
-	Message  string         `json:"message"`
-	Hint     string         `json:"hint,omitempty"`
-	Problems problem.List   `json:"problems,omitempty"`
-	Holder   *ledger.Holder `json:"holder,omitempty"` // of the lock that is in the way
-}
-
-// doneDocument is what -json writes for a command that has no document of its own.
-type doneDocument struct {
-	Format string `json:"format"`
-	Exit   int    `json:"exit"`
-	Text   string `json:"text,omitempty"` // what people are told
-}
-
-func endDocument(err error, code int, text string) any {
-	if exit := exitError(0); err == nil || errors.As(err, &exit) {
-		return doneDocument{"kasbah.done/1", code, strings.TrimSpace(text)}
-	}
-	return newErrorDocument(err, code)
-}
-
-func newErrorDocument(err error, code int) errorDocument {
-	kinds := map[int]string{exitUsage: "usage", exitLocked: "locked", exitRefused: "refused",
-		exitInterrupted: "interrupted"}
-	d := errorDocument{Format: "kasbah.error/1", Exit: code, Kind: cmp.Or(kinds[code], "failed"), Message: err.Error()}
-	var wrong *problem.UsageError
-	var locked *ledger.LockedError
-	var list problem.List
-	var one *problem.Problem
-	switch {
-	case errors.As(err, &wrong):
-		d.Message, d.Hint = wrong.Message, wrong.Hint
-	case errors.As(err, &locked):
-		holder := ledger.HolderOf(locked.Ward, locked.Holder)
-		d.Holder = &holder
-	case errors.As(err, &list):
-		d.Problems = list
-	case errors.As(err, &one):
-		d.Problems = problem.List{one}
-	case errors.Is(err, context.Canceled):
-		d.Message = "interrupted"
-	}
-	return d
-}
+// exitKinds say in -json how a command ended.
+var exitKinds = map[int]string{exitUsage: "usage", exitLocked: "locked", exitRefused: "refused",
+	exitInterrupted: "interrupted"}
 
 // problemsCode is the exit code for problems: refused, when all that is wrong
 // are broken rules.
@@ -175,4 +129,12 @@ func problemsCode(list problem.List) int {
 		}
 	}
 	return code
+}
+
+// endDocument is what -json writes for a command that has no document of its own.
+func (a *app) endDocument(err error, code int) any {
+	if exit := exitError(0); err == nil || errors.As(err, &exit) {
+		return render.NewEnd(code, a.unshown.String())
+	}
+	return render.NewFailure(err, code, exitKinds[code])
 }

@@ -5,8 +5,6 @@ import (
 	"flag"
 	"slices"
 	"strings"
-
-	"kasbah/core/problem"
 )
 
 // listFlag is a flag that may be given several times.
@@ -83,17 +81,12 @@ func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
 var commonNames = map[string]bool{"env": true, "input": true, "inputs": true, "with": true, "json": true, "quiet": true,
 	"verbose": true, "colour": true, "yes": true, "C": true}
 
-// chooseForm checks a -form flag; -json stands for -form json.
-func (a *app) chooseForm(form *string, forms ...string) error {
+// formOr is the form of a result: JSON with -json.
+func (a *app) formOr(form string) string {
 	if a.json {
-		*form = "json"
+		return "json"
 	}
-	for _, f := range forms {
-		if f == *form {
-			return nil
-		}
-	}
-	return problem.Usage("-form is %q, and must be one of %s", *form, joinOr(forms))
+	return form
 }
 
 // joinOr lists words, the last one after `or`.
@@ -102,6 +95,30 @@ func joinOr(words []string) string {
 		return strings.Join(words, "")
 	}
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// oneOf is a flag that is one of some words.
+type oneOf struct {
+	word  *string
+	words []string
+}
+
+// choice is a flag that sets a word to one of some; what it is already is the default.
+func choice(word *string, words ...string) *oneOf { return &oneOf{word, words} }
+
+func (o *oneOf) String() string {
+	if o.word == nil {
+		return ""
+	}
+	return *o.word
+}
+
+func (o *oneOf) Set(s string) error {
+	if !slices.Contains(o.words, s) {
+		return errors.New("not one of the words")
+	}
+	*o.word = s
+	return nil
 }
 
 // orBool is a flag that may stand alone, which means its first word, or be given another word

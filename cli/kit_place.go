@@ -11,9 +11,7 @@ import (
 	"strings"
 
 	"kasbah/core/declare"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
-	"kasbah/core/value"
 	"kasbah/kits"
 	"kasbah/render"
 	"kasbah/session"
@@ -74,7 +72,11 @@ func (pl *placing) run(ctx context.Context) error {
 		fs.ErrNotExist) {
 		return problem.Usage("%s is there already; nothing is written over", file)
 	}
-	if err := pl.inputs(ctx); err != nil {
+	var ask func(declare.KitInput) (string, error)
+	if a.interactive() && !a.yes {
+		ask = func(in declare.KitInput) (string, error) { return pl.ask(ctx, in) }
+	}
+	if err := pl.Gather(pl.given, ask); err != nil {
 		return err
 	}
 	body, err := pl.Text()
@@ -91,67 +93,15 @@ func (pl *placing) run(ctx context.Context) error {
 	return pl.write(ctx, body)
 }
 
-// inputs gathers every input: given by -input, asked for, or left to its
-// default. All that is wrong with given ones is told together.
-func (pl *placing) inputs(ctx context.Context) error {
-	var wrong problem.List
-	var names []string
-	ask := pl.a.interactive() && !pl.a.yes
-	for _, in := range pl.Function.Inputs {
-		name := in.Attr.Name
-		names = append(names, name)
-		raw, given := pl.given[name]
-		delete(pl.given, name)
-		var text string
-		var err error
-		switch {
-		case given:
-			text, err = pl.Expression(raw, in.Attr)
-		case ask:
-			if text, err = pl.ask(ctx, in); err != nil {
-				return err
-			}
-		case !in.HasDefault:
-			err = fmt.Errorf("%s is required: give -input %s=…", name, name)
-		}
-		if err != nil {
-			wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: err.Error(), Hint: in.Attr.Help})
-		} else if text != "" {
-			pl.Give(name, text)
-		}
-	}
-	for _, name := range value.Keys(pl.given) {
-		wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: fmt.Sprintf("kit %s has no input %q",
-			pl.Kit.Name, name), Hint: nearest.Hint(name, names)})
-	}
-	return wrong.Err()
-}
-
-// ask asks a person for one input until what is typed fits. An empty answer
-// takes the default.
+// ask asks a person for one input until what is typed fits. An empty answer takes the default.
 func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error) {
-	doc := declare.NewFunctionDoc(declare.KitFunction{Inputs: []declare.KitInput{in}}).Inputs[0]
-	question := doc.Name + " (" + doc.Kind
-	if doc.Limits != "" {
-		question += ", " + doc.Limits
-	}
-	question += ")"
-	if declare.IsHandle(in.Attr) {
-		question += ", as FILE:NAME of this ward"
-	}
-	if doc.Default != nil {
-		question += " [" + value.Plain(doc.Default.V) + "]"
-	}
 	if in.Attr.Help != "" {
 		fmt.Fprintf(pl.a.errors, "%s\n", render.Clean(in.Attr.Help))
 	}
 	for {
-		answer, err := pl.a.ask(ctx, question+":")
-		if err != nil {
+		answer, err := pl.a.ask(ctx, in.Question()+":")
+		if err != nil || answer == "" && in.HasDefault {
 			return "", err
-		}
-		if answer == "" && in.HasDefault {
-			return "", nil
 		}
 		text, err := pl.Expression(answer, in.Attr)
 		if err == nil {

@@ -23,7 +23,7 @@ func ledgerLogCommand() *command {
 			fs.IntVar(&last, "last", 0, "only the newest `runs`")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			wards, runs, err := a.wardsAndRuns(args)
+			wards, runs, err := session.WardsAndRuns(a.dir, args)
 			if err != nil {
 				return err
 			}
@@ -43,20 +43,4 @@ func (a *app) log(ctx context.Context, wards, runs []string, last int, full bool
 		return err
 	}
 	return show(a, d, func(o *render.Out, d *ledger.Log) { o.Log(d, full) })
-}
-
-// wardsAndRuns tells names of wards from ids of runs.
-func (a *app) wardsAndRuns(args []string) (wards, runs []string, err error) {
-	e, err := session.FindEstate(a.dir)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, s := range args {
-		if !e.HasWard(s) && ledger.LooksLikeRun(s) {
-			runs = append(runs, s)
-		} else {
-			wards = append(wards, s)
-		}
-	}
-	return wards, runs, nil
 }

@@ -1,23 +1,15 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"flag"
-	"fmt"
 	"time"
 
 	"kasbah/core/problem"
 	"kasbah/medina"
 	"kasbah/render"
 )
-
-// faultsDocument is the JSON form of the faults that Medina is still to make.
-type faultsDocument struct {
-	Format string         `json:"format"`
-	Items  []medina.Fault `json:"items"`
-}
 
 func medinaFaultsCommand() *command {
 	f := medina.Fault{}
@@ -51,27 +43,11 @@ func medinaFaultsCommand() *command {
 		if err != nil {
 			return err
 		}
-		return show(a, faultsDocument{"kasbah.faults/1", list}, drawFaults)
+		return show(a, medina.NewFaultList(list), func(o *render.Out, d *medina.FaultList) {
+			if len(list) == 0 {
+				o.Printf("Medina makes no faults on demand. It can:\n")
+			}
+			o.Listing(d.Head(), d.Rows(), "")
+		})
 	})
-}
-
-func drawFaults(o *render.Out, d faultsDocument) {
-	var rows [][]string
-	if len(d.Items) == 0 {
-		o.Printf("Medina makes no faults on demand. It can:\n")
-		for _, k := range medina.FaultKinds {
-			rows = append(rows, []string{"  " + k.Name, k.Help})
-		}
-		o.Table(rows, nil)
-		return
-	}
-	for _, x := range d.Items {
-		wait := ""
-		if x.Kind == "delay" || x.Kind == "throttle" {
-			wait = (time.Duration(x.Millis) * time.Millisecond).String()
-		}
-		rows = append(rows, []string{x.Kind, cmp.Or(x.On, "any"), cmp.Or(x.Type, "any"), fmt.Sprint(x.After),
-			fmt.Sprint(x.Times), wait})
-	}
-	o.Listing([]string{"fault", "at", "type", "after", "calls", "for"}, rows, "")
 }

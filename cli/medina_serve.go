@@ -2,10 +2,10 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"strings"
 
+	"kasbah/collector"
 	"kasbah/core/estate"
 	"kasbah/core/problem"
 	"kasbah/medina"
@@ -48,7 +48,11 @@ func medinaServeCommand() *command {
 				return err
 			}
 			o.Path, o.Tokens = path, !open
-			return a.serveMedina(ctx, address, o, plain)
+			collector.Steady()
+			return medina.Serve(ctx, address, plain, o, func(facts [][]string) error {
+				a.out().Table(facts, nil)
+				return a.flush()
+			})
 		},
 	}
 }
@@ -66,42 +70,4 @@ func (a *app) medinaPath(ctx context.Context, given string) (string, error) {
 		return a.path("medina.db"), nil
 	}
 	return s.Path, err
-}
-
-func (a *app) serveMedina(ctx context.Context, address string, o medina.Options, plain bool) error {
-	var l *medina.Listener
-	var certificate string
-	var err error
-	if plain {
-		l, err = medina.Listen(address, o)
-	} else {
-		l, certificate, err = medina.ListenTLS(address, o)
-	}
-	if err != nil {
-		return err
-	}
-	rows := [][]string{{"Medina at", l.URL}, {"console", l.URL + "/console/"}, {"kept in", o.Path}}
-	if o.Tokens {
-		token, err := l.Server.FirstToken(ctx)
-		if err != nil {
-			return errors.Join(err, l.Close())
-		}
-		rows = append(rows, []string{"token in", token})
-	}
-	if len(o.Habits) > 0 {
-		rows = append(rows, []string{"habits", strings.Join(o.Habits, ", ") + ", told by " + l.URL + "/overlay.json"})
-	}
-	if certificate != "" {
-		rows = append(rows, []string{"certificate", certificate})
-	}
-	a.out().Table(rows, nil)
-	if err := a.flush(); err != nil {
-		return errors.Join(err, l.Close())
-	}
-	select {
-	case <-ctx.Done():
-		return l.Close()
-	case err := <-l.Ended:
-		return errors.Join(err, l.Close())
-	}
 }

@@ -10,12 +10,6 @@ import (
 	"kasbah/render"
 )
 
-// tokensDocument is the JSON form of a Medina's tokens.
-type tokensDocument struct {
-	Format string         `json:"format"`
-	Items  []medina.Token `json:"items"`
-}
-
 func medinaTokensCommand() *command {
 	var name, revoke, rights, zones string
 	return byHand(command{
@@ -32,7 +26,6 @@ func medinaTokensCommand() *command {
 		},
 		Takes: noArguments(),
 	}, func(ctx context.Context, a *app, h *hand, _ []string) error {
-		const format = "kasbah.medina-tokens/1"
 		switch {
 		case name != "" && revoke != "":
 			return problem.Usage("it takes one of -new and -revoke")
@@ -45,7 +38,7 @@ func medinaTokensCommand() *command {
 			if err != nil {
 				return err
 			}
-			return show(a, tokensDocument{format, []medina.Token{t}}, func(o *render.Out, _ tokensDocument) {
+			return show(a, medina.NewTokenList(t), func(o *render.Out, _ *medina.TokenList) {
 				o.Printf("%s\n", t.Token)
 				a.say("that is the token %s; it is not shown again", t.Name)
 			})
@@ -59,18 +52,8 @@ func medinaTokensCommand() *command {
 		if err != nil {
 			return err
 		}
-		return show(a, tokensDocument{format, list}, drawTokens)
+		return show(a, medina.NewTokenList(list...), func(o *render.Out, d *medina.TokenList) {
+			o.Listing([]string{"name", "may", "in"}, d.Rows(), "This Medina has no tokens.")
+		})
 	})
-}
-
-func drawTokens(o *render.Out, d tokensDocument) {
-	var rows [][]string
-	for _, t := range d.Items {
-		in := "all zones"
-		if len(t.Zones) > 0 {
-			in = strings.Join(t.Zones, ", ")
-		}
-		rows = append(rows, []string{t.Name, t.Rights, in})
-	}
-	o.Listing([]string{"name", "may", "in"}, rows, "This Medina has no tokens.")
 }

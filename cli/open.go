@@ -2,13 +2,10 @@ package cli
 
 import (
 	"context"
-	"os"
-	"os/user"
 	"path/filepath"
 
 	"kasbah/core/ledger"
 	"kasbah/home"
-	"kasbah/render"
 	"kasbah/session"
 )
 
@@ -38,7 +35,7 @@ func (a *app) path(name string) string {
 func (a *app) config(env string, wards []string) session.Config {
 	c := session.Config{
 		Dir: a.dir, Env: env, Wards: wards, Given: session.Given{Settings: a.with, Inputs: a.inputs, Files: a.files},
-		Identity: a.identity(), Home: a.home, Tell: func(words string) { a.say("%s", words) },
+		Identity: session.Identity(a.acting(), version()), Home: a.home, Tell: func(words string) { a.say("%s", words) },
 		Overrun: func(words string) {
 			select {
 			case a.overrun <- words:
@@ -112,22 +109,5 @@ func (a *app) acting() string {
 	if a.who != "" {
 		return a.who
 	}
-	if s := os.Getenv("KASBAH_WHO"); s != "" {
-		return s
-	}
-	if u, err := user.Current(); err == nil && u.Username != "" {
-		return u.Username
-	}
-	if s := os.Getenv("USER"); s != "" {
-		return s
-	}
-	return "somebody"
-}
-
-func (a *app) identity() ledger.Identity {
-	host, err := os.Hostname()
-	if host = render.Clean(host); err != nil {
-		host = "unknown-host"
-	}
-	return ledger.Identity{Who: a.acting(), Host: host, Program: version(), Process: ledger.ThisProcess()}
+	return session.Acting()
 }

@@ -3,10 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
-	"slices"
 
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/render"
@@ -21,7 +18,7 @@ type proposeFlags struct {
 
 func proposeCommand() *command {
 	var f proposeFlags
-	var form, keep string
+	form, keep := "text", ""
 	var readers listFlag
 	var exitCode bool
 	return &command{
@@ -34,7 +31,7 @@ func proposeCommand() *command {
 			"kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)
-			fs.StringVar(&form, "form", "text", "the `form`: text, markdown, html or json")
+			fs.Var(choice(&form, "text", "markdown", "html", "json"), "form", "the `form`: text, markdown, html or json")
 			fs.StringVar(&keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
 			fs.Var(&readers, "reader", "with -o: let this public `key` read it, too; repeatable")
 			f.registerRehearse(fs)
@@ -44,12 +41,6 @@ func proposeCommand() *command {
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something would change")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if err := f.check(); err != nil {
-				return err
-			}
-			if err := a.chooseForm(&form, "text", "markdown", "html", "json"); err != nil {
-				return err
-			}
 			s, err := a.open(ctx, args)
 			if err != nil {
 				return err
@@ -65,7 +56,7 @@ func proposeCommand() *command {
 					return err
 				}
 			}
-			if err := a.showProposal(p, form, render.ProposalOptions{Full: f.full}, 0); err != nil {
+			if err := a.showProposal(p, a.formOr(form), render.ProposalOptions{Full: f.full}, 0); err != nil {
 				return err
 			}
 			if keep != "" {
@@ -92,18 +83,9 @@ func (f *proposeFlags) register(fs *flag.FlagSet) {
 
 // registerRehearse registers when clouds are asked what they would refuse.
 func (f *proposeFlags) registerRehearse(fs *flag.FlagSet) {
-	fs.StringVar(&f.Rehearse, "rehearse", "auto", "`when` to ask clouds what they would refuse: auto (those that "+
+	f.Rehearse = "auto"
+	fs.Var(choice(&f.Rehearse, "auto", "always", "never"), "rehearse", "`when` to ask clouds what they would refuse: auto (those that "+
 		"take all calls in one request), always (also those that need a request for each call), or never")
-}
-
-// check is an error for flags that have no such value.
-func (f *proposeFlags) check() error {
-	all := []string{"", "auto", "always", "never"}
-	if !slices.Contains(all, f.Rehearse) {
-		return &problem.UsageError{Message: fmt.Sprintf("-rehearse is %q, and must be auto, always or never",
-			f.Rehearse), Hint: nearest.Hint(f.Rehearse, all[1:])}
-	}
-	return nil
 }
 
 // showProposal writes a proposal in one of its forms. Markdown is shortened to fit so many

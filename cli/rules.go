@@ -12,7 +12,7 @@ import (
 
 func rulesCommand() *command {
 	var test bool
-	var form string
+	form := "text"
 	var at listFlag
 	return &command{
 		Name: "rules", Short: "judge by the house rules in rules/*.star", Args: "[WARD…]", Estate: true,
@@ -21,13 +21,11 @@ func rulesCommand() *command {
 		Examples: [2]string{"kasbah rules -env live", "kasbah rules -at proposed -form sarif"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&test, "test", false, "run the rules' own tests, rules/*_test.star")
-			fs.StringVar(&form, "form", "text", "the `form`: text, json or sarif")
+			fs.Var(choice(&form, "text", "json", "sarif"), "form", "the `form`: text, json or sarif")
 			fs.Var(&at, "at", "judge at this `stage`: declared (always), proposed, live; repeatable")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if err := a.chooseForm(&form, "text", "json", "sarif"); err != nil {
-				return err
-			}
+			form := a.formOr(form)
 			for _, s := range at {
 				if s != "declared" && s != "proposed" && s != "live" {
 					return problem.Usage("-at is %q, and must be declared, proposed or live", s)

@@ -2,101 +2,71 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
 	"kasbah/core/settle"
-	"kasbah/render"
 	"kasbah/session"
 )
 
-// codeAround is how many lines before and behind a declaration are shown.
-const codeAround = 2
+// settleWords are the answers to the question what becomes of a difference.
+var settleWords = map[string]settle.Resolution{"p": settle.PutBack, "t": settle.TakeOver, "l": settle.Leave,
+	"g": settle.LetGo, "a": settle.Accept, "s": ""}
 
 // askSettle asks a person what becomes of each difference; equal ones are asked for together.
-func (a *app) askSettle(ctx context.Context, s *session.Session, list []settle.Difference, f *settleFlags) (
-	map[settle.Resolution][]settle.Difference, error) {
-	out := map[settle.Resolution][]settle.Difference{}
-	words := map[string]settle.Resolution{"p": settle.PutBack, "t": settle.TakeOver, "l": settle.Leave, "g": settle.LetGo,
-		"a": settle.Accept, "s": ""}
+func (a *app) askSettle(ctx context.Context, s *session.Session, list []settle.Difference) (*session.Chosen, error) {
+	out := &session.Chosen{By: map[settle.Resolution][]settle.Difference{}}
 	for _, g := range settle.Alike(list) {
 		a.out().Difference(g)
-		if place := g[0].Position(); place != "" {
-			a.out().Printf("%s", codeAt(s.Estate.Dir, place))
+		file, number, _ := strings.Cut(g[0].Position(), ":")
+		if line, err := strconv.Atoi(number); err == nil {
+			if body, err := os.ReadFile(s.File(file)); err == nil {
+				a.out().Code(file, string(body), line)
+			}
 		}
 		if err := a.flush(); err != nil {
 			return nil, err
 		}
-		for {
-			question := "Put back (p), take over (t), leave to others (l), let go (g), accept (a) or skip (s)?"
-			answer, err := a.ask(ctx, question)
-			if err != nil {
+		by, err := a.askResolution(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if by == settle.Accept && out.Why == "" {
+			if out.Until, out.Why, err = a.askAcceptance(ctx); err != nil {
 				return nil, err
 			}
-			r, known := words[strings.ToLower(answer)]
-			if !known {
-				a.say("    type one of p, t, l, g, a and s")
-				continue
-			}
-			if r == settle.Accept {
-				if err := a.askAccept(ctx, f); err != nil {
-					return nil, err
-				}
-			}
-			out[r] = append(out[r], g...)
-			break
 		}
+		out.By[by] = append(out.By[by], g...)
 	}
-	delete(out, "")
 	return out, nil
 }
 
-// askAccept asks until when differences are accepted, and why, once.
-func (a *app) askAccept(ctx context.Context, f *settleFlags) error {
-	for f.accept == "" || f.reason == "" {
-		var err error
-		if f.accept == "" {
-			if f.accept, err = a.ask(ctx, "Until when, such as 2026-12-31?"); err != nil {
-				return err
-			}
+func (a *app) askResolution(ctx context.Context) (settle.Resolution, error) {
+	for {
+		answer, err := a.ask(ctx, "Put back (p), take over (t), leave to others (l), let go (g), accept (a) or skip (s)?")
+		if err != nil {
+			return "", err
 		}
-		if f.reason == "" {
-			if f.reason, err = a.ask(ctx, "Why?"); err != nil {
-				return err
-			}
+		if by, known := settleWords[strings.ToLower(answer)]; known {
+			return by, nil
 		}
-		if err := f.acceptance(); err != nil {
-			a.say("    %v", err)
-			f.accept = ""
-		}
+		a.say("    type one of p, t, l, g, a and s")
 	}
-	return nil
 }
 
-// codeAt are the lines around a place, FILE:LINE, with their numbers; "" where the file cannot be
-// read.
-func codeAt(dir, place string) string {
-	file, number, _ := strings.Cut(place, ":")
-	at, err := strconv.Atoi(number)
-	if err != nil {
-		return ""
-	}
-	body, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(file)))
-	if err != nil {
-		return ""
-	}
-	lines := strings.Split(strings.TrimSuffix(string(body), "\n"), "\n")
-	var b strings.Builder
-	fmt.Fprintf(&b, "    %s\n", file)
-	for i := max(1, at-codeAround); i <= min(len(lines), at+codeAround); i++ {
-		mark := " "
-		if i == at {
-			mark = ">"
+// askAcceptance asks until when differences are accepted, and why.
+func (a *app) askAcceptance(ctx context.Context) (until, why string, err error) {
+	for {
+		if until, err = a.ask(ctx, "Until when, such as 2026-12-31?"); err != nil {
+			return "", "", err
 		}
-		fmt.Fprintf(&b, "  %s %4d  %s\n", mark, i, render.Clean(lines[i-1]))
+		if why, err = a.ask(ctx, "Why?"); err != nil {
+			return "", "", err
+		}
+		if err = checkAcceptance(until, why); err == nil && until != "" {
+			return until, why, nil
+		}
+		a.say("    %v", err)
 	}
-	return b.String()
 }

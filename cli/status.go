@@ -21,25 +21,9 @@ func (a *app) bare(ctx context.Context) error {
 		}
 		return a.overview()
 	}
-	e, err := session.FindEstate(a.dir)
+	d, notes, err := session.EstateStatus(ctx, a.config("", nil))
 	if err != nil {
 		return err
-	}
-	d := ledger.Status{Format: "kasbah.status/1", Estate: e.Name, Wards: []ledger.WardStatus{}}
-	var notes []string
-	for _, env := range e.Environments() {
-		s, err := a.openWith(ctx, a.config(env, nil))
-		if err != nil {
-			return err
-		}
-		wards, note, err := s.Status(ctx)
-		if err != nil {
-			return err
-		}
-		d.Wards = append(d.Wards, wards...)
-		if note != "" {
-			notes = append(notes, note)
-		}
 	}
 	return show(a, d, func(o *render.Out, d ledger.Status) {
 		o.Status(d.Wards)

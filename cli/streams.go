@@ -6,13 +6,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
-	"strconv"
 	"strings"
 	"sync"
 
 	"github.com/muesli/termenv"
-	"golang.org/x/term"
 
 	"kasbah/core/problem"
 	"kasbah/render"
@@ -98,31 +95,9 @@ func (a *app) prepareOutput() error {
 	if a.fixedOutput {
 		return nil
 	}
-	a.outWidth, a.outProfile = a.terminal(a.stdout)
-	a.errWidth, a.errProfile = a.terminal(a.stderr)
+	a.outWidth, a.outProfile = render.Terminal(a.stdout, a.colour)
+	a.errWidth, a.errProfile = render.Terminal(a.stderr, a.colour)
 	return nil
-}
-
-// terminal is the width and colours of a stream. One that is not a terminal has none, and as
-// many columns as COLUMNS says, or 100.
-func (a *app) terminal(w io.Writer) (int, termenv.Profile) {
-	width, profile := 100, termenv.Ascii
-	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
-		width = max(30, min(n, 500))
-	}
-	f, ok := w.(*os.File)
-	if ok && term.IsTerminal(int(f.Fd())) {
-		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
-			width = max(30, min(n, 100))
-		}
-		if a.colour == "auto" && os.Getenv("NO_COLOR") == "" {
-			profile = termenv.NewOutput(f).EnvColorProfile()
-		}
-	}
-	if a.colour == "always" {
-		profile = termenv.TrueColor
-	}
-	return width, profile
 }
 
 // out is where results for people go. With -json nothing but JSON reaches standard output.

@@ -2,8 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
+	"fmt"
 	"time"
 
 	"kasbah/core/disk"
@@ -25,7 +25,7 @@ type surveyFlags struct {
 }
 
 func surveyCommand() *command {
-	f := surveyFlags{strangers: orBool{words: []string{"used", "all"}}}
+	f := surveyFlags{strangers: orBool{words: []string{"used", "all"}}, form: "text"}
 	var run enactFlags
 	return &command{
 		Name: "survey", Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
@@ -45,9 +45,7 @@ func surveyCommand() *command {
 				"and something was not checked")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if err := a.chooseForm(&f.form, "text", "json", "markdown", "sarif", "junit", "html"); err != nil {
-				return err
-			}
+			f.form = a.formOr(f.form)
 			if f.since < 0 {
 				return problem.Usage("-since is a time, such as 24h")
 			}
@@ -57,7 +55,7 @@ func surveyCommand() *command {
 }
 
 func (f *surveyFlags) register(fs *flag.FlagSet, run *enactFlags) {
-	fs.StringVar(&f.form, "form", "text", "the `form`: text, json, markdown, sarif, junit or html")
+	fs.Var(choice(&f.form, "text", "json", "markdown", "sarif", "junit", "html"), "form", "the `form`: text, json, markdown, sarif, junit or html")
 	fs.StringVar(&f.file, "o", "", "write the result into this `file`")
 	fs.StringVar(&run.reason, "why", "", "with -record: the `reason`, for the ledger")
 	run.registerWait(fs)
@@ -92,6 +90,8 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 	switch {
 	case report.Judged.Blocks():
 		return exitError(exitRefused)
+	case len(report.Failures) > 0 && !(f.exitCode && report.Counts.Drifted()):
+		return exitError(exitFailed)
 	case f.exitCode && report.Counts.Drifted():
 		return errDifferent
 	case f.exitCode && report.Failed():
@@ -102,39 +102,23 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 
 // writeSurvey writes a report in its form, to a file or to standard output.
 func (a *app) writeSurvey(r *survey.Report, estate string, f surveyFlags) error {
-	var body []byte
-	var err error
-	switch f.form {
-	case "markdown":
-		body = render.SurveyMarkdown(r)
-	case "sarif":
-		body, err = render.SurveySARIF(r, version())
-	case "junit":
-		body, err = render.SurveyJUnit(r)
-	case "html":
-		body = render.SurveyPage(r, estate)
-	case "json":
-		if f.file == "" {
-			return a.document(r)
-		}
-		body, err = render.JSON(r)
-	default:
-		if f.file == "" {
-			a.out().Survey(r, f.full)
-			return nil
-		}
-		body = render.Plain(func(o *render.Out) { o.Survey(r, f.full) })
+	switch {
+	case f.file == "" && f.form == "json":
+		return a.document(r)
+	case f.file == "" && f.form == "text":
+		a.out().Survey(r, f.full)
+		return nil
 	}
+	body, err := render.SurveyAs(f.form, r, render.SurveyOptions{Estate: estate, Program: version(), Full: f.full})
 	if err != nil {
 		return err
 	}
 	if f.file == "" {
 		_, err = jsonOut{a.buffer}.Write(body)
-		a.wrote = a.wrote || a.json
 		return err
 	}
 	if err := disk.Replace(a.path(f.file), body, 0o644); err != nil {
-		return errors.Join(errors.New("the survey could not be written"), err)
+		return fmt.Errorf("the survey could not be written: %w", err)
 	}
 	a.say("Wrote %s.", f.file)
 	return nil

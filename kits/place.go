@@ -6,12 +6,15 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"kasbah/core/declare"
 	"kasbah/core/disk"
 	"kasbah/core/estate"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/tidy"
 	"kasbah/core/value"
@@ -33,6 +36,42 @@ func (in *Instance) File() string { return in.Ward + "/" + in.Name + ".star" }
 
 // Give gives an input an expression of the language, as Expression makes them.
 func (in *Instance) Give(name, expression string) { in.args = append(in.args, name+" = "+expression) }
+
+// Gather gives the instance every input: as it is given by name, as ask has it, or left to its
+// default. All that is wrong with given ones is one error. ask may be nil; "" takes the default.
+func (in *Instance) Gather(given map[string]string, ask func(declare.KitInput) (string, error)) error {
+	var wrong problem.List
+	var names []string
+	for _, input := range in.Function.Inputs {
+		name := input.Attr.Name
+		names = append(names, name)
+		raw, isGiven := given[name]
+		var text string
+		var err error
+		switch {
+		case isGiven:
+			text, err = in.Expression(raw, input.Attr)
+		case ask != nil:
+			if text, err = ask(input); err != nil {
+				return err
+			}
+		case !input.HasDefault:
+			err = fmt.Errorf("%s is required: give -input %s=…", name, name)
+		}
+		if err != nil {
+			wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: err.Error(), Hint: input.Attr.Help})
+		} else if text != "" {
+			in.Give(name, text)
+		}
+	}
+	for _, name := range value.Keys(given) {
+		if !slices.Contains(names, name) {
+			wrong = append(wrong, &problem.Problem{Level: problem.Wrong, Message: fmt.Sprintf("kit %s has no input %q",
+				in.Kit.Name, name), Hint: nearest.Hint(name, names)})
+		}
+	}
+	return wrong.Err()
+}
 
 func (in *Instance) load(file, name string) {
 	if in.loads == nil {

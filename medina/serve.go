@@ -47,6 +47,45 @@ func ListenTLS(address string, o Options) (l *Listener, certificate string, err 
 	return l, path, err
 }
 
+// Serve opens a Medina and serves it until the context ends, with TLS unless plain is set. told
+// gets what people are to know of it, as pairs of a word and a text.
+func Serve(ctx context.Context, address string, plain bool, o Options, told func(facts [][]string) error) error {
+	var l *Listener
+	var certificate string
+	var err error
+	if plain {
+		l, err = Listen(address, o)
+	} else {
+		l, certificate, err = ListenTLS(address, o)
+	}
+	if err != nil {
+		return err
+	}
+	facts := [][]string{{"Medina at", l.URL}, {"console", l.URL + "/console/"}, {"kept in", o.Path}}
+	if o.Tokens {
+		token, err := l.Server.FirstToken(ctx)
+		if err != nil {
+			return errors.Join(err, l.Close())
+		}
+		facts = append(facts, []string{"token in", token})
+	}
+	if len(o.Habits) > 0 {
+		facts = append(facts, []string{"habits", strings.Join(o.Habits, ", ") + ", told by " + l.URL + "/overlay.json"})
+	}
+	if certificate != "" {
+		facts = append(facts, []string{"certificate", certificate})
+	}
+	if err := told(facts); err != nil {
+		return errors.Join(err, l.Close())
+	}
+	select {
+	case <-ctx.Done():
+		return l.Close()
+	case err := <-l.Ended:
+		return errors.Join(err, l.Close())
+	}
+}
+
 func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
 	if host, _, err := net.SplitHostPort(address); err == nil && host != "" {
 		o.Hosts = append(slices.Clone(o.Hosts), strings.ToLower(host))

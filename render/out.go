@@ -187,15 +187,15 @@ func Count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// Plain is what draw writes, without colours and as wide as a page.
-func Plain(draw func(*Out)) []byte {
+// asText is what draw writes, without colours and as wide as a page.
+func asText(draw func(*Out)) []byte {
 	var b bytes.Buffer
 	draw(NewOut(&b, 100, termenv.Ascii))
 	return Visible(b.Bytes())
 }
 
-// JSON is a document as JSON, on several lines.
-func JSON(doc any) ([]byte, error) {
+// asJSON is a document as JSON, on several lines.
+func asJSON(doc any) ([]byte, error) {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)

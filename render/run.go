@@ -8,6 +8,7 @@ import (
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
+	"kasbah/core/propose"
 	"kasbah/core/value"
 )
 
@@ -116,4 +117,23 @@ func countsLine(c enact.Counts) string {
 		}
 	}
 	return line
+}
+
+// RunEnd writes how a run over a proposal ended, and what to do then. again is the command to
+// type once more; kept is for a proposal from a file.
+func (o *Out) RunEnd(p *propose.Proposal, r *enact.Result, kept bool, again string) {
+	if p.Counts.Changing() == 0 {
+		if p.ChangesPolicy() {
+			o.Printf("Who must sign is noted in the ledger. Run %s.\n", ledger.ShortRun(r.Run))
+		}
+		return
+	}
+	o.Run(r)
+	switch {
+	case r.Outcome == "done" || r.Outcome == "undone":
+	case r.MayGoOn(kept):
+		o.Printf("Go on with: %s\n", again)
+	default:
+		o.Printf("Fix what failed first; then the same command goes on.\n")
+	}
 }

@@ -27,10 +27,12 @@ func (o *Out) Diff(diff string) {
 	}
 }
 
-// SettleLeft writes a difference that cannot be settled as it was asked, and why.
-func (o *Out) SettleLeft(d settle.Decided) {
-	o.Printf("%s\n", Wrap("left       "+Clean(d.Difference.String())+": "+Clean(d.Err.Error()), o.Width,
-		"           "))
+// SettleChanges writes what cannot be settled as it was asked, and how files would change.
+func (o *Out) SettleChanges(decided []settle.Decided, diff string) {
+	for _, d := range decided {
+		o.Printf("%s\n", Wrap("left  "+Clean(d.Difference.String())+": "+Clean(d.Err.Error()), o.Width, "      "))
+	}
+	o.Diff(diff)
 }
 
 // Difference writes differences that are alike, for a question about them.
@@ -58,6 +60,13 @@ func (o *Out) Settled(d *settle.Document) {
 	for _, x := range d.Settled {
 		count[x.Resolution]++
 	}
+	for _, file := range d.Files {
+		o.Printf("wrote %s\n", file)
+	}
+	if len(d.Settled)+len(d.Left) == 0 && d.Diff == "" {
+		o.Printf("Nothing that is asked for has drifted in %s.\n", d.Env)
+		return
+	}
 	var parts []string
 	for _, x := range []struct {
 		r    settle.Resolution
@@ -68,6 +77,9 @@ func (o *Out) Settled(d *settle.Document) {
 			parts = append(parts, Count(n, "difference")+" "+x.word)
 		}
 	}
+	if len(parts) == 0 && len(d.Files) == 0 && d.Diff != "" && len(d.Left) == 0 {
+		return // only shown
+	}
 	if len(parts) == 0 {
 		parts = append(parts, "nothing was settled")
 	}
@@ -77,4 +89,20 @@ func (o *Out) Settled(d *settle.Document) {
 	}
 	text := strings.Join(parts, ", ") + "; " + end + "."
 	o.Printf("%s\n", strings.ToUpper(text[:1])+text[1:])
+}
+
+// codeAround is how many lines before and behind a line are shown.
+const codeAround = 2
+
+// Code writes the lines of a file around one of them, with their numbers.
+func (o *Out) Code(file, text string, line int) {
+	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+	o.Printf("    %s\n", o.Paint(Grey, Clean(file)))
+	for i := max(1, line-codeAround); i <= min(len(lines), line+codeAround); i++ {
+		mark := " "
+		if i == line {
+			mark = ">"
+		}
+		o.Printf("  %s %4d  %s\n", mark, i, Clean(lines[i-1]))
+	}
 }

@@ -23,17 +23,19 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 		}
 		for _, res := range g.Resources {
 			groups = append(groups, &survey.Group{Resources: []*survey.Resource{res}})
+		}
+	}
+	for _, res := range r.Resources {
+		if full || res.Verdict != survey.Matches {
 			column = max(column, min(width(res.Ward+":"+res.Address), 60))
 		}
 	}
 	for _, g := range groups {
 		o.surveyed(g, column)
 	}
-	if full {
-		for _, res := range r.Resources {
-			if res.Verdict == survey.Matches && len(res.Security) == 0 {
-				o.Printf("%s%s  %s\n", pad(string(res.Verdict), 11), Clean(res.Ward+":"+res.Address), Clean(res.ID))
-			}
+	for _, res := range r.Resources {
+		if full && res.Verdict == survey.Matches && len(res.Security) == 0 {
+			o.surveyed(&survey.Group{Resources: []*survey.Resource{res}}, column)
 		}
 	}
 	for _, x := range r.Strangers {

@@ -11,9 +11,33 @@ import (
 	"kasbah/core/survey"
 )
 
-// SurveyMarkdown writes a survey as Markdown (CommonMark with tables): the counts, then what
+// SurveyOptions are what a survey's forms say besides.
+type SurveyOptions struct {
+	Estate  string
+	Program string // its version
+	Full    bool   // as text: everything
+}
+
+// SurveyAs is a survey in one of its forms: text, json, markdown, sarif, junit or html.
+func SurveyAs(form string, r *survey.Report, o SurveyOptions) ([]byte, error) {
+	switch form {
+	case "markdown":
+		return surveyMarkdown(r), nil
+	case "sarif":
+		return surveySARIF(r, o.Program)
+	case "junit":
+		return surveyJUnit(r)
+	case "html":
+		return surveyPage(r, o.Estate), nil
+	case "json":
+		return asJSON(r)
+	}
+	return asText(func(out *Out) { out.Survey(r, o.Full) }), nil
+}
+
+// surveyMarkdown writes a survey as Markdown (CommonMark with tables): the counts, then what
 // drifted by ward.
-func SurveyMarkdown(r *survey.Report) []byte {
+func surveyMarkdown(r *survey.Report) []byte {
 	var b bytes.Buffer
 	drifted := r.Counts.Differs + r.Counts.Gone
 	fmt.Fprintf(&b, "## %s: %s drifted\n\n- %s\n", markdownText(r.Env), Count(drifted, "resource"),
@@ -83,9 +107,9 @@ var driftRules = map[string]string{
 	"drift-stranger": "a thing that the estate does not record",
 }
 
-// SurveySARIF writes a survey as a SARIF 2.1.0 log: what drifted as errors, and what could not
+// surveySARIF writes a survey as a SARIF 2.1.0 log: what drifted as errors, and what could not
 // be compared as warnings. Accepted drift carries its suppression.
-func SurveySARIF(r *survey.Report, program string) ([]byte, error) {
+func surveySARIF(r *survey.Report, program string) ([]byte, error) {
 	var list problem.List
 	add := func(verdict survey.Verdict, level problem.Level, res *survey.Resource, place, message string,
 		a *survey.Acceptance) {
@@ -170,9 +194,9 @@ type (
 	}
 )
 
-// SurveyJUnit writes a survey as a JUnit report: a suite for each ward and a case for each
+// surveyJUnit writes a survey as a JUnit report: a suite for each ward and a case for each
 // resource. Drift is a failure, what could not be checked an error, what is accepted is skipped.
-func SurveyJUnit(r *survey.Report) ([]byte, error) {
+func surveyJUnit(r *survey.Report) ([]byte, error) {
 	all := junitSuites{Name: "survey of " + r.Env}
 	suites := map[string]int{}
 	suite := func(ward string) *junitSuite {

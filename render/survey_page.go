@@ -16,9 +16,9 @@ var surveyWords = []struct {
 	{survey.Learned, "same"},
 }
 
-// SurveyPage writes a survey as one HTML file that needs nothing else: what drifted by ward,
+// surveyPage writes a survey as one HTML file that needs nothing else: what drifted by ward,
 // with expected and found side by side, who and when. It is of use without scripts too.
-func SurveyPage(r *survey.Report, estate string) []byte {
+func surveyPage(r *survey.Report, estate string) []byte {
 	w := &page{}
 	c := r.Counts
 	title := fmt.Sprintf("%s, %s: %s drifted", estate, r.Env, Count(c.Differs+c.Gone, "resource"))

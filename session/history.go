@@ -334,3 +334,19 @@ func (s *Session) Move(ctx context.Context, settings value.Map, command, reason 
 	}
 	return done, err
 }
+
+// WardsAndRuns tells names of the wards of the estate around a folder from ids of runs.
+func WardsAndRuns(dir string, names []string) (wards, runs []string, err error) {
+	e, err := FindEstate(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, s := range names {
+		if !e.HasWard(s) && ledger.LooksLikeRun(s) {
+			runs = append(runs, s)
+		} else {
+			wards = append(wards, s)
+		}
+	}
+	return wards, runs, nil
+}

@@ -25,8 +25,9 @@ type Settling struct {
 	Diff  string
 	Moves []*propose.Action // what the changes would do to other resources
 
-	resolution settle.Resolution
-	dir        string
+	Resolution settle.Resolution
+
+	dir string
 }
 
 // PlanSettle finds out how the estate's files change so that differences are taken over, left to
@@ -51,7 +52,7 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 	if err != nil {
 		return nil, err
 	}
-	out := &Settling{resolution: resolution, dir: s.Estate.Dir}
+	out := &Settling{Resolution: resolution, dir: s.Estate.Dir}
 	src := settle.Sources{Declared: e.Declared, Options: o, Read: out.read}
 	// an input's default is for all who use it: another environment may, which is not proposed here
 	src.Explicit = len(s.Estate.Environments()) > 1
@@ -128,7 +129,7 @@ func (s *Session) proveSettle(ctx context.Context, x *Settling, before *propose.
 		was[a.Full()] = a
 	}
 	for _, a := range p.Actions {
-		if paths := settled[a.Full()]; paths != nil && x.resolution == settle.TakeOver {
+		if paths := settled[a.Full()]; paths != nil && x.Resolution == settle.TakeOver {
 			if why := notSame(was[a.Full()], a, paths); why != "" {
 				wrong[a.Full()] = why
 			}
@@ -206,9 +207,6 @@ func (x *Settling) Write() ([]string, error) {
 	return names, nil
 }
 
-// Addresses are the resources that the changes settle, with their wards, each once.
-func (x *Settling) Addresses() []string { return addressesOf(x.Settled) }
-
 // Followed is how the records of what is settled follow the code.
 func (x *Settling) Followed() map[string]enact.Followed {
 	out := map[string]enact.Followed{}
@@ -220,7 +218,7 @@ func (x *Settling) Followed() map[string]enact.Followed {
 			f.Gone = true
 		case err != nil:
 			continue
-		case x.resolution == settle.Leave:
+		case x.Resolution == settle.Leave:
 			f.Leave = append(f.Leave, path)
 		default:
 			if f.Inputs == nil {

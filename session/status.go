@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"errors"
 
 	"golang.org/x/sync/errgroup"
 
@@ -44,4 +45,37 @@ func (s *Session) wardStatus(ctx context.Context, st *ledger.State, ward string)
 		}
 	}
 	return ledger.StatusOf(ward, s.Env, st, last), nil
+}
+
+// EstateStatus is how an estate stands in all its environments, and what is to be known about
+// the names of ledgers.
+func EstateStatus(ctx context.Context, c Config) (ledger.Status, []string, error) {
+	e, err := FindEstate(c.Dir)
+	if err != nil {
+		return ledger.Status{}, nil, err
+	}
+	d := ledger.Status{Format: "kasbah.status/1", Estate: e.Name, Wards: []ledger.WardStatus{}}
+	var notes []string
+	for _, env := range e.Environments() {
+		c.Env = env
+		wards, note, err := statusIn(ctx, c)
+		if err != nil {
+			return d, notes, err
+		}
+		if d.Wards = append(d.Wards, wards...); note != "" {
+			notes = append(notes, note)
+		}
+	}
+	return d, notes, nil
+}
+
+func statusIn(ctx context.Context, c Config) (wards []ledger.WardStatus, note string, err error) {
+	s, err := Open(ctx, c)
+	if s != nil {
+		defer func() { err = errors.Join(err, s.Close()) }()
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	return s.Status(ctx)
 }

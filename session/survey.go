@@ -2,13 +2,17 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
+	"kasbah/core/problem"
 	"kasbah/core/survey"
 	"kasbah/core/value"
 )
@@ -29,8 +33,11 @@ func (s *Session) Survey(ctx context.Context, r SurveyRequest) (*survey.Report, 
 	var err error
 	if s.config.Lenient {
 		states, failed = s.loadEach(ctx)
-		if err := s.forgotten(ctx); err != nil {
-			s.tell("%v", err)
+		var forgotten *problem.Problem
+		if err := s.forgotten(ctx); errors.As(err, &forgotten) {
+			failed[forgotten.Ward] = err
+		} else if err != nil {
+			s.tell("Whether the store holds a ward that is not listed could not be checked: %v", err)
 		}
 	} else if states, err = s.States(ctx); err != nil {
 		return nil, err
@@ -56,6 +63,15 @@ func (s *Session) surveyOf(ctx context.Context, states map[string]*ledger.State,
 		o.Elsewhere = s.thingsElsewhere(ctx)
 	}
 	return survey.Survey(ctx, o)
+}
+
+// File is where a file is that a position names: of the estate, or of one of its kits.
+func (s *Session) File(name string) string {
+	if rest, ok := strings.CutPrefix(name, "kit:"); ok {
+		kit, path, _ := strings.Cut(rest, "/")
+		name = filepath.Join(s.Estate.Kits(s.Env)[kit].Folder, path)
+	}
+	return s.below(name)
 }
 
 // loadEach reads the ledgers of the session's wards, and says which could not be read.

@@ -113,3 +113,20 @@ func inputWords(functions []KitFunction) map[string]string {
 	}
 	return out
 }
+
+// Question is what a person is asked for an input: its name, kind, limits and default.
+func (in KitInput) Question() string {
+	doc := NewFunctionDoc(KitFunction{Inputs: []KitInput{in}}).Inputs[0]
+	question := doc.Name + " (" + doc.Kind
+	if doc.Limits != "" {
+		question += ", " + doc.Limits
+	}
+	question += ")"
+	if IsHandle(in.Attr) {
+		question += ", as FILE:NAME of this ward"
+	}
+	if doc.Default != nil {
+		question += " [" + value.Plain(doc.Default.V) + "]"
+	}
+	return question
+}

@@ -19,6 +19,11 @@ type Document struct {
 	Diff    string    `json:"diff"`  // a unified diff
 }
 
+// NewDocument is the document of a settling in an environment.
+func NewDocument(env string) *Document {
+	return &Document{Format: "kasbah.settle/1", Env: env, Settled: []Outcome{}, Left: []Outcome{}, Files: []string{}}
+}
+
 // Outcome is a difference and what became of it.
 type Outcome struct {
 	Ward       string     `json:"ward"`
