@@ -144,6 +144,10 @@ func (all *Changer) SetAttribute(r *Resource, name string, v any) ([]Change, err
 	case v == nil:
 		return c.removeArgument(c.index.calls[at0(r)], code)
 	}
+	if !utf8.Valid(value.Encode(v)) {
+		pos, _ := r.At(name)
+		return nil, &DecidedError{Position: pos, What: c.text(at), Because: "what is live holds bytes that are not UTF-8"}
+	}
 	if value.IsSecret(was) || value.IsSecret(v) {
 		pos, _ := r.At(name)
 		return nil, &DecidedError{Position: pos, What: c.text(at), Because: "secrets are never written"}
@@ -337,10 +341,29 @@ func (c *changer) become(s spot, was, is any) error {
 			return c.becomeMap(s, a, b)
 		}
 	}
-	if constant(s.expr) {
+	if written(s.expr) {
 		return c.replace(s, is)
 	}
 	return c.decided(s, is, "")
+}
+
+// written reports whether a value is written out in an expression: literals, and lists and maps
+// of them, and nothing that is computed.
+func written(e syntax.Expr) bool {
+	only := true
+	syntax.Walk(e, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case nil, *syntax.Literal, *syntax.ListExpr, *syntax.DictExpr, *syntax.DictEntry, *syntax.ParenExpr:
+		case *syntax.UnaryExpr:
+			only = only && n.Op == syntax.MINUS
+		case *syntax.Ident:
+			only = only && (n.Name == "True" || n.Name == "False" || n.Name == "None")
+		default:
+			only = false
+		}
+		return only
+	})
+	return only
 }
 
 // becomeBelow changes what base[key] gives: in a map that is written out, or in an input.

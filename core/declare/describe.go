@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"go.starlark.net/starlark"
-	"go.starlark.net/syntax"
 
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -274,7 +273,7 @@ func Literal(v any) string {
 	case bool:
 		return map[bool]string{true: "True", false: "False"}[v]
 	case string:
-		return syntax.Quote(v, false)
+		return string(value.AppendText(nil, v)) // JSON texts are literals of the language
 	case []any:
 		var parts []string
 		for _, e := range v {
@@ -284,7 +283,7 @@ func Literal(v any) string {
 	case map[string]any:
 		var parts []string
 		for _, k := range value.Keys(v) {
-			parts = append(parts, syntax.Quote(k, false)+": "+Literal(v[k]))
+			parts = append(parts, string(value.AppendText(nil, k))+": "+Literal(v[k]))
 		}
 		return "{" + strings.Join(parts, ", ") + "}"
 	}

@@ -119,7 +119,7 @@ func (c *changer) input(s spot, g *givenInput, is any) error {
 func (c *changer) defaultOf(g *givenInput, is any) []Change {
 	for _, a := range g.call.Args {
 		key, v, ok := entryOf(a)
-		if !ok || key != "default" || !constant(v) || c.onDisk(g.file) == "" {
+		if !ok || key != "default" || !written(v) || c.onDisk(g.file) == "" {
 			continue
 		}
 		from, to := v.Span()
