@@ -136,7 +136,7 @@ func (a *app) settle(ctx context.Context, f settleFlags) error {
 	if err := show(a, d, (*render.Out).Settled); err != nil {
 		return err
 	}
-	if len(d.Left) > 0 {
+	if len(d.Left) > 0 && !f.request.Dry {
 		return errDifferent
 	}
 	return nil

@@ -30,7 +30,7 @@ func (o *Out) Diff(diff string) {
 // SettleChanges writes what cannot be settled as it was asked, and how files would change.
 func (o *Out) SettleChanges(decided []settle.Decided, diff string) {
 	for _, d := range decided {
-		o.Printf("%s\n", Wrap("left  "+Clean(d.Difference.String())+": "+Clean(d.Err.Error()), o.Width, "      "))
+		o.Printf("left  %s\n", Wrap(Clean(d.Difference.String())+": "+Clean(d.Err.Error()), o.Width-6, "      "))
 	}
 	o.Diff(diff)
 }
@@ -77,7 +77,7 @@ func (o *Out) Settled(d *settle.Document) {
 			parts = append(parts, Count(n, "difference")+" "+x.word)
 		}
 	}
-	if len(parts) == 0 && len(d.Files) == 0 && d.Diff != "" && len(d.Left) == 0 {
+	if len(parts) == 0 && len(d.Files) == 0 && d.Diff != "" {
 		return // only shown
 	}
 	if len(parts) == 0 {
