@@ -18,6 +18,7 @@ type Change struct {
 	File     string // below the estate's folder
 	From, To int    // the bytes that are replaced
 	Text     string
+	Key      string // of an argument or entry that is added; "" otherwise
 
 	Input *InputValue // set instead of the rest where an input gets another value
 }
@@ -140,7 +141,7 @@ func (all *Changer) SetAttribute(r *Resource, name string, v any) ([]Change, err
 		pos, _ := r.At(name)
 		return nil, &DecidedError{Position: pos, What: "it is given through **", Wanted: v}
 	case !found:
-		return c.add(c.index.calls[at0(r)], code+" = "+Literal(v), v)
+		return c.add(c.index.calls[at0(r)], code, code+" = "+Literal(v), v)
 	case v == nil:
 		return c.removeArgument(c.index.calls[at0(r)], code)
 	}
@@ -162,7 +163,7 @@ func (all *Changer) LeaveAttribute(r *Resource, path value.Path) ([]Change, erro
 	text := Literal(path.String())
 	care, found := c.find(0, "care")
 	if !found {
-		return c.add(c.index.calls[at0(r)], "care = care(leave = ["+text+"])", path.String())
+		return c.add(c.index.calls[at0(r)], "care", "care = care(leave = ["+text+"])", path.String())
 	}
 	for range 10 {
 		s, isName := care.expr.(*syntax.Ident)
@@ -188,9 +189,9 @@ func (all *Changer) LeaveAttribute(r *Resource, path value.Path) ([]Change, erro
 		if !ok {
 			return nil, c.decided(spot{b.Y, care.file, care.site, care.depth}, path.String(), "it is not a list")
 		}
-		return c.out, c.insert(care.file, list.List, list.Lbrack, list.Rbrack, text)
+		return c.out, c.insert(care.file, list.List, list.Lbrack, list.Rbrack, "", text)
 	}
-	return c.out, c.insert(care.file, call.Args, call.Lparen, call.Rparen, "leave = ["+text+"]")
+	return c.out, c.insert(care.file, call.Args, call.Lparen, call.Rparen, "leave", "leave = ["+text+"]")
 }
 
 // RemoveResource is what to change so that a resource is no longer declared: its statement goes.
@@ -491,7 +492,7 @@ func (c *changer) becomeEntry(s spot, parts []syntax.Expr, key string, was, is m
 				}
 				text = key + " = " + Literal(v)
 			}
-			return c.insert(s.file, entries, open, closing, text)
+			return c.insert(s.file, entries, open, closing, key, text)
 		}
 	}
 	return c.decided(s, v, "")
@@ -556,7 +557,7 @@ func (c *changer) becomeList(s spot, e *syntax.ListExpr, was, is []any) error {
 		texts = append(texts, Literal(v))
 	}
 	if tail == 0 {
-		return c.insert(s.file, e.List, e.Lbrack, e.Rbrack, texts...)
+		return c.insert(s.file, e.List, e.Lbrack, e.Rbrack, "", texts...)
 	}
 	from := c.byteOf(syntax.Start(e.List[head+same])) // before the first that stays
 	return c.change(s.file, from, from, strings.Join(texts, ", ")+", ")
@@ -579,13 +580,13 @@ func (c *changer) change(file string, from, to int, text string) error {
 }
 
 // add adds an argument to the call that declares a resource.
-func (c *changer) add(site *callSite, text string, wanted any) ([]Change, error) {
+func (c *changer) add(site *callSite, name, text string, wanted any) ([]Change, error) {
 	pos, _ := c.r.Position()
 	call := c.callAt(at0(c.r))
 	if site == nil || call == nil {
 		return nil, &DecidedError{Position: pos, What: "its declaration", Wanted: wanted}
 	}
-	return c.out, c.insert(site.file, call.Args, call.Lparen, call.Rparen, text)
+	return c.out, c.insert(site.file, call.Args, call.Lparen, call.Rparen, name, text)
 }
 
 func (c *changer) removeArgument(site *callSite, name string) ([]Change, error) {
@@ -610,12 +611,14 @@ func (c *changer) callAt(p place) *syntax.CallExpr {
 }
 
 // insert adds items behind those between two brackets, laid out as the last one is.
-func (c *changer) insert(file string, items []syntax.Expr, open, closing syntax.Position, texts ...string) error {
+// key is that of what is added, where it has one.
+func (c *changer) insert(file string, items []syntax.Expr, open, closing syntax.Position, key string,
+	texts ...string) error {
 	body := c.index.bodies[file]
 	end := c.byteOf(closing)
 	if len(items) == 0 {
 		at := c.byteOf(open) + 1
-		return c.change(file, at, at, strings.Join(texts, ", "))
+		return c.keyed(file, at, key, strings.Join(texts, ", "))
 	}
 	first, to := items[len(items)-1].Span()
 	last := c.byteOf(to)
@@ -633,9 +636,18 @@ func (c *changer) insert(file string, items []syntax.Expr, open, closing syntax.
 		for _, t := range texts {
 			b.WriteString(string(indent) + t + ",\n")
 		}
-		return c.change(file, line, line, b.String())
+		return c.keyed(file, line, key, b.String())
 	}
-	return c.change(file, last, last, ", "+strings.Join(texts, ", "))
+	return c.keyed(file, last, key, ", "+strings.Join(texts, ", "))
+}
+
+// keyed notes that a text with a key is added.
+func (c *changer) keyed(file string, at int, key, text string) error {
+	err := c.change(file, at, at, text)
+	if err == nil {
+		c.out[len(c.out)-1].Key = key
+	}
+	return err
 }
 
 // hasComma reports whether a comma comes before anything but comments and space.

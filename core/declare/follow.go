@@ -139,5 +139,5 @@ func sectionOf(source string) string {
 
 // explicit hands a value to a call that left it out.
 func (c *changer) explicit(l *leftOut, is any) error {
-	return c.insert(l.file, l.call.Args, l.call.Lparen, l.call.Rparen, l.name+" = "+Literal(is))
+	return c.insert(l.file, l.call.Args, l.call.Lparen, l.call.Rparen, l.name, l.name+" = "+Literal(is))
 }

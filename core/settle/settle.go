@@ -201,7 +201,8 @@ func overlaps(all, more []declare.Change) bool {
 					!value.Equal(a.Input.Value, b.Input.Value) {
 					return true
 				}
-			case a.File == b.File && !a.Same(b) && a.From < b.To && b.From < a.To:
+			case a.File != b.File || a.Same(b):
+			case a.From < b.To && b.From < a.To, a.Key != "" && a.Key == b.Key && a.From == b.From:
 				return true
 			}
 		}

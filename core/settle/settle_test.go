@@ -228,6 +228,24 @@ func TestLists(t *testing.T) {
 	}
 }
 
+// TestShared: one line that gives several resources their values cannot give them different ones.
+func TestShared(t *testing.T) {
+	s := sources(t, map[string]string{"shore/shore.star": "for n in [\"x\", \"y\"]:\n    medina.bucket(\"b-\" + n, tags = " +
+		"{\"all\": \"1\"})\n"})
+	for _, path := range []string{"tags.more", "tags.all"} {
+		p, err := settle.Find(s, []settle.Difference{difference("medina.bucket/b-x", path, "2"),
+			difference("medina.bucket/b-y", path, "3")}, settle.TakeOver)
+		require.NoError(t, err)
+		require.Len(t, p.Settled, 1)
+		require.ErrorContains(t, p.Decided[0].Err, "the same line gives another resource its value, too")
+		p, err = settle.Find(s, []settle.Difference{difference("medina.bucket/b-x", path, "2"),
+			difference("medina.bucket/b-y", path, "2")}, settle.TakeOver)
+		require.NoError(t, err)
+		require.Len(t, p.Settled, 2, "equal values are given once")
+		require.Equal(t, 1, strings.Count(string(p.Files["shore/shore.star"]), `"2"`))
+	}
+}
+
 // TestLeaveAndLetGo: care(leave = …) grows, and a declaration goes with its lines.
 func TestLeaveAndLetGo(t *testing.T) {
 	for _, c := range []struct {
