@@ -74,7 +74,7 @@ func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) 
 		return nil, err
 	}
 	if report, err = again.Survey(ctx, SurveyRequest{Only: addressesOf(list)}); err == nil {
-		doc.StillThere(settle.Differences(report, nil))
+		doc.StillThere(settle.Differences(report, r.Patterns))
 	}
 	return doc, err
 }

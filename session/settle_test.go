@@ -117,15 +117,18 @@ func TestSettleProperty(t *testing.T) {
 	if testing.Short() {
 		cases = 3
 	}
-	taken, left, whole := 0, 0, 0
+	taken, left, whole, ran := 0, 0, 0, 0
 	for seed := range cases {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			a, b, c := settleOnce(t, uint64(seed))
-			taken, left, whole = taken+a, left+b, whole+c
+			taken, left, whole, ran = taken+a, left+b, whole+c, ran+1
 		})
 	}
 	t.Logf("%d cases: %d differences taken over, %d left with a line, %d estates wholly settled", cases, taken, left, whole)
-	require.Positive(t, taken)
+	if ran == cases && cases >= 20 { // not where some were chosen
+		require.Positive(t, taken)
+		require.Positive(t, left)
+	}
 }
 
 func settleOnce(t *testing.T, seed uint64) (taken, left, whole int) {
