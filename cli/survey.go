@@ -70,6 +70,9 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 	}
 	r := f.SurveyRequest
 	r.Strangers, r.Checked = f.strangers.word, f.form == "json"
+	if f.form == "text" && !f.full {
+		r.Located = render.Alike
+	}
 	if f.since > 0 {
 		r.Since = time.Now().Add(-f.since)
 	}

@@ -6,8 +6,8 @@ import (
 	"kasbah/core/problem"
 )
 
-// alike is how many problems with one rule's same words are told in full.
-const alike = 3
+// Alike is how many equal findings are told in full.
+const Alike = 3
 
 // Problems writes problems one below the other, each with its hint. Where a
 // house rule says the same of many resources, the rest is counted.
@@ -21,10 +21,10 @@ func (o *Out) Problems(list problem.List) {
 	}
 	for i, p := range list {
 		w := words{p.Rule, p.Message}
-		if told[w]++; p.Rule == "" || told[w] <= alike {
+		if told[w]++; p.Rule == "" || told[w] <= Alike {
 			o.Problem(p)
 		}
-		if n := told[w] - alike; p.Rule != "" && last[w] == i && n > 0 {
+		if n := told[w] - Alike; p.Rule != "" && last[w] == i && n > 0 {
 			more := strings.Replace(Count(n, "resource"), " ", " more ", 1)
 			verb := "break"
 			if n == 1 {

@@ -67,7 +67,7 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 			excused = append(excused, fmt.Sprintf("%s from %s until %s", whole(f.Address), f.Rule, f.Until))
 			continue
 		}
-		if told[f.Rule+" "+f.Message]++; told[f.Rule+" "+f.Message] > alike {
+		if told[f.Rule+" "+f.Message]++; told[f.Rule+" "+f.Message] > Alike {
 			continue
 		}
 		head := ""
@@ -94,8 +94,8 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 
 // fewOf are the first few of a list, and how many more there are.
 func fewOf(list []string) string {
-	text := strings.Join(list[:min(alike, len(list))], ", ")
-	if n := len(list) - alike; n > 0 {
+	text := strings.Join(list[:min(Alike, len(list))], ", ")
+	if n := len(list) - Alike; n > 0 {
 		text += fmt.Sprintf(" and %d more", n)
 	}
 	return text

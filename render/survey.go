@@ -17,7 +17,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 	column := 0
 	var groups []*survey.Group
 	for _, g := range r.Groups() {
-		if len(g.Resources) > alike && !full {
+		if len(g.Resources) > Alike && !full {
 			groups = append(groups, g)
 			continue
 		}

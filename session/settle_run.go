@@ -40,7 +40,11 @@ type Chosen struct {
 
 // Settle surveys, settles what drifted, and surveys that again: what it still finds is left.
 func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) (*settle.Document, error) {
-	report, err := s.Survey(ctx, SurveyRequest{})
+	where := SurveyRequest{Located: 1}
+	if r.Resolution == "" {
+		where.Located = 0 // each is shown
+	}
+	report, err := s.Survey(ctx, where)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +77,7 @@ func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) 
 	if err != nil {
 		return nil, err
 	}
-	if report, err = again.Survey(ctx, SurveyRequest{Only: addressesOf(list)}); err == nil {
+	if report, err = again.Survey(ctx, SurveyRequest{Only: addressesOf(list), Located: 1}); err == nil {
 		doc.StillThere(settle.Differences(report, r.Patterns))
 	}
 	return doc, err

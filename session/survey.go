@@ -23,6 +23,7 @@ type SurveyRequest struct {
 	Since     time.Time // only what change feeds name since then; the zero time for all
 	Strangers string    // "", used or all: see survey.Options
 	Checked   bool      // what matches lists what was compared
+	Located   int       // see survey.Options
 }
 
 // Survey compares what is recorded with what is live. Wards and drivers that cannot be read hide
@@ -53,7 +54,7 @@ func (s *Session) surveyOf(ctx context.Context, states map[string]*ledger.State,
 	}
 	o := survey.Options{
 		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set,
-		Checked: r.Checked, Broken: s.Broken, Failed: failed, Only: r.Only, Since: r.Since, Strangers: r.Strangers,
+		Checked: r.Checked, Broken: s.Broken, Failed: failed, Only: r.Only, Since: r.Since, Strangers: r.Strangers, Located: r.Located,
 		Today: time.Now().Format(time.DateOnly), At: s.placesOf(ctx),
 	}
 	for _, i := range s.Estate.Ignored {

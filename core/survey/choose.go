@@ -163,14 +163,16 @@ func (o Options) locate(r *Report) {
 	if o.At == nil {
 		return
 	}
-	for _, res := range r.Resources {
-		if res.Verdict == Matches {
+	for _, g := range r.Groups() {
+		if o.Located > 0 && len(g.Resources) > o.Located {
 			continue
 		}
-		full := value.InWard(res.Ward, res.Address)
-		res.Position = o.At(full, "")
-		for i := range res.Differences {
-			res.Differences[i].Position = o.At(full, res.Differences[i].Path)
+		for _, res := range g.Resources {
+			full := value.InWard(res.Ward, res.Address)
+			res.Position = o.At(full, "")
+			for i := range res.Differences {
+				res.Differences[i].Position = o.At(full, res.Differences[i].Path)
+			}
 		}
 	}
 }

@@ -136,6 +136,8 @@ type Options struct {
 	// At is where a resource, or a value of it by its path, is declared, as FILE:LINE; "" where
 	// that is not known. It may be nil.
 	At func(full, path string) string
+	// Located is how many equal findings there may be for their places to be told; 0 for any number.
+	Located int
 	// Strangers says of which types what is not recorded is told: "" for none, used or all.
 	Strangers string
 	// Elsewhere are the things that other environments of the estate record, as `TYPE ID`.
