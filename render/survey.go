@@ -73,10 +73,14 @@ func (o *Out) surveyed(g *survey.Group, column int) {
 		word = o.Paint(c, word)
 	}
 	tail := Clean(res.Because)
+	long := ""
+	if column+len(tail)+len("unchecked    ") > o.Width { // it goes below
+		tail, long = "", tail
+	}
 	if len(g.Resources) > 1 {
 		who := strings.TrimPrefix(groupBy(g), ", ")
 		head := fmt.Sprintf("%d %s", len(g.Resources), res.Type)
-		if res.Because != "" {
+		if tail != "" {
 			head += ": " + tail
 		}
 		if len(res.Differences) == 0 && who != "" {
@@ -84,7 +88,7 @@ func (o *Out) surveyed(g *survey.Group, column int) {
 		}
 		o.Printf("%s%s\n", word, Clean(head))
 	} else {
-		if tail == "" {
+		if tail == "" && long == "" {
 			tail = Clean(res.ID)
 		}
 		if res.By != "" {
@@ -97,6 +101,9 @@ func (o *Out) surveyed(g *survey.Group, column int) {
 	}
 	note := func(c Colour, text string) {
 		o.Printf("             %s\n", o.Paint(c, Wrap(Clean(text), o.Width-15, "               ")))
+	}
+	if long != "" {
+		note(Grey, long)
 	}
 	for _, d := range res.Differences {
 		line := fmt.Sprintf("%s  expected %s, found %s", d.Path, shown(d.Expected.V, false), shown(d.Found.V, false))

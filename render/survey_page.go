@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"kasbah/core/problem"
 	"kasbah/core/survey"
 )
 
@@ -46,7 +47,11 @@ func surveyPage(r *survey.Report, estate string) []byte {
 	}
 	for i := range r.Rules {
 		if p := r.Rules[i].Problem(); p != nil {
-			w.put("<p class=\"alarm\">%s: %s</p>\n", p.Address, p.Message)
+			class := "alarm"
+			if p.Level == problem.Note {
+				class = "note"
+			}
+			w.put("<p class=\"%s\">%s: %s</p>\n", class, p.Address, p.Message)
 		}
 	}
 	w.put("</header>\n<main>\n")

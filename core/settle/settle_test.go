@@ -70,6 +70,7 @@ func options(t testing.TB, dir string, overlay map[string][]byte) declare.Option
 	require.NoError(t, err)
 	c, err := d.Describe(context.Background())
 	require.NoError(t, err)
+	c.Types["machine"].Attribute("notes").MaxLength = nil // for texts of any size
 	opener, err := kits.New(dir)
 	require.NoError(t, err)
 	all := opener.Open(context.Background(), e.Kits("trial"))
@@ -188,6 +189,36 @@ func TestTakeOver(t *testing.T) {
 			diff, err := p.Diff(s.Read)
 			require.NoError(t, err)
 			require.Contains(t, diff, "--- a/"+c.file)
+		})
+	}
+}
+
+// TestHostile: texts of any size and keys with brackets survive being written into the code.
+func TestHostile(t *testing.T) {
+	for _, c := range []struct {
+		says, key, text string
+	}{
+		{"a million bytes", "", strings.Repeat("a\"\\\n", 250_000)},
+		{"a key with brackets", "a[0][\"b\"].c]", "x"},
+		{"quotes", "\"", "\"\"\"'''"},
+	} {
+		t.Run(c.says, func(t *testing.T) {
+			s := sources(t, map[string]string{"shore/shore.star": net + "medina.machine(\"gauge[1]\", subnet = quay, image = " +
+				"\"stone-1\", size = \"tiny\", tags = {\"a\": \"1\"})\n"})
+			path := value.Path{value.Key("tags"), value.Key(c.key)}
+			if c.key == "" {
+				path = value.Path{value.Key("notes")}
+			}
+			d := difference("medina.machine/gauge[1]", path.String(), c.text)
+			p, err := settle.Find(s, []settle.Difference{d}, settle.TakeOver)
+			require.NoError(t, err)
+			require.Empty(t, p.Decided)
+			now := evaluated(t, s.Options.Estate.Dir, p.Files).Resource(d.Full())
+			is, _ := path.At(map[string]any(now.Inputs))
+			require.True(t, value.Equal(c.text, is))
+			diff, err := p.Diff(s.Read)
+			require.NoError(t, err)
+			require.Contains(t, diff, "+medina.machine")
 		})
 	}
 }
