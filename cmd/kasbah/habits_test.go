@@ -314,3 +314,48 @@ func TestNeverShown(t *testing.T) {
 	require.Equal(t, 3, code, out)
 	require.NotContains(t, out, "seed")
 }
+
+// TestLearned: the document of an API grows overnight, and so does what it shows. What the
+// older document did not describe is learned, and no drift; what it described and was empty has
+// moved; and what is declared and differs is drift all the same.
+func TestLearned(t *testing.T) {
+	b := newBeacons(t)
+	serial := false
+	b.shown = func(l map[string]any, _ bool) map[string]any {
+		out := map[string]any{}
+		for k, v := range l {
+			out[k] = v
+		}
+		if serial {
+			out["serial"] = "s-" + l["id"].(string)
+		}
+		return out
+	}
+	note := `, "note": {"type": "string", "readOnly": true}`
+	p := b.estate(t, beaconDocument(note, ""))
+	p.file("beacon/beacon.star", "for n in [\"west\", \"east\"]:\n    beacon.lamp(n, label = n)\n")
+	p.must("enact", "-yes")
+	serial = true
+	require.Contains(t, p.must("survey", "-exit-code"), "2 matches", "the old document knows nothing of it")
+	p.file("beacon.json", beaconDocument(note+`, "serial": {"type": "string", "readOnly": true}`, ""))
+	out := p.must("survey", "-exit-code")
+	require.Contains(t, out, "learned    beacon:beacon.lamp/east")
+	require.Contains(t, out, "new in its driver: serial")
+	require.Contains(t, out, "0 matches, 0 differs, 0 gone, 0 unchecked, 2 learned.")
+	body := p.must("survey", "-json")
+	require.NoError(t, validate([]byte(body)))
+	require.Contains(t, body, `"verdict": "learned"`)
+	require.Contains(t, p.must("propose"), "Nothing to do")
+
+	b.things["l-1"]["note"] = "worn"
+	b.things["l-2"]["label"] = "south"
+	out, code := p.run("survey", "-exit-code")
+	require.Equal(t, 3, code, out)
+	require.Contains(t, out, "also moved: note (not declared)")
+	require.Contains(t, out, "label expected east, found south")
+	b.things["l-2"]["label"] = "east"
+
+	p.must("survey", "-record", "-why", "the new document")
+	require.Contains(t, p.must("survey", "-exit-code"), "2 matches, 0 differs, 0 gone, 0 unchecked.")
+	require.Contains(t, p.must("ledger", "log", "-last", "1", "-full"), "why  the new document")
+}

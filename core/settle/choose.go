@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"slices"
 	"strings"
 
 	"kasbah/core/propose"
@@ -25,12 +26,20 @@ func chooser(patterns []string) func(Difference) bool {
 // chooses reports whether a pattern of addresses, perhaps with a path behind it, names a
 // difference. Addresses may hold dots, so every dot may begin the path.
 func chooses(pattern string, d Difference) bool {
+	test := propose.Pattern(pattern)
+	return test(d.Full()) || test(d.Resource.Address) || withPath(pattern, d)
+}
+
+// namesPath reports whether a pattern names a difference by its path.
+func namesPath(patterns []string, d Difference) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool { return withPath(p, d) })
+}
+
+// withPath reports whether a pattern, with a path behind the address, names a difference.
+func withPath(pattern string, d Difference) bool {
 	names := func(address string) bool {
 		test := propose.Pattern(address)
 		return test(d.Full()) || test(d.Resource.Address)
-	}
-	if names(pattern) {
-		return true
 	}
 	is, err := value.ParsePath(d.Path)
 	if err != nil {

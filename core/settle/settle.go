@@ -47,11 +47,19 @@ func (d Difference) String() string {
 }
 
 // Differences are those of a survey that are drift and that some patterns choose: ADDRESS or
-// ADDRESS.PATH, with * and ** in the address. None choose all.
+// ADDRESS.PATH, with * and ** in the address. None choose all. An attribute that is not declared and
+// has moved is no drift, but one whose path is named is among them.
 func Differences(r *survey.Report, patterns []string) []Difference {
 	matches := chooser(patterns)
 	var out []Difference
 	for _, res := range r.Resources {
+		for _, name := range res.AlsoMoved {
+			d := Difference{Resource: res, Path: name}
+			if namesPath(patterns, d) {
+				d.Found = r.Seen[d.Full()].Attributes[name]
+				out = append(out, d)
+			}
+		}
 		switch res.Verdict {
 		case survey.Gone:
 			if d := (Difference{Resource: res}); matches(d) {

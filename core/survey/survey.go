@@ -265,7 +265,7 @@ func judgeRules(ctx context.Context, o Options, r *Report, live propose.Live) er
 	c := r.Counts
 	report, err := o.Rules.Judge(ctx, rules.Live, subjects, value.Map{
 		"counts": value.Map{"matches": int64(c.Matches), "differs": int64(c.Differs), "gone": int64(c.Gone),
-			"unchecked": int64(c.Unchecked)},
+			"unchecked": int64(c.Unchecked), "learned": int64(c.Learned), "accepted": int64(c.Accepted)},
 	})
 	if err != nil {
 		return err
@@ -390,7 +390,7 @@ func (res *Resource) compare(rec *ledger.Record, now value.Map, typ *schema.Type
 	}
 	for _, name := range value.Keys(now) {
 		if _, declared := rec.Inputs[name]; !declared && propose.ValuesDiffer(rec.Live[name], now[name]) {
-			if rec.Learned(name) {
+			if typ.Attribute(name) != nil && rec.Learned(name) {
 				res.Learned = append(res.Learned, name)
 				continue
 			}
