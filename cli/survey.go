@@ -11,12 +11,11 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/survey"
 	"kasbah/render"
-	"kasbah/session"
 )
 
 // surveyFlags are those of survey.
 type surveyFlags struct {
-	session.SurveyRequest
+	survey.Asked
 	strangers      orBool
 	since          time.Duration
 	record         bool
@@ -68,7 +67,7 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 	if err != nil {
 		return err
 	}
-	r := f.SurveyRequest
+	r := f.Asked
 	r.Strangers, r.Checked = f.strangers.word, f.form == "json"
 	if f.form == "text" && !f.full {
 		r.Located = render.Alike

@@ -13,6 +13,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
+	"kasbah/core/survey"
 	"kasbah/core/value"
 )
 
@@ -258,7 +259,7 @@ func (s *Session) judge(ctx context.Context, e *Evaluation, stages []rules.Stage
 			}
 			reports = append(reports, p.Judged())
 		case rules.Live:
-			r, err := s.surveyOf(ctx, states, nil, SurveyRequest{})
+			r, err := s.surveyOf(ctx, states, nil, survey.Asked{})
 			if err != nil {
 				return nil, err
 			}

@@ -9,6 +9,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/settle"
+	"kasbah/core/survey"
 	"kasbah/core/value"
 )
 
@@ -40,7 +41,7 @@ type Chosen struct {
 
 // Settle surveys, settles what drifted, and surveys that again: what it still finds is left.
 func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) (*settle.Document, error) {
-	where := SurveyRequest{Located: 1}
+	where := survey.Asked{Located: 1}
 	if r.Resolution == "" {
 		where.Located = 0 // each is shown
 	}
@@ -77,7 +78,7 @@ func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) 
 	if err != nil {
 		return nil, err
 	}
-	if report, err = again.Survey(ctx, SurveyRequest{Only: addressesOf(list), Located: 1}); err == nil {
+	if report, err = again.Survey(ctx, survey.Asked{Only: addressesOf(list), Located: 1}); err == nil {
 		doc.StillThere(settle.Differences(report, r.Patterns))
 	}
 	return doc, err

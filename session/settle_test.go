@@ -190,7 +190,7 @@ func settleOnce(t *testing.T, seed uint64) (taken, left, whole int) {
 		MayEnact: func(context.Context, *propose.Proposal) error { return nil }, Done: func(*enact.Result) {},
 	}
 	drifted := func() *survey.Report {
-		r, err := open().Survey(ctx, session.SurveyRequest{})
+		r, err := open().Survey(ctx, survey.Asked{})
 		require.NoError(t, err)
 		return r
 	}

@@ -17,18 +17,9 @@ import (
 	"kasbah/core/value"
 )
 
-// SurveyRequest says what is surveyed.
-type SurveyRequest struct {
-	Only      []string  // patterns of addresses; none for all
-	Since     time.Time // only what change feeds name since then; the zero time for all
-	Strangers string    // "", used or all: see survey.Options
-	Checked   bool      // what matches lists what was compared
-	Located   int       // see survey.Options
-}
-
 // Survey compares what is recorded with what is live. Wards and drivers that cannot be read hide
 // nothing of the others where the session is lenient.
-func (s *Session) Survey(ctx context.Context, r SurveyRequest) (*survey.Report, error) {
+func (s *Session) Survey(ctx context.Context, r survey.Asked) (*survey.Report, error) {
 	var states map[string]*ledger.State
 	failed := map[string]error{}
 	var err error
@@ -47,15 +38,21 @@ func (s *Session) Survey(ctx context.Context, r SurveyRequest) (*survey.Report, 
 }
 
 func (s *Session) surveyOf(ctx context.Context, states map[string]*ledger.State, failed map[string]error,
-	r SurveyRequest) (*survey.Report, error) {
+	r survey.Asked) (*survey.Report, error) {
 	set, err := s.Rules(ctx)
 	if err != nil {
 		return nil, err
 	}
 	o := survey.Options{
-		Env: s.Env, States: states, Wards: s.Wards, Drivers: s.Drivers, Catalogs: s.Catalogs, Rules: set,
-		Checked: r.Checked, Broken: s.Broken, Failed: failed, Only: r.Only, Since: r.Since, Strangers: r.Strangers, Located: r.Located,
-		Today: time.Now().Format(time.DateOnly), At: s.placesOf(ctx),
+		Env:      s.Env,
+		States:   states,
+		Wards:    s.Wards,
+		Drivers:  s.Drivers,
+		Catalogs: s.Catalogs,
+		Rules:    set,
+		Asked:    r,
+		Trouble:  survey.Trouble{Broken: s.Broken, Failed: failed},
+		Known:    survey.Known{Today: time.Now().Format(time.DateOnly), At: s.placesOf(ctx)},
 	}
 	for _, i := range s.Estate.Ignored {
 		o.Ignore = append(o.Ignore, survey.Ignore(i))

@@ -122,24 +122,37 @@ type Options struct {
 	Drivers  map[string]driver.Driver
 	Catalogs map[string]*schema.Catalog
 	Rules    *rules.Set // nil when there are none
+	Asked
+	Trouble
+	Known
+}
 
+// Asked is what a survey is asked for.
+type Asked struct {
+	Only  []string  // patterns of addresses; none for all
+	Since time.Time // only what change feeds name since then; the zero time for all
+	// Strangers says of which types what is not recorded is told: "" for none, used or all.
+	Strangers string
 	// Checked says what was compared of each resource. It costs a look at every
 	// record, also of what the cloud's tag shows to be as it was.
 	Checked bool
+	// Located is how many equal findings there may be for their places to be told; 0 for any number.
+	Located int
+}
 
-	Broken map[string]error // drivers that could not be opened, by name
-	Failed map[string]error // wards whose ledgers could not be read
-	Only   []string         // patterns of addresses; none for all
-	Since  time.Time        // only what change feeds name since then; the zero time for all
-	Ignore []Ignore         // what is not told
-	Today  string           // as 2026-12-31, for what is accepted until a day
+// Trouble is what could not be opened or read.
+type Trouble struct {
+	Broken map[string]error // drivers, by name
+	Failed map[string]error // wards, whose ledgers could not be read
+}
+
+// Known is what else is known of an estate.
+type Known struct {
+	Ignore []Ignore // what is not told
+	Today  string   // as 2026-12-31, for what is accepted until a day
 	// At is where a resource, or a value of it by its path, is declared, as FILE:LINE; "" where
 	// that is not known. It may be nil.
 	At func(full, path string) string
-	// Located is how many equal findings there may be for their places to be told; 0 for any number.
-	Located int
-	// Strangers says of which types what is not recorded is told: "" for none, used or all.
-	Strangers string
 	// Elsewhere are the things that other environments of the estate record, as `TYPE ID`.
 	Elsewhere map[string]bool
 }
