@@ -1,10 +1,10 @@
 package session
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,6 +28,7 @@ type Settling struct {
 	Resolution settle.Resolution
 
 	dir string
+	was map[string][]byte // the files as they were read
 }
 
 // PlanSettle finds out how the estate's files change so that differences are taken over, left to
@@ -52,7 +53,7 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 	if err != nil {
 		return nil, err
 	}
-	out := &Settling{Resolution: resolution, dir: s.Estate.Dir}
+	out := &Settling{Resolution: resolution, dir: s.Estate.Dir, was: map[string][]byte{}}
 	src := settle.Sources{Declared: e.Declared, Options: o, Read: out.read}
 	// an input's default is for all who use it: another environment may, which is not proposed here
 	src.Explicit = len(s.Estate.Environments()) > 1
@@ -88,9 +89,19 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 	return out, err
 }
 
-// read reads a file of the estate.
+// path is where a file of the estate is.
+func (x *Settling) path(file string) string { return filepath.Join(x.dir, filepath.FromSlash(file)) }
+
+// read reads a file of the estate, once: the changes are made from that text.
 func (x *Settling) read(file string) ([]byte, error) {
-	return os.ReadFile(filepath.Join(x.dir, filepath.FromSlash(file)))
+	if body, ok := x.was[file]; ok {
+		return body, nil
+	}
+	body, err := os.ReadFile(x.path(file))
+	if err == nil {
+		x.was[file] = body
+	}
+	return body, err
 }
 
 // proveSettle proposes with the changed files. It returns why settled resources are not as they
@@ -184,22 +195,23 @@ func (s *Session) wrongWith(x *Settling, problems problem.List) (map[string]stri
 	return wrong, nil
 }
 
-// Write writes the changed files, all of them or none. It returns their names.
+// Write writes the changed files, all of them or none. It returns their names. A file that was
+// changed since it was read is refused.
 func (x *Settling) Write() ([]string, error) {
-	was := map[string][]byte{}
 	names := value.Keys(x.Files)
 	for _, file := range names {
-		body, err := x.read(file)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		body, err := os.ReadFile(x.path(file))
+		if err != nil {
 			return nil, err
 		}
-		was[file] = body
+		if !bytes.Equal(body, x.was[file]) {
+			return nil, &enact.Refused{Reasons: []string{file + " was changed in between, and nothing is written: settle again"}}
+		}
 	}
 	for i, file := range names {
-		if err := disk.Replace(filepath.Join(x.dir, filepath.FromSlash(file)), x.Files[file], 0o644); err != nil {
+		if err := disk.Replace(x.path(file), x.Files[file], 0o644); err != nil {
 			for _, done := range names[:i] {
-				path := filepath.Join(x.dir, filepath.FromSlash(done))
-				err = errors.Join(err, disk.Replace(path, was[done], 0o644))
+				err = errors.Join(err, disk.Replace(x.path(done), x.was[done], 0o644))
 			}
 			return nil, err
 		}

@@ -106,6 +106,56 @@ func editByHand(t *testing.T, ctx context.Context, rng *rand.Rand, h *medina.Han
 	return edits
 }
 
+// TestSettleBesideAnEditor: what somebody saves while settle asks is not written over, and the
+// other files stay as they are, too.
+func TestSettleBesideAnEditor(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	write(t, dir, map[string]string{"kasbah.toml": coast, "shore/a.star": "medina.bucket(\"a\", versions = False)\n",
+		"isle/b.star": "medina.bucket(\"b\", versions = False)\n"})
+	open := func() *session.Session {
+		s, err := session.Open(ctx, config(dir, "trial"))
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, s.Close()) })
+		return s
+	}
+	enactAll(t, open())
+	at, err := open().Medina(ctx, "")
+	require.NoError(t, err)
+	hand, err := at.ByHand(ctx, "keeper-9")
+	require.NoError(t, err)
+	for _, name := range []string{"trial-shore-a", "trial-isle-b"} {
+		_, err = hand.Edit(ctx, "bucket", name, []string{"versions=true"})
+		require.NoError(t, err)
+	}
+	require.NoError(t, hand.Driver.Close())
+	talk := session.SettleTalk{Changes: func(*session.Settling) error { return nil },
+		MayWrite: func(context.Context, *session.Settling) error {
+			return os.WriteFile(filepath.Join(dir, "shore/a.star"), []byte("# being edited\n"), 0o644)
+		}}
+	_, err = open().Settle(ctx, session.SettleRequest{Resolution: settle.TakeOver}, talk)
+	require.ErrorContains(t, err, "shore/a.star was changed in between, and nothing is written")
+	body, err := os.ReadFile(filepath.Join(dir, "isle/b.star"))
+	require.NoError(t, err)
+	require.Contains(t, string(body), "versions = False", "all files or none")
+}
+
+// enactAll enacts what is declared.
+func enactAll(t *testing.T, s *session.Session) {
+	require.NoError(t, enact.TakeTurn(context.Background(), enact.Turn{
+		Propose: s.Proposer(session.Request{Rehearse: "never"}, func(problem.List) {}),
+		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
+			r, err := enact.Enact(ctx, p, o)
+			if err == nil {
+				err = problem.List(r.Failures).Err()
+			}
+			return err
+		},
+		Options: func() enact.Options { return s.EnactOptions(context.Background(), session.Run{Parallel: 16}) },
+		Tell:    func(string) {},
+	}))
+}
+
 // TestSettleProperty: random estates and random hand edits. What is taken over is proven by the
 // next proposal, what is not names a line and leaves the files alone, files change only as the
 // diff shows, and what is put back is as it was declared.
@@ -146,21 +196,7 @@ func settleOnce(t *testing.T, seed uint64) (taken, left, whole int) {
 		t.Cleanup(func() { require.NoError(t, s.Close()) })
 		return s
 	}
-	enactAll := func() {
-		s := open()
-		require.NoError(t, enact.TakeTurn(ctx, enact.Turn{
-			Propose: s.Proposer(session.Request{Rehearse: "never"}, func(problem.List) {}),
-			CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
-				r, err := enact.Enact(ctx, p, o)
-				if err == nil {
-					err = problem.List(r.Failures).Err()
-				}
-				return err
-			},
-			Options: func() enact.Options { return s.EnactOptions(ctx, session.Run{Parallel: 16}) }, Tell: func(string) {},
-		}))
-	}
-	enactAll()
+	enactAll(t, open())
 	at, err := open().Medina(ctx, "")
 	require.NoError(t, err)
 	hand, err := at.ByHand(ctx, "keeper-9")
