@@ -49,6 +49,9 @@ func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) 
 	if err != nil {
 		return nil, err
 	}
+	if err := settle.MatchesAll(report, r.Patterns); err != nil {
+		return nil, err
+	}
 	doc := settle.NewDocument(s.Env)
 	list := settle.Differences(report, r.Patterns)
 	if len(list) == 0 {
@@ -78,7 +81,11 @@ func (s *Session) Settle(ctx context.Context, r SettleRequest, talk SettleTalk) 
 	if err != nil {
 		return nil, err
 	}
-	if report, err = again.Survey(ctx, survey.Asked{Only: addressesOf(list), Located: 1}); err == nil {
+	states, err := again.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if report, err = again.surveyOf(ctx, states, nil, survey.Asked{Only: addressesOf(list), Located: 1}); err == nil {
 		doc.StillThere(settle.Differences(report, r.Patterns))
 	}
 	return doc, err

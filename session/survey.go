@@ -34,6 +34,11 @@ func (s *Session) Survey(ctx context.Context, r survey.Asked) (*survey.Report, e
 	} else if states, err = s.States(ctx); err != nil {
 		return nil, err
 	}
+	if len(failed) == 0 { // else it may be in a ward that cannot be read
+		if err := survey.MatchesAll(states, r.Only); err != nil {
+			return nil, err
+		}
+	}
 	return s.surveyOf(ctx, states, failed, r)
 }
 

@@ -4,7 +4,9 @@ import (
 	"slices"
 	"strings"
 
+	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/survey"
 	"kasbah/core/value"
 )
 
@@ -21,6 +23,31 @@ func chooser(patterns []string) func(Difference) bool {
 		}
 		return false
 	}
+}
+
+// MatchesAll reports whether each of some patterns names a resource of a survey, perhaps with a
+// path behind it. The error names the first that does not.
+func MatchesAll(r *survey.Report, patterns []string) error {
+	for _, p := range patterns {
+		if !slices.ContainsFunc(r.Resources, func(res *survey.Resource) bool { return namesResource(p, res) }) {
+			return problem.Usage("%s matches no recorded resource", p)
+		}
+	}
+	return nil
+}
+
+func namesResource(pattern string, res *survey.Resource) bool {
+	d := Difference{Resource: res}
+	if chooses(pattern, d) {
+		return true
+	}
+	slash := strings.LastIndexByte(pattern, '/')
+	for i := slash + 1; i < len(pattern); i++ {
+		if c := pattern[i]; (c == '.' || c == '[') && chooses(pattern[:i], d) {
+			return true
+		}
+	}
+	return false
 }
 
 // chooses reports whether a pattern of addresses, perhaps with a path behind it, names a

@@ -7,6 +7,8 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 )
@@ -35,6 +37,38 @@ func (o Options) matcher() func(ward, address string) bool {
 		})
 	}
 }
+
+// MatchesAll reports whether each pattern of -only names a recorded resource: a mistyped one would
+// look as if all were in order. The error names the first that does not.
+func MatchesAll(states map[string]*ledger.State, patterns []string) error {
+	for _, pattern := range patterns {
+		if named, known := namesRecord(states, propose.Pattern(pattern)); !named {
+			return &problem.UsageError{Message: fmt.Sprintf("-only %s matches no recorded resource", pattern),
+				Hint: nearest.Hint(pattern, known)}
+		}
+	}
+	return nil
+}
+
+// namesRecord reports whether a test names a recorded resource, else the addresses there are.
+func namesRecord(states map[string]*ledger.State, test func(string) bool) (bool, []string) {
+	var known []string
+	for ward, s := range states {
+		for address := range s.Records {
+			if test(address) || test(value.InWard(ward, address)) {
+				return true, nil
+			}
+			if len(known) < enoughToHint {
+				known = append(known, address)
+			}
+		}
+	}
+	slices.Sort(known)
+	return false, known
+}
+
+// enoughToHint is with how many addresses a mistyped one is compared.
+const enoughToHint = 5000
 
 // choose are the states with those records alone that are asked for. A change feed that cannot
 // be read is a warning, and all of its driver is surveyed.
