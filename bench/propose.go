@@ -217,7 +217,7 @@ func (b *bench) survey() ([]row, error) {
 	}, err
 }
 
-// drifted is how many things the survey's estate has that somebody changed by hand.
+// drifted is how many resources are changed by hand before the survey.
 const drifted = 1000
 
 // edited gives the first n machines of a cloud another size, as a hand would.

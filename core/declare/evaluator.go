@@ -315,7 +315,7 @@ func (ev *evaluator) watch(ctx context.Context) (stop func()) {
 			}
 			metrics.Read(sample)
 			heap := sample[0].Value.Uint64()
-			if heap > ev.limits.HeapBytes { // what is no longer used does not count
+			if heap > ev.limits.HeapBytes { // memory that is no longer used does not count
 				runtime.GC()
 				metrics.Read(sample)
 				heap = sample[0].Value.Uint64()

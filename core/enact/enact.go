@@ -75,7 +75,7 @@ type Pace struct {
 type Secrets struct {
 	Sealed  bool                              // the ledgers are: secrets may be recorded
 	Secret  func(name string) (string, error) // fetches one; nil when there are none
-	Confide func(secret string)               // is told every secret text that the run reveals; nil for no one
+	Confide func(secret string)               // receives every secret that the run reveals; may be nil
 }
 
 // Blocked refuses a proposal that something forbids as a whole; nil where nothing does.
