@@ -110,7 +110,7 @@ func TestTokens(t *testing.T) {
 	require.NoError(t, writer.Delete(ctx, "disk", mine.ID, "", ""))
 
 	who := map[string]string{}
-	for e, err := range all.(driver.Feed).Changes(ctx, "", "") {
+	for e, err := range all.(driver.Feed).Changes(ctx, driver.Events{}) {
 		require.NoError(t, err)
 		who[e.ID] = e.Who
 	}

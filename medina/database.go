@@ -47,6 +47,7 @@ create table if not exists keys (key text primary key, request text not null, st
 create table if not exists tokens (name text primary key, digest text not null unique, rights text not null, zones text not null, at text not null) without rowid;
 create table if not exists operations (id text primary key, thing text, path text, ready integer not null) without rowid;
 create table if not exists events (seq integer primary key autoincrement, at text not null, who text not null, what text not null, type text not null, thing text not null, name text, changes text not null);
+create index if not exists events_thing on events (thing, seq);
 create table if not exists faults (seq integer primary key autoincrement, kind text not null, call text not null, type text not null, after integer not null, times integer not null, millis integer not null);
 `
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -147,9 +148,12 @@ func (h *Hand) Delete(ctx context.Context, typ, id string) (value.Attributes, er
 // newest so many of them, all for 0.
 func (h *Hand) Events(ctx context.Context, id string, last int) (*Items, error) {
 	out := NewItems()
-	for e, err := range h.Driver.(driver.Feed).Changes(ctx, "", id) {
+	for e, err := range h.Driver.(driver.Feed).Changes(ctx, driver.Events{ID: id}) {
 		if err != nil {
 			return nil, err
+		}
+		if last > 0 && len(out.Items) == last {
+			break
 		}
 		paths := make([]any, len(e.Paths))
 		for i, p := range e.Paths {
@@ -158,9 +162,7 @@ func (h *Hand) Events(ctx context.Context, id string, last int) (*Items, error) 
 		out.Items = append(out.Items, value.Attributes{"at": e.At.Format(time.RFC3339Nano), "who": e.Who,
 			"what": e.What, "type": e.Type, "id": e.ID, "paths": paths})
 	}
-	if last > 0 && last < len(out.Items) {
-		out.Items = out.Items[len(out.Items)-last:]
-	}
+	slices.Reverse(out.Items)
 	return out, nil
 }
 

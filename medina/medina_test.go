@@ -139,9 +139,10 @@ func TestBehaviour(t *testing.T) {
 	refused(t, err, "values", "exactly one value")
 
 	var last driver.Event
-	for e, err := range d.(driver.Feed).Changes(ctx, "", disk.ID) {
+	for e, err := range d.(driver.Feed).Changes(ctx, driver.Events{ID: disk.ID}) {
 		require.NoError(t, err)
 		last = e
+		break
 	}
 	require.Equal(t, "edited", last.What)
 	require.Equal(t, "tester", last.Who)

@@ -56,12 +56,13 @@ func Document() []byte {
 		}
 	}
 	paths["/events"] = object{"get": object{"summary": "the change feed: who changed what, when",
-		"parameters": []any{query("limit"), query("after"), query("id")},
-		"responses":  object{"200": object{"description": "a page of changes, oldest first"}}}}
+		"parameters": []any{query("limit"), query("after"), query("id"), query("order")},
+		"responses":  object{"200": object{"description": "a page of changes, oldest first, or newest first with order=newest"}}}}
+	feed := object{"path": "/events", "query": object{"order": "newest"}, "order": "newest"}
 	doc := object{
 		"openapi":    "3.1.0",
 		"info":       object{"title": "Medina", "version": Version, "description": "A simulated cloud."},
-		"x-kasbah":   object{"changes": "/events", "rehearse": object{"path": "/rehearsals"}},
+		"x-kasbah":   object{"changes": feed, "rehearse": object{"path": "/rehearsals"}},
 		"paths":      paths,
 		"components": object{"schemas": schemas},
 	}

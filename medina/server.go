@@ -333,11 +333,22 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	query, args := `select seq, at, who, what, type, thing, name, changes from events where seq > ?`, []any{after}
+	where, order := `seq > ?`, `seq`
+	switch r.URL.Query().Get("order") {
+	case "newest":
+		order = `seq desc`
+		if after > 0 {
+			where = `seq < ?`
+		}
+	case "", "oldest":
+	default:
+		return &refusal{status: 400, title: "not readable", detail: "order must be newest or oldest"}
+	}
+	query, args := `select seq, at, who, what, type, thing, name, changes from events where `+where, []any{after}
 	if id := r.URL.Query().Get("id"); id != "" {
 		query, args = query+` and thing = ?`, append(args, id)
 	}
-	rows, err := s.db.sql.QueryContext(r.Context(), query+` order by seq limit ?`, append(args, limit)...)
+	rows, err := s.db.sql.QueryContext(r.Context(), query+` order by `+order+` limit ?`, append(args, limit)...)
 	if err != nil {
 		return err
 	}
@@ -349,11 +360,9 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) error {
 		if err := rows.Scan(&seq, &at, &who, &what, &typ, &thing, &name, &changes); err != nil {
 			return nil, 0, err
 		}
-		list, err := value.Parse([]byte(changes))
-		if err != nil {
-			return nil, 0, err
-		}
-		return append(b, value.JSON(value.Map{"seq": strconv.FormatInt(seq, 10), "at": at, "who": who, "what": what,
-			"type": typ, "id": thing, "name": name.String, "changes": list})...), seq, nil
+		b = append(b, value.JSON(value.Map{"seq": strconv.FormatInt(seq, 10), "at": at, "who": who, "what": what,
+			"type": typ, "id": thing, "name": name.String})...)
+		b = append(append(b[:len(b)-1], `,"changes":`...), changes...) // as they are kept: JSON
+		return append(b, '}'), seq, nil
 	})
 }

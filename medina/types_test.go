@@ -185,7 +185,7 @@ func TestSecretsStay(t *testing.T) {
 		require.NoError(t, err)
 		require.NotContains(t, fmt.Sprint(live), "word")
 	}
-	for e, err := range l.d.(driver.Feed).Changes(context.Background(), "", s.ID) {
+	for e, err := range l.d.(driver.Feed).Changes(context.Background(), driver.Events{ID: s.ID}) {
 		require.NoError(t, err)
 		require.NotContains(t, fmt.Sprint(e), "-word")
 	}

@@ -46,6 +46,18 @@ func newBeacons(t *testing.T) *beacons {
 	return b
 }
 
+// labelled is the lamp with a label: which of two lamps is made first is not told by their ids.
+func (b *beacons) labelled(label string) map[string]any {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, l := range b.things {
+		if l["label"] == label {
+			return l
+		}
+	}
+	panic("no lamp is labelled " + label)
+}
+
 func (b *beacons) answer(w http.ResponseWriter, r *http.Request, body map[string]any) {
 	w.Header().Set("Content-Type", "application/json")
 	id := strings.TrimPrefix(r.URL.Path, "/lamps/")
@@ -347,13 +359,14 @@ func TestLearned(t *testing.T) {
 	require.Contains(t, body, `"verdict": "learned"`)
 	require.Contains(t, p.must("propose"), "Nothing to do")
 
-	b.things["l-1"]["note"] = "worn"
-	b.things["l-2"]["label"] = "south"
+	b.labelled("west")["note"] = "worn"
+	east := b.labelled("east")
+	east["label"] = "south"
 	out, code := p.run("survey", "-exit-code")
 	require.Equal(t, 3, code, out)
 	require.Contains(t, out, "also moved: note (not declared)")
 	require.Contains(t, out, "label expected east, found south")
-	b.things["l-2"]["label"] = "east"
+	east["label"] = "east"
 
 	p.must("survey", "-record", "-why", "the new document")
 	require.Contains(t, p.must("survey", "-exit-code"), "2 matches, 0 differs, 0 gone, 0 unchecked.")

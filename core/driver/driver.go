@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"time"
 
@@ -97,11 +98,28 @@ type Event struct {
 	Paths []string // attributes that changed, where it was an edit
 }
 
+// Events says which events of a change feed are asked for.
+type Events struct {
+	Type, ID string    // of one type, and of one thing; empty for all
+	Since    time.Time // earlier ones may be left out; the zero time for none
+}
+
 // Feed is implemented by drivers whose cloud tells who changed what.
 type Feed interface {
-	// Changes reads the feed, oldest first: of one thing, or of all when id
-	// is empty.
-	Changes(ctx context.Context, typ, id string) iter.Seq2[Event, error]
+	// Changes reads the feed, newest first: who looks for a change seldom looks far back.
+	Changes(ctx context.Context, which Events) iter.Seq2[Event, error]
+}
+
+// NewestFirst gives events as a Feed does, whatever order they come in; of those at one moment the
+// last comes first.
+func NewestFirst(events []Event, yield func(Event, error) bool) {
+	slices.Reverse(events)
+	slices.SortStableFunc(events, func(a, b Event) int { return b.At.Compare(a.At) })
+	for _, e := range events {
+		if !yield(e, nil) {
+			return
+		}
+	}
 }
 
 // Skimmer is implemented by drivers whose lists tell the tag of each thing, so that

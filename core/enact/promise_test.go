@@ -192,10 +192,11 @@ func (w *town) write() {
 
 func (w *town) feed() []driver.Event {
 	var out []driver.Event
-	for e, err := range w.drv.(driver.Feed).Changes(context.Background(), "", "") {
+	for e, err := range w.drv.(driver.Feed).Changes(context.Background(), driver.Events{}) {
 		require.NoError(w.t, err)
 		out = append(out, e)
 	}
+	slices.Reverse(out) // oldest first
 	return out
 }
 

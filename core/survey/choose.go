@@ -107,7 +107,7 @@ func (o Options) changedSince(ctx context.Context, r *Report) (func(*ledger.Stor
 			r.Warnings = append(r.Warnings, fmt.Sprintf("%s: its cloud has no change feed, so all of it was surveyed", drv))
 			continue
 		}
-		for e, err := range feed.Changes(ctx, "", "") {
+		for e, err := range feed.Changes(ctx, driver.Events{Since: o.Since}) {
 			if err != nil {
 				all[drv] = true
 				r.Warnings = append(r.Warnings, fmt.Sprintf("%s: the change feed could not be read, so all of it was "+

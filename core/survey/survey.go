@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
-	"sort"
 	"sync/atomic"
 	"time"
 
@@ -193,7 +192,7 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 	if err := o.strangers(ctx, r); err != nil {
 		return nil, err
 	}
-	blame(ctx, o, r)
+	o.blame(ctx, r)
 	o.locate(r)
 	return r, ctx.Err()
 }
@@ -410,94 +409,6 @@ func (res *Resource) compare(rec *ledger.Record, now value.Map, typ *schema.Type
 			res.AlsoMoved = append(res.AlsoMoved, name)
 			if a := typ.Attribute(name); a != nil && a.Security {
 				res.Security = append(res.Security, name)
-			}
-		}
-	}
-}
-
-// fewEnough is how many resources are asked about one by one; for more the
-// whole feed is read once.
-const fewEnough = 20
-
-// blame finds out who changed what drifted and who made strangers, where the cloud can tell. A
-// feed that cannot be read is a warning: what drifted is known without it.
-func blame(ctx context.Context, o Options, r *Report) {
-	asked := map[string][]string{} // ids by driver
-	for _, res := range r.Resources {
-		if len(res.Differences) > 0 || res.Verdict == Gone || res.Verdict == Accepted {
-			drv, _ := propose.SplitType(res.Type)
-			asked[drv] = append(asked[drv], res.ID)
-		}
-	}
-	for _, x := range r.Strangers {
-		drv, _ := propose.SplitType(x.Type)
-		asked[drv] = append(asked[drv], x.ID)
-	}
-	events := map[string][]driver.Event{} // by the type with its driver, and id
-	for _, drv := range value.Keys(asked) {
-		feed, ok := o.Drivers[drv].(driver.Feed)
-		if !ok {
-			continue
-		}
-		ids := asked[drv]
-		if len(ids) > fewEnough {
-			ids = []string{""}
-		}
-		for _, id := range ids {
-			if err := readFeed(ctx, feed, drv, id, events); err != nil {
-				r.Warnings = append(r.Warnings, fmt.Sprintf("%s: the change feed could not be read, so who changed "+
-					"what is not known: %v", drv, err))
-				break
-			}
-		}
-	}
-	for _, list := range events {
-		sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
-	}
-	for _, res := range r.Resources {
-		if list := events[res.Type+" "+res.ID]; list != nil {
-			res.blame(list)
-		}
-	}
-	for i := range r.Strangers {
-		x := &r.Strangers[i]
-		for _, e := range events[x.Type+" "+x.ID] {
-			if at := e.At; e.What == "created" {
-				x.By, x.At = e.Who, &at
-			}
-		}
-	}
-}
-
-// readFeed adds what a driver's feed tells of a thing, or of all for "".
-func readFeed(ctx context.Context, feed driver.Feed, drv, id string, events map[string][]driver.Event) error {
-	for e, err := range feed.Changes(ctx, "", id) {
-		if err != nil {
-			return err
-		}
-		key := drv + "." + e.Type + " " + e.ID
-		events[key] = append(events[key], e)
-	}
-	return nil
-}
-
-// blame gives each difference the newest event that touches its attribute.
-func (res *Resource) blame(events []driver.Event) {
-	for _, e := range events {
-		at := e.At
-		if e.What == "deleted" && (res.Verdict == Gone || res.Verdict == Accepted) {
-			res.By, res.At = e.Who, &at
-		}
-		for i := range res.Differences {
-			d := &res.Differences[i]
-			p, err := value.ParsePath(d.Path)
-			if err != nil {
-				continue
-			}
-			for _, path := range e.Paths {
-				if q, err := value.ParsePath(path); err == nil && p.HasPrefix(q) {
-					d.By, d.At = e.Who, &at
-				}
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"iter"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"testing"
 	"time"
@@ -17,12 +18,15 @@ import (
 	"kasbah/core/value"
 )
 
+var monday = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
 // sea is a cloud that shows what a test puts into it.
 type sea struct {
 	driver.Driver
 	things []driver.Live
 	events []driver.Event
 	asked  []string // ids that the feed was asked about
+	read   int      // events of it that were read
 	fail   error
 	mute   error // of the feed
 }
@@ -49,7 +53,8 @@ func (s *sea) Read(_ context.Context, _, id string) (driver.Live, error) {
 	return driver.Live{}, driver.ErrGone
 }
 
-func (s *sea) Changes(_ context.Context, _, id string) iter.Seq2[driver.Event, error] {
+func (s *sea) Changes(_ context.Context, which driver.Events) iter.Seq2[driver.Event, error] {
+	id := which.ID
 	s.asked = append(s.asked, id)
 	return func(yield func(driver.Event, error) bool) {
 		if s.mute != nil {
@@ -57,7 +62,7 @@ func (s *sea) Changes(_ context.Context, _, id string) iter.Seq2[driver.Event, e
 			return
 		}
 		for _, e := range s.events {
-			if (id == "" || e.ID == id) && !yield(e, nil) {
+			if s.read++; (id == "" || e.ID == id) && !yield(e, nil) {
 				return
 			}
 		}
@@ -92,7 +97,6 @@ func lamps(n int, change func(i int, r *ledger.Record, l *driver.Live)) (*sea, O
 }
 
 func TestVerdicts(t *testing.T) {
-	monday := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	cloud, o := lamps(6, func(i int, r *ledger.Record, l *driver.Live) {
 		switch i {
 		case 1: // edited by hand, twice
@@ -113,13 +117,13 @@ func TestVerdicts(t *testing.T) {
 		}
 	})
 	cloud.events = []driver.Event{
-		{At: monday, Who: "keeper-1", What: "created", Type: "lamp", ID: "b0"},
+		{At: monday.Add(3 * time.Hour), Who: "somebody", What: "edited", Type: "other", ID: "b0", Paths: []string{"size"}},
 		{At: monday.Add(2 * time.Hour), Who: "keeper-3", What: "edited", Type: "lamp", ID: "b0",
 			Paths: []string{"size"}},
 		{At: monday.Add(time.Hour), Who: "keeper-2", What: "edited", Type: "lamp", ID: "b0", Paths: []string{"size",
 			"tags"}},
+		{At: monday, Who: "keeper-1", What: "created", Type: "lamp", ID: "b0"},
 		{At: monday, Who: "keeper-4", What: "deleted", Type: "lamp", ID: "c0"},
-		{At: monday, Who: "somebody", What: "edited", Type: "other", ID: "b0", Paths: []string{"size"}},
 	}
 	o.Checked = true
 	r, err := Survey(context.Background(), o)
@@ -137,7 +141,7 @@ func TestVerdicts(t *testing.T) {
 	require.Equal(t, "size", b.Differences[0].Path)
 	require.Equal(t, "s", b.Differences[0].Expected.V)
 	require.Equal(t, "l", b.Differences[0].Found.V)
-	require.Equal(t, "keeper-3", b.Differences[0].By, "the newest one who touched it, whatever the order of the feed")
+	require.Equal(t, "keeper-3", b.Differences[0].By, "the newest one who touched it")
 	require.Equal(t, "tags.extra", b.Differences[1].Path)
 	require.Nil(t, b.Differences[1].Expected.V)
 	require.Equal(t, "keeper-2", b.Differences[2].By)
@@ -152,13 +156,33 @@ func TestVerdicts(t *testing.T) {
 	require.Equal(t, []string{"b0", "c0"}, cloud.asked, "only what drifted is asked about")
 }
 
-// TestManyDrifted: for many the feed is read once, not once each.
+// TestManyDrifted: for many the feed is read once, not once each, and no further back than to
+// where all is known.
 func TestManyDrifted(t *testing.T) {
 	cloud, o := lamps(100, func(i int, r *ledger.Record, l *driver.Live) { l.Attributes["size"] = "l" })
+	for i, what := range []string{"edited", "created"} { // the newest first
+		for _, l := range cloud.things {
+			cloud.events = append(cloud.events, driver.Event{At: monday.Add(-time.Duration(i) * time.Hour), Who: "keeper-1",
+				What: what, Type: "lamp", ID: l.ID, Paths: []string{"size"}})
+		}
+	}
 	r, err := Survey(context.Background(), o)
 	require.NoError(t, err)
 	require.Equal(t, 100, r.Counts.Differs)
 	require.Equal(t, []string{""}, cloud.asked)
+	require.Equal(t, 100, cloud.read)
+	for _, res := range r.Resources {
+		require.Equal(t, "keeper-1", res.Differences[0].By)
+		require.Equal(t, monday, *res.Differences[0].At)
+	}
+
+	cloud.read, cloud.events = 0, cloud.events[50:]
+	r, err = Survey(context.Background(), o)
+	require.NoError(t, err)
+	require.Equal(t, 100, cloud.read, "what is not told is looked for as far back as to when the thing was made")
+	require.Empty(t, r.Resources[slices.IndexFunc(r.Resources, func(res *Resource) bool {
+		return res.ID == cloud.things[0].ID
+	})].Differences[0].By)
 }
 
 // TestTagsTellTheSame: what a cloud's tag spares looking at is judged as if it were
@@ -253,7 +277,6 @@ func TestFeedCannotBeRead(t *testing.T) {
 
 // TestChosen: what is ignored, accepted, learned or asked for alone, and what cannot be read.
 func TestChosen(t *testing.T) {
-	monday := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	cloud, o := lamps(6, func(i int, r *ledger.Record, l *driver.Live) {
 		r.Absent = []string{"code"}
 		switch i {

@@ -90,7 +90,7 @@ func plainly(err error) string {
 
 // documentExtension is x-kasbah at the top of a document.
 type documentExtension struct {
-	Changes   string             `yaml:"changes"`
+	Changes   *changesExtension  `yaml:"changes"`
 	KeyHeader string             `yaml:"key-header"` // what carries idempotency keys
 	Rate      float64            `yaml:"rate"`       // requests a second; 0 for no bound
 	Refusals  *refusalsExtension `yaml:"refusals"`
@@ -117,6 +117,33 @@ type habits struct {
 	Read  string `yaml:"read"` // one; list where nothing reads one alone; none where nothing shows any
 
 	Parents map[string]source `yaml:"parents"` // what fills parameters of paths, by name
+}
+
+// changesExtension says where the change feed is and what it can be asked.
+type changesExtension struct {
+	Path  string            `yaml:"path"`
+	Query map[string]string `yaml:"query"` // what each request has besides
+	Since string            `yaml:"since"` // the query parameter that takes a time (RFC 3339)
+	Order string            `yaml:"order"` // newest, or oldest, when left out: which come first
+}
+
+// UnmarshalYAML reads one; a scalar is a path.
+func (c *changesExtension) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.ScalarNode {
+		c.Path = n.Value
+		return nil
+	}
+	type plain changesExtension
+	if err := errors.Join(only(n, "path", "query", "since", "order"), n.Decode((*plain)(c))); err != nil {
+		return err
+	}
+	if c.Path == "" {
+		return errors.New("path is missing in changes")
+	}
+	if c.Order != "" && c.Order != "newest" && c.Order != "oldest" {
+		return fmt.Errorf("order in changes must be newest or oldest, not %q", c.Order)
+	}
+	return nil
 }
 
 // source is where a value comes from: it stands there, a setting of the driver has it, or

@@ -10,23 +10,45 @@ import (
 	"kasbah/core/value"
 )
 
-// Changes reads the change feed that the document names.
-func (d *Driver) Changes(ctx context.Context, typ, id string) iter.Seq2[driver.Event, error] {
+// Changes reads the change feed that the document names. Where the API tells the oldest first,
+// all that is asked for is read before the first is given.
+func (d *Driver) Changes(ctx context.Context, which driver.Events) iter.Seq2[driver.Event, error] {
 	return func(yield func(driver.Event, error) bool) {
-		if d.doc.documentExtension.Changes == "" {
+		how := d.doc.documentExtension.Changes
+		if how == nil {
 			return
 		}
-		var query url.Values
-		if id != "" {
-			query = url.Values{"id": {id}}
+		query := url.Values{}
+		for k, v := range how.Query {
+			query.Set(k, v)
 		}
-		d.pages(ctx, d.doc.documentExtension.Changes, query, &listing{}, nil, func(i item) bool {
+		if which.ID != "" {
+			query.Set("id", which.ID)
+		}
+		if how.Since != "" && !which.Since.IsZero() {
+			query.Set(how.Since, which.Since.UTC().Format(time.RFC3339Nano))
+		}
+		newestFirst, failed := how.Order == "newest", false
+		var all []driver.Event
+		d.pages(ctx, how.Path, query, &listing{how: d.doc.documentExtension.Pages}, nil, func(i item) bool {
 			e, ok := eventOf(i.whole)
-			if !ok || typ != "" && e.Type != typ {
+			switch {
+			case ok && e.At.Before(which.Since):
+				return !newestFirst // what follows is earlier still
+			case !ok || which.Type != "" && e.Type != which.Type || which.ID != "" && e.ID != which.ID:
 				return true
+			case newestFirst:
+				return yield(e, nil)
 			}
-			return yield(e, nil)
-		}, func(err error) { yield(driver.Event{}, err) })
+			all = append(all, e)
+			return true
+		}, func(err error) {
+			failed = true
+			yield(driver.Event{}, err)
+		})
+		if !failed {
+			driver.NewestFirst(all, yield)
+		}
 	}
 }
 

@@ -344,10 +344,15 @@ func (d *Driver) Delete(ctx context.Context, typ, id, tag, key string) error {
 	return c.call(ctx, "delete", thingParams{Type: typ, ID: id, Tag: tag, Key: key}, &nothing, true)
 }
 
-// Changes reads the program's change feed; nothing where it offers none.
-func (d *Driver) Changes(ctx context.Context, typ, id string) iter.Seq2[driver.Event, error] {
+// Changes reads the program's change feed; nothing where it offers none. A program tells what
+// happened oldest first, page by page, so all that is asked for is read first.
+func (d *Driver) Changes(ctx context.Context, which driver.Events) iter.Seq2[driver.Event, error] {
 	return func(yield func(driver.Event, error) bool) {
-		p := thingParams{Type: typ, ID: id}
+		p := thingParams{Type: which.Type, ID: which.ID}
+		if !which.Since.IsZero() {
+			p.Since = &which.Since
+		}
+		var all []driver.Event
 		for range maxPages {
 			c, err := d.running(ctx)
 			if err == nil && !slices.Contains(c.offer, "changes") {
@@ -362,14 +367,13 @@ func (d *Driver) Changes(ctx context.Context, typ, id string) iter.Seq2[driver.E
 				return
 			}
 			for _, e := range page.Events {
-				if !yield(driver.Event(e), nil) {
-					return
-				}
+				all = append(all, driver.Event(e))
 			}
 			if page.Next == "" || page.Next == p.After {
-				return
+				break
 			}
 			p.After = page.Next
 		}
+		driver.NewestFirst(all, yield)
 	}
 }

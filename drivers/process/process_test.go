@@ -72,6 +72,31 @@ func TestMedinaBehindAProgram(t *testing.T) {
 	})
 }
 
+// TestFeedOfAProgram: a program tells what happened oldest first, and who asks gets the newest first.
+func TestFeedOfAProgram(t *testing.T) {
+	t.Setenv("DRIVER_ROLE", "medina")
+	d, ctx := opened(t, Options{Command: []string{os.Args[0]},
+		Settings: value.Map{"path": filepath.Join(t.TempDir(), "medina.db")}}), context.Background()
+	net, err := d.Create(ctx, "network", value.Map{"name": "quay", "range": "10.1.0.0/16"}, "")
+	require.NoError(t, err)
+	_, err = d.Create(ctx, "network", value.Map{"name": "pier", "range": "10.2.0.0/16"}, "")
+	require.NoError(t, err)
+	time.Sleep(2 * time.Millisecond) // the feed's times are in milliseconds
+	before := time.Now()
+	_, err = d.Update(ctx, "network", net.ID, driver.Change{To: value.Map{"tags": value.Map{"a": "b"}}}, "", "")
+	require.NoError(t, err)
+	told := func(which driver.Events) (out []string) {
+		for e, err := range d.Changes(ctx, which) {
+			require.NoError(t, err)
+			out = append(out, e.What)
+		}
+		return out
+	}
+	require.Equal(t, []string{"edited", "created", "created"}, told(driver.Events{}))
+	require.Equal(t, []string{"edited", "created"}, told(driver.Events{Type: "network", ID: net.ID}))
+	require.Equal(t, []string{"edited"}, told(driver.Events{Since: before.Truncate(time.Millisecond)}))
+}
+
 func TestPython(t *testing.T) {
 	python, err := exec.LookPath("python3")
 	if err != nil {

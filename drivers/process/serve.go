@@ -207,13 +207,18 @@ func (s *server) answer(ctx context.Context, r *jsonrpc2.Request) (any, error) {
 		}
 	case "changes":
 		if f, ok := s.d.(driver.Feed); ok {
+			which := driver.Events{Type: p.Type, ID: p.ID}
+			if p.Since != nil {
+				which.Since = *p.Since
+			}
 			out := eventsResult{Events: []wireEvent{}}
-			for e, err := range f.Changes(ctx, p.Type, p.ID) {
+			for e, err := range f.Changes(ctx, which) {
 				if err != nil {
 					return nil, err
 				}
 				out.Events = append(out.Events, wireEvent(e))
 			}
+			slices.Reverse(out.Events) // a program tells them oldest first
 			return out, nil
 		}
 	}

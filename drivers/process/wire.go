@@ -132,6 +132,7 @@ type (
 		All    json.RawMessage `json:"all,omitempty"`
 		Match  json.RawMessage `json:"match,omitempty"`
 		After  string          `json:"after,omitempty"`
+		Since  *time.Time      `json:"since,omitempty"`
 		Tag    string          `json:"tag,omitempty"`
 		Key    string          `json:"key,omitempty"`
 	}
