@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -25,24 +26,36 @@ func (s *Session) States(ctx context.Context) (map[string]*ledger.State, error) 
 
 // Load is States, whatever else the store holds.
 func (s *Session) Load(ctx context.Context) (map[string]*ledger.State, error) {
-	states, errs := make([]*ledger.State, len(s.Wards)), make([]error, len(s.Wards))
+	states, failed := s.loadEach(ctx)
+	for _, w := range s.Wards {
+		if failed[w] != nil { // the first in the estate's order
+			return nil, failed[w]
+		}
+	}
+	return states, nil
+}
+
+// loadEach reads the ledgers of the session's wards, and says which could not be read.
+func (s *Session) loadEach(ctx context.Context) (states map[string]*ledger.State, failed map[string]error) {
+	states, failed = make(map[string]*ledger.State, len(s.Wards)), map[string]error{}
+	var mu sync.Mutex
 	var g errgroup.Group
 	g.SetLimit(ledgersAtOnce)
-	for i, w := range s.Wards {
+	for _, w := range s.Wards {
 		g.Go(func() error {
-			states[i], errs[i] = s.Ledgers[w].Load(ctx)
+			state, err := s.Ledgers[w].Load(ctx)
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				failed[w] = err
+			} else {
+				states[w] = state
+			}
 			return nil
 		})
 	}
 	_ = g.Wait() // each has its own error
-	out := make(map[string]*ledger.State, len(states))
-	for i, w := range s.Wards {
-		if errs[i] != nil { // the first in the estate's order
-			return nil, errs[i]
-		}
-		out[w] = states[i]
-	}
-	return out, nil
+	return states, failed
 }
 
 // OtherName says what to write where an estate or environment begins from nothing although

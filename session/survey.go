@@ -77,20 +77,6 @@ func (s *Session) File(name string) string {
 	return s.below(name)
 }
 
-// loadEach reads the ledgers of the session's wards, and says which could not be read.
-func (s *Session) loadEach(ctx context.Context) (map[string]*ledger.State, map[string]error) {
-	states, failed := map[string]*ledger.State{}, map[string]error{}
-	for _, w := range s.Wards {
-		st, err := s.Ledgers[w].Load(ctx)
-		if err != nil {
-			failed[w] = err
-		} else {
-			states[w] = st
-		}
-	}
-	return states, failed
-}
-
 // placesOf is where resources and their values are declared, as FILE:LINE. The declarations are
 // evaluated when it is first asked; it knows nothing where they are wrong.
 func (s *Session) placesOf(ctx context.Context) func(full, path string) string {

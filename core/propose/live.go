@@ -91,12 +91,18 @@ func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, catalogs
 
 func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
 	states map[string]*ledger.State, all bool) (Live, Unread, error) {
+	many := map[string]int{}
+	for _, s := range states {
+		for _, st := range s.Records {
+			many[st.Type]++
+		}
+	}
 	wanted := map[string]map[string]*ledger.Stored{} // by type and id; nil for leftovers
 	for _, s := range states {
 		for _, st := range s.Records {
 			ids := wanted[st.Type]
 			if ids == nil {
-				ids = map[string]*ledger.Stored{}
+				ids = make(map[string]*ledger.Stored, many[st.Type])
 				wanted[st.Type] = ids
 			}
 			ids[st.ID] = st
@@ -189,6 +195,9 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 // confirm reads what a list did not show by its id.
 func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*ledger.Stored,
 	found map[string]Thing) map[string]error {
+	if len(found) == len(ids) {
+		return nil
+	}
 	_, typ := SplitType(full)
 	var missing []string
 	for id := range ids {

@@ -178,13 +178,8 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, ward := range o.Wards {
-		if chosen[ward] == nil {
-			continue
-		}
-		if err := o.ward(r, ward, chosen[ward], live, unread); err != nil {
-			return nil, err
-		}
+	if err := o.judgeAll(r, chosen, live, unread); err != nil {
+		return nil, err
 	}
 	if err := judgeRules(ctx, o, r, live); err != nil {
 		return nil, err
@@ -197,8 +192,36 @@ func Survey(ctx context.Context, o Options) (*Report, error) {
 	return r, ctx.Err()
 }
 
-// ward gives every chosen resource of a ward its verdict.
-func (o Options) ward(r *Report, ward string, s *ledger.State, live propose.Live, unread propose.Unread) error {
+// judgeAll gives every chosen resource its verdict.
+func (o Options) judgeAll(r *Report, chosen map[string]*ledger.State, live propose.Live, unread propose.Unread) error {
+	judged, ignored := make([][]*Resource, len(o.Wards)), make([]int, len(o.Wards))
+	var g errgroup.Group
+	for i, ward := range o.Wards {
+		if chosen[ward] != nil {
+			g.Go(func() (err error) {
+				judged[i], ignored[i], err = o.ward(ward, chosen[ward], live, unread)
+				return err
+			})
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	r.Resources = append(r.Resources, slices.Concat(judged...)...)
+	for _, n := range ignored {
+		r.Counts.Ignored += n
+	}
+	for _, res := range r.Resources {
+		r.Counts.add(res.Verdict)
+		if res.seen != nil {
+			r.Seen[value.InWard(res.Ward, res.Address)] = *res.seen
+		}
+	}
+	return nil
+}
+
+// ward gives every chosen resource of a ward its verdict, and counts the differences that are ignored.
+func (o Options) ward(ward string, s *ledger.State, live propose.Live, unread propose.Unread) ([]*Resource, int, error) {
 	open := map[string]bool{}
 	for _, in := range o.States[ward].Intents {
 		open[in.Intent.Address] = true
@@ -206,7 +229,7 @@ func (o Options) ward(r *Report, ward string, s *ledger.State, live propose.Live
 	ignored := o.ignoredIn(ward)
 	addresses := s.Addresses()
 	judged := make([]*Resource, len(addresses))
-	var left atomic.Int64 // differences that are ignored
+	var left atomic.Int64
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for from := 0; from < len(addresses); from += chunk {
@@ -221,16 +244,8 @@ func (o Options) ward(r *Report, ward string, s *ledger.State, live propose.Live
 		})
 	}
 	if err := g.Wait(); err != nil {
-		return err
+		return nil, 0, err
 	}
-	r.Counts.Ignored += int(left.Load())
-	for _, res := range judged {
-		r.Counts.add(res.Verdict)
-		if res.seen != nil {
-			r.Seen[value.InWard(ward, res.Address)] = *res.seen
-		}
-	}
-	r.Resources = append(r.Resources, judged...)
 	matches := o.matcher()
 	for _, in := range o.States[ward].Intents { // made, perhaps, and not recorded yet
 		a := in.Intent.Address
@@ -238,13 +253,12 @@ func (o Options) ward(r *Report, ward string, s *ledger.State, live propose.Live
 			continue
 		}
 		open[a] = false
-		r.Counts.add(Unchecked)
-		r.Resources = append(r.Resources, &Resource{
+		judged = append(judged, &Resource{
 			Ward: ward, Address: a, Type: in.Intent.Type, Verdict: Unchecked, Because: noResult,
 			Checked: []string{}, Differences: []Difference{},
 		})
 	}
-	return nil
+	return judged, int(left.Load()), nil
 }
 
 // judgeRules holds what is live against the rules.

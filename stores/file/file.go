@@ -151,7 +151,7 @@ func (s *Store) List(ctx context.Context, prefix, after string) iter.Seq2[string
 // walk lists the folder of the keys that begin with base, which is empty or
 // ends in a slash. It reports whether to go on.
 func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func(string, error) bool) bool {
-	entries, err := os.ReadDir(filepath.Join(s.root, filepath.FromSlash(base)))
+	entries, err := unsorted(filepath.Join(s.root, filepath.FromSlash(base)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return true
 	}
@@ -188,6 +188,17 @@ func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func
 		}
 	}
 	return true
+}
+
+// unsorted is os.ReadDir without its sorting: a log can have 100 000 entries, and their keys are
+// sorted anyway.
+func unsorted(folder string) ([]fs.DirEntry, error) {
+	f, err := os.Open(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.ReadDir(-1)
 }
 
 // Blank puts an empty file in the object's place.
