@@ -40,11 +40,12 @@ const (
 	plainRefusals = "plain-refusals" // a refusal is a line of text
 	ListOnly      = "list-only"      // nothing reads one alone
 	numberTexts   = "number-texts"   // numbers and truths are shown as texts
+	laterSerials  = "later-serials"  // things show a serial, as a later version of it could
 )
 
 // Habits are all that there are, in byte order.
-var Habits = []string{emptyAnswers, endlessNext, envelope, formBodies, IDLists, keyInQuery, ListOnly, noKeys, NoTags,
-	numberTexts, offsetPages, plainPatch, plainRefusals, postEdits, quietDelete, softDelete, SummaryLists, WeakTags}
+var Habits = []string{emptyAnswers, endlessNext, envelope, formBodies, IDLists, keyInQuery, laterSerials, ListOnly, noKeys,
+	NoTags, numberTexts, offsetPages, plainPatch, plainRefusals, postEdits, quietDelete, softDelete, SummaryLists, WeakTags}
 
 // habitsKey is what api_key must be where it is asked for.
 const habitsKey = "lantern"
@@ -148,6 +149,9 @@ func habitsOverlay(habits []string) []byte {
 				more["properties"] = properties
 			}
 			properties["state_of_life"] = object{"ignored": true}
+		}
+		if has(laterSerials) {
+			update(component+".properties", object{"serial": object{"type": "string", "readOnly": true}})
 		}
 		if has(formBodies) {
 			content := "$.paths['/" + k.plural + "'].post.requestBody.content"
@@ -437,6 +441,9 @@ func (h *habitual) shown(m value.Map, deleted bool) value.Map {
 	}
 	if h.has[NoTags] || h.has[WeakTags] {
 		delete(out, "revision")
+	}
+	if h.has[laterSerials] {
+		out["serial"] = fmt.Sprint("serial-", m["id"])
 	}
 	if h.has[softDelete] {
 		out["state_of_life"] = map[bool]string{true: "deleted", false: "alive"}[deleted]

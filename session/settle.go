@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"kasbah/core/declare"
 	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
@@ -54,9 +55,7 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 		return nil, err
 	}
 	out := &Settling{Resolution: resolution, dir: s.Estate.Dir, was: map[string][]byte{}}
-	src := settle.Sources{Declared: e.Declared, Options: o, Read: out.read}
-	// an input's default is for all who use it: another environment may, which is not proposed here
-	src.Explicit = len(s.Estate.Environments()) > 1
+	src := settle.Sources{Declared: e.Declared, Options: o, Read: out.read, Section: s.inputSection}
 	var refused []settle.Decided
 	for {
 		if out.Plan, err = settle.Find(src, list, resolution); err != nil {
@@ -68,10 +67,6 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 		wrong, err := s.proveSettle(ctx, out, before, states)
 		if err != nil {
 			return nil, err
-		}
-		if len(out.Moves) > 0 && !src.Explicit { // a default that others use
-			src.Explicit = true
-			continue
 		}
 		if len(wrong) == 0 {
 			break
@@ -87,6 +82,21 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 	out.Decided = append(out.Decided, refused...)
 	out.Diff, err = out.Plan.Diff(out.read)
 	return out, err
+}
+
+// inputSection is the table of kasbah.toml where an input gets another value, for its ward alone or
+// for all that have it from the same place: where it is given, unless another environment has its
+// value from there, too. "" is for the input's default.
+func (s *Session) inputSection(in *declare.InputValue, alone bool) string {
+	elsewhere := func(env string) bool { return env != s.Env && !s.Estate.OwnInput(env, in.Ward, in.Name) }
+	shared := (in.Given == "" || in.Given == "inputs") && slices.ContainsFunc(s.Estate.Environments(), elsewhere)
+	switch {
+	case alone:
+		return "env." + s.Env + ".ward." + in.Ward + ".inputs"
+	case shared, in.Given == "" && in.Default == nil:
+		return "env." + s.Env + ".inputs"
+	}
+	return in.Given
 }
 
 // path is where a file of the estate is.

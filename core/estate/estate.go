@@ -274,6 +274,17 @@ func (e *Estate) Inputs(env string) []Input {
 	return out
 }
 
+// OwnInput reports whether an environment gives an input of a ward a value of its own.
+func (e *Estate) OwnInput(env, ward, name string) bool {
+	en := e.envs[env]
+	if en == nil {
+		return false
+	}
+	_, all := en.inputs[name]
+	_, one := en.wards[ward][name]
+	return all || one
+}
+
 // reader turns the decoded TOML into an Estate and collects problems.
 type reader struct {
 	file     *layout

@@ -5,6 +5,7 @@ package settle
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -85,10 +86,9 @@ type Decided struct {
 
 // Plan is how the sources change.
 type Plan struct {
-	Files    map[string][]byte // the new texts, by their path below the estate's folder
-	Settled  []Difference      // what they cover
-	Decided  []Decided         // what they do not
-	Explicit bool              // inputs without a value got one, and their defaults stayed
+	Files   map[string][]byte // the new texts, by their path below the estate's folder
+	Settled []Difference      // what they cover
+	Decided []Decided         // what they do not
 }
 
 // Sources are what a Plan is made from.
@@ -96,32 +96,33 @@ type Sources struct {
 	Declared *declare.Declared
 	Options  declare.Options
 	Read     func(file string) ([]byte, error) // a file below the estate's folder
-	// Explicit gives inputs that kasbah.toml does not give a value there; else their default
-	// becomes another one, for all who use it.
-	Explicit bool
+	// Section is the table of kasbah.toml that gives an input its new value, such as
+	// `env.trial.inputs`, or one that gives it to its ward alone; "" where its default becomes
+	// another one.
+	Section func(in *declare.InputValue, alone bool) string
 }
 
 // Find finds the changes by which the sources take over, leave or let go of some differences.
 func Find(s Sources, list []Difference, resolution Resolution) (*Plan, error) {
-	p := &Plan{Explicit: s.Explicit}
+	p := &Plan{}
 	c := declare.NewChanger(s.Declared, s.Options)
-	var all []declare.Change
+	var all changes
 	for _, g := range byAttribute(list, resolution) {
 		r := s.Declared.Resource(g[0].Full())
-		var changes []declare.Change
+		var more []declare.Change
 		var err error
 		switch {
 		case r == nil && (resolution == LetGo || g[0].Path == ""): // the code does not declare it any more
 		case r == nil:
 			err = fmt.Errorf("%s is no longer declared", g[0].Full())
 		case resolution == LetGo || g[0].Path == "" && resolution == TakeOver:
-			changes, err = c.RemoveResource(r)
+			more, err = c.RemoveResource(r)
 		case resolution == Leave:
-			changes, err = leaves(c, r, g)
+			more, err = leaves(c, r, g)
 		default:
-			changes, err = takeOver(c, r, g)
+			more, err = takeOver(c, r, g)
 		}
-		if err == nil && overlaps(all, changes) {
+		if err == nil && all.meet(more) {
 			err = fmt.Errorf("the same line gives another resource its value, too")
 		}
 		if err != nil {
@@ -130,11 +131,11 @@ func Find(s Sources, list []Difference, resolution Resolution) (*Plan, error) {
 			}
 			continue
 		}
-		all = append(all, changes...)
+		all.add(more)
 		p.Settled = append(p.Settled, g...)
 	}
 	var err error
-	p.Files, err = apply(s, all)
+	p.Files, err = all.apply(s)
 	return p, err
 }
 
@@ -199,18 +200,25 @@ func takeOver(c *declare.Changer, r *declare.Resource, g []Difference) ([]declar
 	return c.SetAttribute(r, name, is)
 }
 
-// overlaps reports whether changes replace what others replace otherwise.
-func overlaps(all, more []declare.Change) bool {
+// changes are those that are found, by what they change.
+type changes struct {
+	files  map[string][]declare.Change
+	inputs []*declare.InputValue
+}
+
+// meet reports whether more changes replace what others replace otherwise.
+func (all *changes) meet(more []declare.Change) bool {
 	for _, a := range more {
-		for _, b := range all {
-			switch {
-			case a.Input != nil || b.Input != nil:
-				if a.Input != nil && b.Input != nil && a.Input.Ward == b.Input.Ward && a.Input.Name == b.Input.Name &&
-					!value.Equal(a.Input.Value, b.Input.Value) {
-					return true
-				}
-			case a.File != b.File || a.Same(b):
-			case a.From < b.To && b.From < a.To, a.Key != "" && a.Key == b.Key && a.From == b.From:
+		if a.Input != nil {
+			if slices.ContainsFunc(all.inputs, func(b *declare.InputValue) bool {
+				return a.Input.Ward == b.Ward && a.Input.Name == b.Name && !value.Equal(a.Input.Value, b.Value)
+			}) {
+				return true
+			}
+			continue
+		}
+		for _, b := range all.files[a.File] {
+			if !a.Same(b) && (a.From < b.To && b.From < a.To || a.Key != "" && a.Key == b.Key && a.From == b.From) {
 				return true
 			}
 		}
@@ -218,19 +226,54 @@ func overlaps(all, more []declare.Change) bool {
 	return false
 }
 
-var byteOrderMark = []byte("\ufeff")
-
-// apply makes the new texts.
-func apply(s Sources, all []declare.Change) (map[string][]byte, error) {
-	byFile := map[string][]declare.Change{}
-	toml, given := "", false
-	for _, c := range all {
-		in := c.Input
-		if in == nil {
-			byFile[c.File] = append(byFile[c.File], c)
+func (all *changes) add(more []declare.Change) {
+	for _, c := range more {
+		if c.Input != nil {
+			all.inputs = append(all.inputs, c.Input)
 			continue
 		}
-		if in.Given == "" && !s.Explicit && in.Default != nil {
+		if all.files == nil {
+			all.files = map[string][]declare.Change{}
+		}
+		all.files[c.File] = append(all.files[c.File], c)
+	}
+}
+
+var byteOrderMark = []byte("\ufeff")
+
+// othersUse reports whether another ward has its value of an input from the same place, and is not
+// to have the new one.
+func (all *changes) othersUse(d *declare.Declared, in *declare.InputValue, isDefault bool) bool {
+	var mine *declare.Taken
+	for _, w := range d.Wards {
+		if w.Name == in.Ward {
+			mine = w.Taken[in.Name]
+		}
+	}
+	return slices.ContainsFunc(d.Wards, func(w *declare.Ward) bool {
+		t := w.Taken[in.Name]
+		if w.Name == in.Ward || t == nil || t.Source != mine.Source || isDefault && t.Position != mine.Position {
+			return false
+		}
+		return !slices.ContainsFunc(all.inputs, func(b *declare.InputValue) bool {
+			return b.Ward == w.Name && b.Name == in.Name && value.Equal(b.Value, in.Value)
+		})
+	})
+}
+
+// apply makes the new texts.
+func (all *changes) apply(s Sources) (map[string][]byte, error) {
+	byFile := maps.Clone(all.files)
+	if byFile == nil {
+		byFile = map[string][]declare.Change{}
+	}
+	toml, given := "", false
+	for _, in := range all.inputs {
+		section := s.Section(in, false)
+		if all.othersUse(s.Declared, in, section == "") {
+			section = s.Section(in, true)
+		}
+		if section == "" {
 			for _, d := range in.Default {
 				byFile[d.File] = append(byFile[d.File], d)
 			}
@@ -242,10 +285,6 @@ func apply(s Sources, all []declare.Change) (map[string][]byte, error) {
 				return nil, err
 			}
 			toml, given = string(body), true
-		}
-		section := in.Given
-		if section == "" {
-			section = "env." + s.Declared.Env + ".inputs"
 		}
 		var err error
 		if toml, err = estate.WithInput(toml, section, in.Name, in.Value); err != nil {

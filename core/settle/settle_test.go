@@ -56,7 +56,8 @@ func sources(t testing.TB, files map[string]string) settle.Sources {
 		require.NoError(t, os.WriteFile(path, []byte(body), 0o644))
 	}
 	return settle.Sources{Declared: evaluated(t, dir, nil), Options: options(t, dir, nil),
-		Read: func(file string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, file)) }}
+		Read:    func(file string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, file)) },
+		Section: func(in *declare.InputValue, _ bool) string { return in.Given }}
 }
 
 func options(t testing.TB, dir string, overlay map[string][]byte) declare.Options {
