@@ -2,7 +2,6 @@ package enact
 
 import (
 	"maps"
-	"slices"
 	"strings"
 
 	"kasbah/core/ledger"
@@ -16,23 +15,18 @@ import (
 // that nothing matches is a *problem.UsageError.
 func Matching(states map[string]*ledger.State, patterns []string) ([]string, error) {
 	var chosen, known []string
-	for _, pattern := range patterns {
-		match, hit := propose.Pattern(pattern), false
+	none := propose.NewPatterns(patterns).Search(func(yield func(string, string) bool) {
 		for _, w := range value.Keys(states) {
 			for _, address := range states[w].Addresses() {
-				full := value.InWard(w, address)
 				known = append(known, address)
-				if match(address) || match(full) {
-					hit = true
-					if !slices.Contains(chosen, full) {
-						chosen = append(chosen, full)
-					}
+				if !yield(w, address) {
+					return
 				}
 			}
 		}
-		if !hit {
-			return nil, notRecorded(pattern, known)
-		}
+	}, func(ward, address string) { chosen = append(chosen, value.InWard(ward, address)) })
+	if none != "" {
+		return nil, notRecorded(none, known)
 	}
 	return chosen, nil
 }

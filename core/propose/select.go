@@ -79,15 +79,13 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 		return nil
 	}
 	w.selected = map[string]bool{}
-	for _, pattern := range w.o.Only {
-		hits, err := matching(g, "-only", pattern)
-		if err != nil {
-			return err
-		}
-		for n, in := range g.Down(append(hits, w.usersOfRenamed(g, hits)...)...) {
-			if in {
-				w.selected[g.Name(int32(n))] = true
-			}
+	hits, err := matching(g, "-only", w.o.Only)
+	if err != nil {
+		return err
+	}
+	for n, in := range g.Down(append(hits, w.usersOfRenamed(g, hits)...)...) {
+		if in {
+			w.selected[g.Name(int32(n))] = true
 		}
 	}
 	w.p.Unfinished = slices.DeleteFunc(w.p.Unfinished,
@@ -95,26 +93,29 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 	return nil
 }
 
-// matching are the resources that a pattern of a flag names; none is an error.
-func matching(g *graph.Graph, flag, pattern string) ([]int32, error) {
-	match := Pattern(pattern)
+// matching are the resources that the patterns of a flag name; one that names none is an error.
+func matching(g *graph.Graph, flag string, patterns []string) ([]int32, error) {
 	var hits []int32
-	for n := int32(0); n < int32(g.Len()); n++ {
-		full := g.Name(n)
-		if _, short := value.SplitWard(full); match(full) || match(short) {
-			hits = append(hits, n)
+	none := NewPatterns(patterns).Search(func(yield func(string, string) bool) {
+		for n := range int32(g.Len()) {
+			if !yield(value.SplitWard(g.Name(n))) {
+				return
+			}
 		}
-	}
-	if len(hits) > 0 {
+	}, func(ward, address string) {
+		n, _ := g.Node(value.InWard(ward, address))
+		hits = append(hits, n)
+	})
+	if none == "" {
 		return hits, nil
 	}
 	var known []string
-	for n := int32(0); n < int32(min(g.Len(), 5000)); n++ {
+	for n := range int32(min(g.Len(), 5000)) {
 		_, short := value.SplitWard(g.Name(n))
 		known = append(known, short)
 	}
-	err := fmt.Sprintf("%s %s matches no resource", flag, pattern)
-	if h := nearest.Hint(pattern, known); h != "" {
+	err := fmt.Sprintf("%s %s matches no resource", flag, none)
+	if h := nearest.Hint(none, known); h != "" {
 		err += "; " + h
 	}
 	return nil, errors.New(err)
@@ -124,20 +125,17 @@ func matching(g *graph.Graph, flag, pattern string) ([]int32, error) {
 // declared and there.
 func (w *proposer) askSwaps(g *graph.Graph) error {
 	w.asked = map[string]bool{}
-	for _, pattern := range w.o.Swap {
-		hits, err := matching(g, "-swap", pattern)
-		if err != nil {
-			return err
+	hits, err := matching(g, "-swap", w.o.Swap)
+	if err != nil {
+		return err
+	}
+	for _, n := range hits {
+		full := g.Name(n)
+		if w.o.Declared.Resource(full) == nil || !w.recorded.has(full) {
+			_, short := value.SplitWard(full)
+			return fmt.Errorf("-swap: %s is not both declared and recorded, so there is nothing to swap", short)
 		}
-		for _, n := range hits {
-			full := g.Name(n)
-			if w.o.Declared.Resource(full) == nil || !w.recorded.has(full) {
-				_, short := value.SplitWard(full)
-				return fmt.Errorf("-swap %s: %s is not both declared and recorded, so there is nothing to swap",
-					pattern, short)
-			}
-			w.asked[full] = true
-		}
+		w.asked[full] = true
 	}
 	return nil
 }

@@ -27,44 +27,34 @@ func failures(o Options) []Failure {
 
 // matcher tests whether an address is asked for.
 func (o Options) matcher() func(ward, address string) bool {
-	var tests []func(string) bool
-	for _, pattern := range o.Only {
-		tests = append(tests, propose.Pattern(pattern))
+	if len(o.Only) == 0 {
+		return func(string, string) bool { return true }
 	}
-	return func(ward, address string) bool {
-		return len(tests) == 0 || slices.ContainsFunc(tests, func(test func(string) bool) bool {
-			return test(address) || test(value.InWard(ward, address))
-		})
-	}
+	return propose.NewPatterns(o.Only).Match
 }
 
 // MatchesAll reports whether each pattern of -only names a recorded resource: a mistyped one would
 // look as if all were in order. The error names the first that does not.
 func MatchesAll(states map[string]*ledger.State, patterns []string) error {
-	for _, pattern := range patterns {
-		if named, known := namesRecord(states, propose.Pattern(pattern)); !named {
-			return &problem.UsageError{Message: fmt.Sprintf("-only %s matches no recorded resource", pattern),
-				Hint: nearest.Hint(pattern, known)}
-		}
-	}
-	return nil
-}
-
-// namesRecord reports whether a test names a recorded resource, else the addresses there are.
-func namesRecord(states map[string]*ledger.State, test func(string) bool) (bool, []string) {
 	var known []string
-	for ward, s := range states {
-		for address := range s.Records {
-			if test(address) || test(value.InWard(ward, address)) {
-				return true, nil
-			}
-			if len(known) < enoughToHint {
-				known = append(known, address)
+	none := propose.NewPatterns(patterns).Search(func(yield func(string, string) bool) {
+		for ward, s := range states {
+			for address := range s.Records {
+				if len(known) < enoughToHint {
+					known = append(known, address)
+				}
+				if !yield(ward, address) {
+					return
+				}
 			}
 		}
+	}, func(string, string) {})
+	if none == "" {
+		return nil
 	}
 	slices.Sort(known)
-	return false, known
+	return &problem.UsageError{Message: fmt.Sprintf("-only %s matches no recorded resource", none),
+		Hint: nearest.Hint(none, known)}
 }
 
 // enoughToHint is with how many addresses a mistyped one is compared.
