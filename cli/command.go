@@ -78,7 +78,7 @@ func (t arguments) check(name string, args []string) error {
 func commands() []*command {
 	return []*command{
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
-		enactCommand(), razeCommand(), surveyCommand(), settleCommand(),
+		enactCommand(), razeCommand(), surveyCommand(), settleCommand(), adoptCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(),
 		ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(),

@@ -169,6 +169,10 @@ func (a *app) enactWards(ctx context.Context, f enactFlags, args []string) error
 	if err != nil {
 		return err
 	}
+	return a.takeTurn(ctx, s, f)
+}
+
+func (a *app) takeTurn(ctx context.Context, s *session.Session, f enactFlags) error {
 	return enact.TakeTurn(ctx, enact.Turn{
 		Propose: s.Proposer(f.Request, a.tellRemarks),
 		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {

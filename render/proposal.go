@@ -70,6 +70,7 @@ func (o *Out) undo(p *propose.Proposal) {
 	var parts []string
 	for _, x := range []struct{ how, words string }{
 		{propose.UndoDrop, "dropped again"}, {propose.UndoEdit, "edited back"}, {propose.UndoRename, "renamed back"},
+		{propose.UndoRelease, "released again"},
 		{propose.UndoRecord, "recorded again"}, {propose.UndoMake, "made again, with another id"},
 		{propose.UndoEmpty, "made again without its data"}, {propose.UndoNone, "not taken back, since it is guarded"},
 	} {
@@ -252,6 +253,13 @@ func (o *Out) group(g group, words int) {
 }
 
 func because(a *propose.Action) string {
+	if a.Adopts != "" {
+		b, verb := *a, "adopts "
+		if b.Adopts = ""; a.Kind == propose.Adopt {
+			verb = "takes "
+		}
+		return "  " + verb + a.Adopts + strings.Replace(because(&b), "  ", ", ", 1)
+	}
 	if a.Was != "" {
 		b := *a
 		b.Was = ""

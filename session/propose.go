@@ -27,7 +27,8 @@ type Request struct {
 	Anew    bool     // nothing is taken from the last proposal
 	// Rehearse says when clouds are asked what they would refuse: auto, always or never.
 	Rehearse string
-	Run      string // that holds locks for the proposal; "" for none
+	Adopt    *Adopting // nil for what kasbah.toml says
+	Run      string    // that holds locks for the proposal; "" for none
 }
 
 // Proposed is a proposal and what is to be said beside it.
@@ -127,7 +128,7 @@ func (s *Session) live(ctx context.Context, states map[string]*ledger.State, r R
 	if r.Offline {
 		return nil, nil
 	}
-	return propose.ReadLive(ctx, s.Drivers, s.Catalogs, states)
+	return propose.ReadLive(ctx, s.Drivers, s.Catalogs, states, nil)
 }
 
 // proposeOptions gathers what a proposal is made from. e is nil where nothing was evaluated.
@@ -167,6 +168,11 @@ func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluat
 	if e != nil && e.Declared != nil {
 		o.Declared, o.Graph, o.Found = e.Declared, e.Graph, e.Findings()
 		o.RenamedAway = func() (map[string]string, error) { return s.renamedAway(ctx, others, o.Others) }
+	}
+	if e != nil {
+		if o.Adopt, err = s.adoption(ctx, r, e.Declared, states, live); err != nil {
+			return o, err
+		}
 	}
 	if r.Offline {
 		return o, nil

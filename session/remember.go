@@ -32,7 +32,10 @@ type remembering struct {
 // is nil where a proposal is not of the kind that is remembered. What cannot be read
 // counts as nothing: then the whole proposal is made, and what is wrong is told there.
 func (s *Session) recall(ctx context.Context, others *Others, r Request) *remembering {
-	if s.config.Overlay != nil || r.Anew || r.Raze || len(r.Only)+len(r.Swap) > 0 || r.Run != "" {
+	if len(s.Estate.Adoptions(s.Env)) > 0 { // what they take is not known from the declarations alone
+		return nil
+	}
+	if s.config.Overlay != nil || r.Adopt != nil || r.Anew || r.Raze || len(r.Only)+len(r.Swap) > 0 || r.Run != "" {
 		return nil
 	}
 	dir, err := os.UserCacheDir()

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"kasbah/core/declare"
+	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/survey"
@@ -63,7 +65,7 @@ func (s *Session) surveyOf(ctx context.Context, states map[string]*ledger.State,
 		o.Ignore = append(o.Ignore, survey.Ignore(i))
 	}
 	if r.Strangers != "" {
-		o.Elsewhere = s.thingsElsewhere(ctx)
+		o.Elsewhere = s.thingsElsewhere(ctx, true)
 	}
 	return survey.Survey(ctx, o)
 }
@@ -101,16 +103,27 @@ func (s *Session) placesOf(ctx context.Context) func(full, path string) string {
 	}
 }
 
-// thingsElsewhere are the things, as `TYPE ID`, that other wards and environments of the estate
-// record. A ledger that cannot be read is told: its things look like strangers.
-func (s *Session) thingsElsewhere(ctx context.Context) map[string]bool {
-	out := map[string]bool{}
+// thingsElsewhere are the things, as `TYPE ID`, that the wards and environments of the estate record,
+// each with the address and environment that does. Environments with another cloud are left out: one
+// id is two things there. A ledger that cannot be read is told; strangers says for what.
+func (s *Session) thingsElsewhere(ctx context.Context, strangers bool) map[string]string {
+	out := map[string]string{}
 	tell := func(env, ward string, err error) {
-		s.tell("The ledger of %s in %s could not be read, so its things may be listed as strangers: %v", ward, env, err)
+		so := "it is not known what it records"
+		if strangers {
+			so = "its things may be listed as strangers"
+		}
+		s.tell("The ledger of %s in %s could not be read, so %s: %v", ward, env, so, err)
 	}
 	for _, env := range s.Estate.Environments() {
-		from := s
+		from, same := s, map[string]bool{} // drivers whose cloud is this one's
+		for _, name := range s.Estate.Drivers() {
+			same[name] = sameCloud(s.Estate.Driver(name, s.Env), s.Estate.Driver(name, env))
+		}
 		if env != s.Env {
+			if !slices.Contains(slices.Collect(maps.Values(same)), true) {
+				continue
+			}
 			c := s.config
 			c.Env, c.Wards, c.Lenient, c.Unpinned = env, nil, true, true
 			opened, err := Open(ctx, c)
@@ -129,8 +142,26 @@ func (s *Session) thingsElsewhere(ctx context.Context) map[string]bool {
 				tell(env, fmt.Sprintf("ward %s", w), err)
 				continue
 			}
-			maps.Copy(out, st.Things())
+			for thing, address := range st.Things() {
+				if drv, _, _ := strings.Cut(thing, "."); same[drv] {
+					out[thing] = value.InWard(w, address) + " in " + env
+				}
+			}
 		}
 	}
 	return out
+}
+
+// whoAndHow are settings of drivers that say who asks, and how fast, but not which cloud.
+var whoAndHow = []string{"token", "bearer", "user", "password", "oauth", "headers", "ca", "cert", "key", "pace", "rate",
+	"quota", "parallel", "timeout", "overlay"}
+
+// sameCloud reports whether the settings of a driver in two environments lead to one cloud.
+func sameCloud(a, b estate.Settings) bool {
+	a, b = maps.Clone(a), maps.Clone(b)
+	for _, name := range whoAndHow {
+		delete(a, name)
+		delete(b, name)
+	}
+	return value.Equal(map[string]any(a), map[string]any(b))
 }

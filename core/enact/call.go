@@ -92,6 +92,8 @@ func (e *executor) half(ctx context.Context, s *step) error {
 		return e.release(ctx, a)
 	case rename:
 		return e.rename(ctx, a)
+	case adopt:
+		return e.adopt(ctx, a)
 	}
 	if err := e.refreshUsed(ctx, value.Map(a.Plan.Inputs)); err != nil {
 		return err

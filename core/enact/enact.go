@@ -120,6 +120,9 @@ func Enact(ctx context.Context, p *propose.Proposal, o Options) (*Result, error)
 		if a.Was != "" {
 			e.was[a.Full()] = a.Was
 		}
+		if a.Adopts != "" {
+			e.adopting[a.Full()] = true
+		}
 	}
 	e.counts.Total = p.Counts.Changing()
 	e.found.note(p, o.JudgeLive)
@@ -165,6 +168,7 @@ type executor struct {
 	goingOn
 	outputs
 
+	adopting     map[string]bool   // by full address
 	was          map[string]string // full address -> the one that it is renamed from
 	unclearCalls []*call
 	pace         *pace
@@ -183,7 +187,7 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 		o.Timeout = DefaultTimeout
 	}
 	e := &executor{
-		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, pace: newPace(o.Parallel),
+		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, adopting: map[string]bool{}, pace: newPace(o.Parallel),
 		tally: newTally(), takenBack: takenBack{calls: map[string][]*madeCall{}, undoneHalves: map[string]int{}},
 		goingOn: goingOn{already: map[string]bool{}},
 		outputs: outputs{watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}},
@@ -274,7 +278,7 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	}
 	h := ""
 	tell := e.event
-	if s.half == rename && a.Kind != propose.Rename {
+	if s.half == rename && a.Kind != propose.Rename || s.half == adopt && a.Kind != propose.Adopt {
 		tell = func(Event) {} // what follows is told
 	}
 	if len(inCloud(a)) > 1 || a.Kind == propose.Swap {

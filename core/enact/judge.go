@@ -38,6 +38,10 @@ func (e *executor) judge(ctx context.Context) error {
 		switch {
 		case e.resumed(a, r):
 			continue
+		case a.Adopts != "" && r == nil:
+		case a.Adopts != "":
+			no(a, "run %s has recorded it since the proposal", r.Run)
+			continue
 		case s == nil && r != nil:
 			no(a, "run %s has made it since the proposal", r.Run)
 		case s != nil && r == nil:
@@ -79,7 +83,7 @@ func (e *executor) judgeUses(ctx context.Context, a *propose.Action, no func(*pr
 			continue
 		}
 		ref := value.Ref{Address: u.Address, Path: path}
-		if e.ownWork(u.Address) {
+		if e.ownWork(u.Address) || e.adopting[u.Address] { // recorded by this run, as it is live
 			continue
 		}
 		now, err := e.lookup(ctx, ref)
@@ -114,7 +118,13 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 			states[w.Ward] = run.State()
 		}
 	}
-	live, err := propose.ReadLive(ctx, e.o.Drivers, e.o.Catalogs, states)
+	adopted := map[string][]string{}
+	for _, a := range e.p.Actions {
+		if a.Adopts != "" {
+			adopted[a.Type] = append(adopted[a.Type], a.Adopts)
+		}
+	}
+	live, err := propose.ReadLive(ctx, e.o.Drivers, e.o.Catalogs, states, adopted)
 	if err != nil {
 		return err
 	}
@@ -145,6 +155,12 @@ func (e *executor) judgeLive(ctx context.Context, no func(*propose.Action, strin
 			counts := countsOf(a, s)
 			if a.Leaves() || a.Kind == propose.Swap { // it goes, with all that somebody gave it
 				counts = e.countsOfRemoval(a.Type, value.Map(s.Live))
+			}
+			if a.Adopts != "" { // all of it was compared
+				counts = value.Map{}
+				for name := range a.Plan.Inputs {
+					counts[name] = s.Live[name]
+				}
 			}
 			for _, name := range value.Keys(counts) {
 				moved, _ := propose.Compare(name, counts[name], now[name], a.Plan.Care.Leave)

@@ -250,7 +250,7 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	require.NoError(c.t, err)
 	o.States = map[string]*ledger.State{"shore": s}
 	if !c.offline {
-		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.Catalogs, o.States)
+		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.Catalogs, o.States, nil)
 		require.NoError(c.t, err)
 	}
 	p, err := propose.Propose(context.Background(), o)

@@ -82,6 +82,12 @@ func (e *executor) resumed(a *propose.Action, r *ledger.Record) bool {
 			return true
 		}
 	}
+	if r != nil && a.Adopts != "" && r.ID == a.Adopts && slices.Contains(e.earlier, r.Run) {
+		e.markDone(a, adopt)
+		if a.Kind == propose.Adopt {
+			return true
+		}
+	}
 	if r == nil {
 		if s == nil || !a.Leaves() {
 			return false

@@ -18,6 +18,7 @@ const (
 	letGo   half = "let go"  // take references away before an edit
 	remove  half = "remove"  // delete the thing, or the leftovers of a swap
 	release half = "release" // stop managing the thing; no call is made
+	adopt   half = "adopt"   // record a thing that exists; no call is made
 	rename  half = "rename"  // record the thing under its new address; no call is made
 	barrier half = ""        // nothing: it only orders others
 )
@@ -79,7 +80,7 @@ func (s *step) takes() float64 {
 	if s.half == barrier {
 		return 0
 	}
-	if s.half == rename {
+	if s.half == rename || s.half == adopt {
 		return moment
 	}
 	return moment + s.action.Seconds/float64(len(inCloud(s.action)))
@@ -104,16 +105,19 @@ func (b *planner) add(a *propose.Action) {
 
 // halves lists what an action does, in order.
 func halves(a *propose.Action) []half {
-	if a.Was != "" {
+	switch {
+	case a.Was != "":
 		return append([]half{rename}, inCloud(a)...)
+	case a.Adopts != "":
+		return append([]half{adopt}, inCloud(a)...)
 	}
 	return inCloud(a)
 }
 
-// inCloud lists what an action does but for renaming, in order.
+// inCloud lists what an action does but for renaming and adopting, in order.
 func inCloud(a *propose.Action) []half {
 	switch a.Kind {
-	case propose.Rename:
+	case propose.Rename, propose.Adopt:
 		return nil
 	case propose.New:
 		return []half{create}
@@ -147,7 +151,7 @@ func (b *planner) connect(s *step) {
 	full := s.action.Full()
 	if s.half != remove && s.half != letGo && s.half != rename {
 		for _, n := range s.action.Needs {
-			for _, h := range []half{rename, create, edit} {
+			for _, h := range []half{rename, adopt, create, edit} {
 				if b.steps[key(n, h)] != nil {
 					b.edge(s.name, key(n, h))
 				}

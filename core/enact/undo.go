@@ -182,6 +182,9 @@ func (u *undoing) call(ctx context.Context, m *madeCall) error {
 	if in.Call == callRename {
 		return e.renameBack(ctx, m)
 	}
+	if in.Call == callAdopt {
+		return e.letGoAgain(ctx, m)
+	}
 	if in.Call == ledger.CallCopy {
 		return nil // what was copied is made again without its data: the copy stays
 	}

@@ -156,7 +156,7 @@ func (l *land) propose(raze bool, wards ...string) *propose.Proposal {
 	}
 	var err error
 	o.RenamedAway = func() (map[string]string, error) { return l.renamedAway(o.Others) }
-	o.Live, err = propose.ReadLive(ctx, l.drivers(), o.Catalogs, o.States)
+	o.Live, err = propose.ReadLive(ctx, l.drivers(), o.Catalogs, o.States, nil)
 	require.NoError(l.t, err)
 	p, err := propose.Propose(ctx, o)
 	require.NoError(l.t, err)

@@ -59,7 +59,8 @@ type environment struct {
 	drivers  map[string]Settings
 	kits     map[string]KitSource
 	secrets  map[string]SecretSource
-	writers  map[string][]any // who may write a ward's ledger, where it says so of that ward
+	writers  map[string][]any  // who may write a ward's ledger, where it says so of that ward
+	adopt    map[string]string // ids of things by the address with its ward that adopts each
 }
 
 // Limits bound the evaluation of one ward.
@@ -285,6 +286,26 @@ func (e *Estate) OwnInput(env, ward, name string) bool {
 	return all || one
 }
 
+// Adoption is a line of kasbah.toml that brings a thing under management.
+type Adoption struct {
+	Full     string // the address with its ward
+	ID       string // of the thing, in the cloud
+	Position problem.Position
+}
+
+// Adoptions are those of an environment, by address.
+func (e *Estate) Adoptions(env string) []Adoption {
+	en := e.envs[env]
+	if en == nil {
+		return nil
+	}
+	var out []Adoption
+	for _, full := range value.Keys(en.adopt) {
+		out = append(out, Adoption{full, en.adopt[full], e.file.position("env." + env + ".adopt." + full)})
+	}
+	return out
+}
+
 // reader turns the decoded TOML into an Estate and collects problems.
 type reader struct {
 	file     *layout
@@ -377,12 +398,14 @@ func (r *reader) estate(raw map[string]any) *Estate {
 func (r *reader) environment(name string, v any, e *Estate) *environment {
 	section := "env." + name
 	t := r.table(section, v)
-	r.known(section, t, "renamed_from", "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval")
+	r.known(section, t, "renamed_from", "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval",
+		"adopt")
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
 		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
 		wards: map[string]value.Map{}, writers: map[string][]any{}, drivers: map[string]Settings{},
 		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
+		adopt: r.adopt(section+".adopt", t["adopt"], e),
 	}
 	if v, ok := t["renamed_from"]; ok {
 		en.former = r.name(section+".renamed_from", v)
@@ -413,6 +436,28 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 		en.drivers[d] = r.table(at, drivers[d])
 	}
 	return en
+}
+
+// adopt reads which things the addresses of an environment adopt.
+func (r *reader) adopt(section string, v any, e *Estate) map[string]string {
+	out := map[string]string{}
+	t := r.table(section, v)
+	for _, full := range value.Keys(t) {
+		at := section + "." + full
+		ward, _ := value.SplitWard(full)
+		id, isText := t[full].(string)
+		switch {
+		case ward == "":
+			r.wrong(at, "%s: an address that adopts names its ward, such as \"shore:%s\"", full, full)
+		case !e.HasWard(ward):
+			r.wrong(at, "no ward is called %q", ward).Hint = nearest.Hint(ward, e.Wards)
+		case !isText || id == "":
+			r.wrong(at, "%s must be the id of a thing, as a text", full)
+		default:
+			out[full] = id
+		}
+	}
+	return out
 }
 
 func (r *reader) ledger(section string, v any) Settings {

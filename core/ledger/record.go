@@ -324,12 +324,13 @@ func (h *heading) number() int64 {
 	return n
 }
 
-// Things are the things in the cloud that the state records, leftovers among them, as `TYPE ID`.
-func (s *State) Things() map[string]bool {
-	out := make(map[string]bool, len(s.Records))
-	for _, st := range s.Records {
+// Things are the things in the cloud that the state records, leftovers among them, as `TYPE ID`, each
+// with its address.
+func (s *State) Things() map[string]string {
+	out := make(map[string]string, len(s.Records))
+	for address, st := range s.Records {
 		for _, thing := range st.things() {
-			out[thing] = true
+			out[thing] = address
 		}
 	}
 	return out

@@ -45,6 +45,10 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	a.Plan = &Plan{Kit: a.Kit, DriverVersion: w.o.Catalogs[drv].Version, HoldsData: typ.HoldsData,
 		Exclusive: typ.UniqueName || typ.DropFirst}
 	var seen *Seen
+	adopted := w.adopting[full] != nil && d != nil
+	if adopted {
+		w.assume(d, r)
+	}
 	if r != nil {
 		seen = w.look(full, r, typ)
 		a.Plan.Seen = seen
@@ -57,11 +61,17 @@ func (w *proposer) action(full string, d *declare.Resource, same bool) (*Action,
 	default:
 		w.change(a, d, r, seen, typ)
 	}
+	if adopted && a.Plan.Inputs != nil {
+		w.adopts(a, d)
+	} else if d != nil && r != nil && w.o.Adopt.Alone && !w.o.Adopt.AndEdit && a.Kind != Same {
+		w.p.Blocked = append(w.p.Blocked, Block{Ward: a.Ward, Address: a.Address, Position: a.Position,
+			Because: "it is adopted already, and differs: kasbah enact carries that out, or -and-edit"})
+	}
 	if d != nil {
 		a.Plan.Care = d.Care.Care
 		a.Plan.Declared = d.Fingerprint().String()
 	}
-	if d != nil && a.Kind != Same {
+	if d != nil && a.Kind != Same && a.Kind != Adopt {
 		w.awaits(a, d)
 		if r != nil {
 			w.moved(a, d, r.Declared)

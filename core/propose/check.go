@@ -31,10 +31,12 @@ func (p *Proposal) Check() error {
 		case a.Plan == nil:
 			return fmt.Errorf("%s: the proposal does not say how to carry it out", a.Address)
 		case a.Kind != New && a.Kind != Edit && a.Kind != Swap && a.Kind != Drop && a.Kind != Release &&
-			a.Kind != Rename:
+			a.Kind != Rename && a.Kind != Adopt:
 			return fmt.Errorf("%s: this version of kasbah cannot carry out %q", a.Address, a.Kind)
 		case a.Kind != New && a.Plan.Seen == nil:
 			return fmt.Errorf("%s: the proposal does not say what was recorded", a.Address)
+		case a.Kind == Adopt && (a.Adopts == "" || a.Adopts != a.Plan.Seen.ID):
+			return fmt.Errorf("%s: the proposal does not say what it adopts", a.Address)
 		case a.Kind == Rename && a.Was == "":
 			return fmt.Errorf("%s: the proposal does not say what it was called", a.Address)
 		case a.Kind == Swap && a.Plan.Order != "create-first" && a.Plan.Order != "drop-first":

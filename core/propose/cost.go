@@ -42,7 +42,7 @@ func cost(t *schema.Type, kind Kind, seen *Seen, inputs value.Map) *Cost {
 	}
 	switch kind {
 	case Drop, Release: // what is let go is no longer ours to count
-	case Same:
+	case Same, Adopt:
 		c.WillBe = c.Was
 	default:
 		if c.WillBe, ok = t.PriceOf(inputs); !ok {

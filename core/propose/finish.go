@@ -121,7 +121,7 @@ func (w *proposer) sorted() []*Action {
 func (w *proposer) notAssured() []string {
 	lacks, unshown := map[string]string{}, map[string]bool{}
 	for _, a := range w.p.Actions {
-		if a.Kind == Same {
+		if a.Kind == Same || a.Kind == Adopt {
 			continue
 		}
 		drv, typ := SplitType(a.Type)

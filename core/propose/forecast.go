@@ -52,7 +52,7 @@ func (w *proposer) forecast() Forecast {
 	var work float64
 	known := 0
 	for _, a := range w.p.Actions {
-		if a.Kind == Same {
+		if a.Kind == Same || a.Kind == Adopt {
 			continue
 		}
 		names = append(names, a.Full())

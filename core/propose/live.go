@@ -73,9 +73,11 @@ func (u Unread) Of(typ, id string) error {
 // type at a time, and keeps what is recorded. What a list does not show is read by its
 // id: a list may be cut into pages while things come and go. Where the cloud shows none of
 // a type, the record stands for what is there.
+//
+// also are the ids of other things, by their type, that are wanted.
 func ReadLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
-	states map[string]*ledger.State) (Live, error) {
-	live, _, err := readLive(ctx, drivers, catalogs, states, true)
+	states map[string]*ledger.State, also map[string][]string) (Live, error) {
+	live, _, err := readLive(ctx, drivers, catalogs, states, also, true)
 	if err != nil {
 		return nil, err
 	}
@@ -86,11 +88,11 @@ func ReadLive(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 // error is that of a record or of the context.
 func ReadWhatCan(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
 	states map[string]*ledger.State) (Live, Unread, error) {
-	return readLive(ctx, drivers, catalogs, states, false)
+	return readLive(ctx, drivers, catalogs, states, nil, false)
 }
 
 func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs map[string]*schema.Catalog,
-	states map[string]*ledger.State, all bool) (Live, Unread, error) {
+	states map[string]*ledger.State, also map[string][]string, all bool) (Live, Unread, error) {
 	many := map[string]int{}
 	for _, s := range states {
 		for _, st := range s.Records {
@@ -115,6 +117,16 @@ func readLive(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 			}
 			for _, l := range r.Leftovers {
 				ids[l.ID] = nil
+			}
+		}
+	}
+	for typ, ids := range also {
+		if wanted[typ] == nil {
+			wanted[typ] = make(map[string]*ledger.Stored, len(ids))
+		}
+		for _, id := range ids {
+			if _, recorded := wanted[typ][id]; !recorded {
+				wanted[typ][id] = nil
 			}
 		}
 	}

@@ -104,7 +104,7 @@ func (w *proposer) last(order []int32) []int32 {
 
 // stir notes what an action refers to, before or after it, when it changes.
 func (w *proposer) stir(a *Action) {
-	if a == nil || a.Kind == Same || a.Kind == Rename || a.Kind == Release {
+	if a == nil || a.Kind == Same || a.Kind == Rename || a.Kind == Adopt || a.Kind == Release {
 		return
 	}
 	owners := append([]string{a.Full()}, a.Needs...)

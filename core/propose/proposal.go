@@ -188,6 +188,8 @@ func (c *Counts) add(k Kind) {
 		c.Swap++
 	case Drop:
 		c.Drop++
+	case Adopt:
+		c.Adopt++
 	case Release:
 		c.Release++
 	case Rename:
@@ -241,6 +243,7 @@ type Action struct {
 	Because string `json:"because,omitempty"`
 	// the address with its ward under which it is recorded until the run moves it
 	Was      string           `json:"was,omitempty"`
+	Adopts   string           `json:"adopts,omitempty"` // the id of the thing that is taken under management
 	Position problem.Position `json:"position"`
 	Via      []string         `json:"via,omitempty"`
 	Needs    []string         `json:"needs"` // addresses with their ward

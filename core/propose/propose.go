@@ -32,6 +32,7 @@ type Options struct {
 	Catalogs map[string]*schema.Catalog // by driver
 	Live     Live                       // nil when offline
 	Secrets
+	Adopt    Adoption
 	Approval *approval.Policy // as kasbah.toml has it; nil when no one must sign
 	Elsewhere
 	Rules    *rules.Set      // that judge the proposal; nil for none
@@ -77,19 +78,20 @@ type Elsewhere struct {
 type proposer struct {
 	o        Options
 	p        *Proposal
-	g        *graph.Graph        // of everything declared or recorded: first what is declared, in its order
-	declared []*declare.Resource // by node; there are fewer of them than nodes when something is only recorded
-	actions  []*Action           // by node; nil for what was not decided yet, or is left out
-	recorded *records            // with unfinished calls taken as done
-	dangling map[string]bool     // full addresses with an unfinished call
-	stored   []*ledger.Stored    // by node: what is recorded of what is declared; nil for nothing
-	alike    []bool              // by node: declared as it was when it was enacted
-	since    []int64             // by node: the entry in which what stays as it is changed last; -1 for what changes
-	was      map[string]string   // full address -> the former one under which it is recorded
-	selected map[string]bool     // by -only; nil for all
-	found    map[string]*Found   // by full address
-	asked    map[string]bool     // to be swapped though nothing differs, by full address
-	managed  map[string]string   // `TYPE ID` -> full address, of everything the estate records
+	g        *graph.Graph              // of everything declared or recorded: first what is declared, in its order
+	declared []*declare.Resource       // by node; there are fewer of them than nodes when something is only recorded
+	actions  []*Action                 // by node; nil for what was not decided yet, or is left out
+	recorded *records                  // with unfinished calls taken as done
+	dangling map[string]bool           // full addresses with an unfinished call
+	stored   []*ledger.Stored          // by node: what is recorded of what is declared; nil for nothing
+	alike    []bool                    // by node: declared as it was when it was enacted
+	since    []int64                   // by node: the entry in which what stays as it is changed last; -1 for what changes
+	was      map[string]string         // full address -> the former one under which it is recorded
+	selected map[string]bool           // by -only; nil for all
+	found    map[string]*Found         // by full address
+	asked    map[string]bool           // to be swapped though nothing differs, by full address
+	adopting map[string]*ledger.Record // by full address, as it is live
+	managed  map[string]string         // `TYPE ID` -> full address, of everything the estate records
 	problems []error
 
 	moving      moving
@@ -100,7 +102,7 @@ type proposer struct {
 // through Outside and Find.
 func Propose(ctx context.Context, o Options) (*Proposal, error) {
 	w := &proposer{o: o, dangling: map[string]bool{}, was: map[string]string{}, movingTypes: map[string]bool{},
-		found: map[string]*Found{}}
+		found: map[string]*Found{}, adopting: map[string]*ledger.Record{}}
 	w.recorded = &records{states: map[string]*ledger.State{}, instead: map[string]*ledger.Record{}}
 	w.p = &Proposal{
 		Currency: o.Currency,
@@ -157,7 +159,9 @@ func (w *proposer) decide(n int32) error {
 	full := w.g.Name(n)
 	w.since[n] = -1
 	if w.selected != nil && !w.selected[full] {
-		w.p.LeftOut++
+		if !w.o.Adopt.Alone {
+			w.p.LeftOut++
+		}
 		return nil
 	}
 	var d *declare.Resource
@@ -226,6 +230,7 @@ func (w *proposer) gather() error {
 	if err := w.renames(); err != nil {
 		return err
 	}
+	w.adopt()
 	for i, at := range w.p.Wards {
 		for _, dw := range w.o.Declared.Wards {
 			if dw.Name != at.Ward {

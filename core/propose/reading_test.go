@@ -53,7 +53,7 @@ func TestReadingIsTold(t *testing.T) {
 			st := &ledger.Stored{Address: "slow.buoy/a", Type: "slow.buoy", ID: "0", Whole: true}
 			drivers := map[string]driver.Driver{"slow": slowList{things: c.things}}
 			live, err := ReadLive(ctx, drivers, nil,
-				map[string]*ledger.State{"shore": {Records: map[string]*ledger.Stored{st.Address: st}}})
+				map[string]*ledger.State{"shore": {Records: map[string]*ledger.Stored{st.Address: st}}}, nil)
 			require.NoError(t, err)
 			require.Contains(t, live["slow.buoy"], "0")
 			mu.Lock()

@@ -51,7 +51,7 @@ func (w *proposer) reveal(ref value.Ref) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r == nil || w.dangling[ref.Address] || a != nil && a.Kind != Same {
+	if r == nil || w.dangling[ref.Address] || a != nil && a.Kind != Same && a.Kind != Adopt {
 		return nil, value.ErrUnknown
 	}
 	v, ok := r.At(ref.Path)

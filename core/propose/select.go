@@ -75,6 +75,13 @@ func (w *proposer) recordedOnly() []string {
 
 // selectOnly marks the addresses that match and what they need.
 func (w *proposer) selectOnly(g *graph.Graph) error {
+	if w.o.Adopt.Alone {
+		w.selected = map[string]bool{}
+		for full := range w.o.Adopt.Things {
+			w.selected[full] = w.recorded.has(full)
+		}
+		return nil
+	}
 	if len(w.o.Only) == 0 {
 		return nil
 	}

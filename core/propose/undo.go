@@ -16,6 +16,8 @@ func undoOf(a *Action) string {
 		return UndoEdit
 	case Release:
 		return UndoRecord
+	case Adopt:
+		return UndoRelease
 	case Rename:
 		return UndoRename
 	case Drop, Swap:
@@ -33,11 +35,12 @@ func undoOf(a *Action) string {
 // What enacting can do to take an action back. What is made again gets
 // another id.
 const (
-	UndoDrop   = "drop again"
-	UndoEdit   = "edit back"
-	UndoMake   = "make again"
-	UndoEmpty  = "make again, without its data"
-	UndoRecord = "record again"
-	UndoRename = "rename back"
-	UndoNone   = "none" // it is guarded and stays
+	UndoDrop    = "drop again"
+	UndoEdit    = "edit back"
+	UndoMake    = "make again"
+	UndoEmpty   = "make again, without its data"
+	UndoRecord  = "record again"
+	UndoRename  = "rename back"
+	UndoRelease = "release again"
+	UndoNone    = "none" // it is guarded and stays
 )

@@ -152,8 +152,8 @@ type Known struct {
 	// At is where a resource, or a value of it by its path, is declared, as FILE:LINE; "" where
 	// that is not known. It may be nil.
 	At func(full, path string) string
-	// Elsewhere are the things that other environments of the estate record, as `TYPE ID`.
-	Elsewhere map[string]bool
+	// Elsewhere are the things that the estate records, as `TYPE ID`, each with where.
+	Elsewhere map[string]string
 }
 
 // Ignore is a pattern of addresses and a path, below which differences are not told.

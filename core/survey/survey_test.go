@@ -353,7 +353,7 @@ func TestChosen(t *testing.T) {
 		o.Strangers = "used"
 		r := survey(o)
 		require.Equal(t, []Stranger{{Type: "sea.lamp", ID: "z9", Name: "found"}}, r.Strangers)
-		o.Elsewhere = map[string]bool{"sea.lamp z9": true}
+		o.Elsewhere = map[string]string{"sea.lamp z9": "signal:sea.lamp/z in live"}
 		require.Empty(t, survey(o).Strangers, "another environment records it")
 	})
 	t.Run("failures", func(t *testing.T) {
