@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
-	"os"
 
 	"kasbah/core/adopt"
 	"kasbah/core/problem"
@@ -38,6 +36,13 @@ func adoptCommand() *command {
 			if f.find && f.ids != "" || !f.find && f.ids == "" && len(args) == 0 {
 				return problem.Usage("adopt needs ADDRESS=ID, -ids FILE or -find")
 			}
+			if f.ids != "" {
+				more, err := session.ReadIDs(a.path(f.ids))
+				if err != nil {
+					return err
+				}
+				args = append(args, more...)
+			}
 			return a.adopt(ctx, f, args)
 		},
 	}
@@ -55,51 +60,29 @@ func (a *app) adopt(ctx context.Context, f adoptFlags, args []string) error {
 	if err != nil {
 		return err
 	}
-	var things map[string]string
-	left := false
-	if f.find {
-		var pairs *adopt.Pairs
-		if pairs, err = a.findThings(ctx, x, f.andEdit, args); err == nil {
-			things = pairs.Things()
-			left = !pairs.Whole()
+	pairs, ask := &adopt.Pairs{}, func(p adopt.Pair) (bool, error) {
+		a.out().LikelyPair(p)
+		if err := a.flush(); err != nil {
+			return false, err
 		}
-	} else {
-		if f.ids != "" {
-			file, err := os.Open(a.path(f.ids))
-			if err != nil {
-				return err
-			}
-			defer file.Close()
-			more, err := session.ReadIDs(file)
-			if err != nil {
-				return fmt.Errorf("%s: %w", f.ids, err)
-			}
-			args = append(args, more...)
-		}
-		things, err = x.Named(args)
+		answer, err := a.ask(ctx, "Is it this one? Type y:")
+		return isYes(answer), err
 	}
-	if f.Adopt = (&session.Adopting{Things: things, AndEdit: f.andEdit}); err == nil && len(things) > 0 {
+	if !a.interactive() || a.yes {
+		ask = nil
+	}
+	f.Adopt = &session.Adopting{AndEdit: f.andEdit}
+	if !f.find {
+		f.Adopt.Things, err = x.Named(args)
+	} else if pairs, err = x.Find(ctx, args, f.andEdit, ask); err == nil {
+		f.Adopt.Things = pairs.Things()
+		err = show(a, pairs, (*render.Out).Pairs)
+	}
+	if err == nil && len(f.Adopt.Things) > 0 {
 		err = a.takeTurn(ctx, s, f.enactFlags)
 	}
-	if err == nil && left {
+	if err == nil && !pairs.Whole() {
 		return errDifferent
 	}
 	return err
-}
-
-// findThings shows what could be paired, and asks for what is likely.
-func (a *app) findThings(ctx context.Context, x *session.Adoptable, andEdit bool, patterns []string) (*adopt.Pairs, error) {
-	var ask func(p adopt.Pair) (bool, error)
-	if a.interactive() && !a.yes {
-		ask = func(p adopt.Pair) (bool, error) {
-			a.out().LikelyPair(p)
-			answer, err := a.ask(ctx, "Is it this one? Type y:")
-			return isYes(answer), err
-		}
-	}
-	pairs, err := x.Find(ctx, patterns, andEdit, ask)
-	if err != nil {
-		return nil, err
-	}
-	return pairs, show(a, pairs, (*render.Out).Pairs)
 }

@@ -6,32 +6,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/render"
 )
-
-// printLocked tells a refused person who holds the lock and what to do.
-func (a *app) printLocked(l *ledger.LockedError) {
-	e := a.errs()
-	h := ledger.HolderOf(l.Ward, l.Holder)
-	e.Printf("refused: %s (%s) is locked\n", l.Ward, a.env)
-	if l.Address != "" {
-		e.Printf("  at      %s\n", render.Locked(l.Address))
-	}
-	e.Printf("  by      %s\n", render.Held(h, time.Now()))
-	if l.Dead {
-		e.Printf("  but     its process no longer runs\n")
-		e.Printf("  go on   %s -break-stale\n", a.again())
-		return
-	}
-	e.Printf("  wait    %s -wait 10m\n", a.again())
-	e.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", ledger.ShortRun(h.Run),
-		a.env)
-}
 
 // Exit codes.
 const (
@@ -78,7 +58,7 @@ func (a *app) finish(err error) int {
 		}
 		code = exitUsage
 	case errors.As(err, &locked):
-		a.printLocked(locked)
+		e.Refused(locked, a.env, a.again())
 		code = exitLocked
 	case errors.As(err, &refused):
 		for _, r := range refused.Reasons {

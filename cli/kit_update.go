@@ -8,9 +8,7 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
-	"kasbah/core/propose"
 	"kasbah/kits"
-	"kasbah/render"
 	"kasbah/session"
 )
 
@@ -66,7 +64,10 @@ func (a *app) updateKit(ctx context.Context, u *kits.Update, f proposeFlags) err
 			return err
 		}
 		wrong = append(wrong, p.Problems...)
-		a.showPreview(p, i == 0, f.full)
+		if i == 0 {
+			a.out().InputChanges(p.Inputs)
+		}
+		a.out().KitPreview(p.Before, p.After, f.full)
 	}
 	if wrong.Wrong() > 0 {
 		a.errs().Problems(wrong)
@@ -85,24 +86,4 @@ func (a *app) updateKit(ctx context.Context, u *kits.Update, f proposeFlags) err
 	}
 	a.out().Printf("wrote %s\n", strings.Join(wrote, ", "))
 	return nil
-}
-
-// showPreview shows what an update would change in one environment, and its inputs once.
-func (a *app) showPreview(p *session.KitPreview, inputs, full bool) {
-	out := a.out()
-	if inputs {
-		out.InputChanges(p.Inputs)
-	}
-	if p.After == nil {
-		return
-	}
-	out.Printf("\n")
-	out.Proposal(p.After, render.ProposalOptions{Full: full})
-	switch {
-	case p.Before == nil:
-		out.Printf("Without this version nothing can be proposed: the kit cannot be used as it is.\n")
-	case p.Before.Counts.Changing() > 0:
-		out.Printf("%s of these would change without the update as well.\n",
-			render.Count(propose.CommonActions(p.Before, p.After), "action"))
-	}
 }

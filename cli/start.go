@@ -10,7 +10,6 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
-	"kasbah/core/redact"
 	"kasbah/demo"
 	"kasbah/render"
 	"kasbah/session"
@@ -77,21 +76,7 @@ func (a *app) start(ctx context.Context, named string, c demo.Choices, sealed bo
 		return err
 	}
 	return show(a, startDocument{"kasbah.start/1", dir, files}, func(out *render.Out, _ startDocument) {
-		for _, f := range files {
-			out.Printf("wrote %s\n", filepath.Join(named, f))
-		}
-		if said != "" {
-			out.Printf("%s\n", render.Wrap(said, out.Width, "  "))
-		}
-		env := ""
-		if envs := c.EnvNames(); len(envs) > 1 {
-			env = " -env " + envs[0]
-		}
-		out.Printf("\nNext:\n")
-		if filepath.Clean(named) != "." {
-			out.Printf("  cd %s\n", redact.Quoted(named))
-		}
-		out.Printf("  kasbah propose%s\n  kasbah enact%s\n", env, env)
+		out.Started(named, files, said, c.EnvNames())
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
+	"kasbah/core/propose"
 	"kasbah/core/value"
 )
 
@@ -98,5 +99,22 @@ func (o *Out) InputChanges(list []declare.InputChange) {
 		default:
 			o.Printf("  input %s: %s; was %s\n", c.Name, Clean(c.Is), Clean(c.Was))
 		}
+	}
+}
+
+// KitPreview writes what an update of a kit would change in an environment: the proposals without
+// and with it. Either is nil where it could not be made.
+func (o *Out) KitPreview(before, after *propose.Proposal, full bool) {
+	if after == nil {
+		return
+	}
+	o.Printf("\n")
+	o.Proposal(after, ProposalOptions{Full: full})
+	switch {
+	case before == nil:
+		o.Printf("Without this version nothing can be proposed: the kit cannot be used as it is.\n")
+	case before.Counts.Changing() > 0:
+		o.Printf("%s of these would change without the update as well.\n",
+			Count(propose.CommonActions(before, after), "action"))
 	}
 }

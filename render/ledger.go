@@ -276,3 +276,20 @@ func Held(h ledger.Holder, now time.Time) string {
 	}
 	return Clean(s)
 }
+
+// Refused tells who holds the lock that a command needs, and what to do. again is that command.
+func (o *Out) Refused(l *ledger.LockedError, env, again string) {
+	h := ledger.HolderOf(l.Ward, l.Holder)
+	o.Printf("refused: %s (%s) is locked\n", l.Ward, env)
+	if l.Address != "" {
+		o.Printf("  at      %s\n", Locked(l.Address))
+	}
+	o.Printf("  by      %s\n", Held(h, time.Now()))
+	if l.Dead {
+		o.Printf("  but     its process no longer runs\n")
+		o.Printf("  go on   %s -break-stale\n", again)
+		return
+	}
+	o.Printf("  wait    %s -wait 10m\n", again)
+	o.Printf("  break   kasbah lock break %s -env %s -why \"…\"     only if that run is dead\n", ledger.ShortRun(h.Run), env)
+}

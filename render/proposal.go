@@ -392,7 +392,8 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	c := p.Counts
 	total := c.Changing() + c.Same
 	switch {
-	case c.Changing() == 0 && total == 0:
+	case total == 0 && len(p.Blocked) > 0:
+	case total == 0:
 		o.Printf("Nothing is declared and nothing is recorded.\n")
 	case c.Changing() == 0:
 		are := map[bool]string{true: "the one resource is", false: fmt.Sprintf("all %d resources are",

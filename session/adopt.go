@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +16,7 @@ import (
 
 	"kasbah/core/adopt"
 	"kasbah/core/declare"
+	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
@@ -87,13 +89,25 @@ func (s *Session) typeOfThing(ctx context.Context) func(but, id string) string {
 	}
 }
 
-// ReadIDs reads which things addresses adopt: CSV with two columns, address and id, with or without
-// a line of titles, or JSON, an object or a list of {"address", "id"}.
-func ReadIDs(r io.Reader) ([]string, error) {
-	body, err := io.ReadAll(io.LimitReader(r, 64<<20))
+// ReadIDs reads a file that says which things addresses adopt: CSV with two columns, address and id,
+// with or without a line of titles, or JSON, an object or a list of {"address", "id"}. It returns
+// ADDRESS=ID.
+func ReadIDs(file string) ([]string, error) {
+	body, err := disk.Read(file, maxIDs)
 	if err != nil {
 		return nil, err
 	}
+	out, err := readIDs(body)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Base(file), err)
+	}
+	return out, nil
+}
+
+// maxIDs is how large such a file may be, in bytes.
+const maxIDs = 64 << 20
+
+func readIDs(body []byte) ([]string, error) {
 	text := strings.TrimSpace(strings.TrimPrefix(string(body), "\ufeff"))
 	if strings.HasPrefix(text, "{") || strings.HasPrefix(text, "[") {
 		return idsInJSON([]byte(text))

@@ -57,7 +57,7 @@ func (e *executor) adopt(ctx context.Context, a *propose.Action) error {
 	if e.isBroken() {
 		return errWithheld
 	}
-	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "adopted",
+	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteAdopted,
 		Record: r}}); err != nil {
 		return e.broke(err)
 	}
@@ -70,6 +70,6 @@ func (e *executor) adopt(ctx context.Context, a *propose.Action) error {
 
 // letGoAgain stops managing what the run has adopted.
 func (e *executor) letGoAgain(ctx context.Context, m *madeCall) error {
-	return m.call.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released",
+	return m.call.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteReleased,
 		Dropped: m.call.intent.Address}})
 }

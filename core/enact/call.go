@@ -125,7 +125,7 @@ func (e *executor) release(ctx context.Context, a *propose.Action) error {
 	if err != nil {
 		return err
 	}
-	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released",
+	if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteReleased,
 		Dropped: a.Address}}); err != nil {
 		return e.broke(err)
 	}

@@ -68,7 +68,7 @@ func (e *executor) releaseRecords(ctx context.Context, full []string) error {
 	}
 	for _, f := range full {
 		ward, address := value.SplitWard(f)
-		if err := e.runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: "released",
+		if err := e.runs[ward].Append(ctx, ledger.Line{Kind: ledger.KindNote, Note: &ledger.Note{What: ledger.NoteReleased,
 			Dropped: address}}); err != nil {
 			return err
 		}

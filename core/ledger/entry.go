@@ -113,6 +113,13 @@ const CallCopy = "copy"
 // live attributes and tag alone, and so may be in a run that only reads the record.
 const NoteSeen = "seen"
 
+// NoteAdopted and NoteReleased are the What of notes by which a thing comes under management, and is
+// managed no more.
+const (
+	NoteAdopted  = "adopted"
+	NoteReleased = "released"
+)
+
 // Acceptance says that a log was lost or restored, and ended at an entry when somebody
 // accepted that. It is one exception: it excuses what was seen of the entries between
 // that one and the accepting one, and nothing later.

@@ -59,6 +59,20 @@ type Call struct {
 	Error   string  `json:"error,omitempty"`
 }
 
+// call is a change that needs none, as a call of the log; nil for other notes.
+func (n *Note) call() *Call {
+	c := &Call{Call: "record", Outcome: string(Done)}
+	switch {
+	case n.What == NoteAdopted && n.Record != nil:
+		c.Address, c.Action = n.Record.Address, "adopt"
+	case n.What == NoteReleased:
+		c.Address, c.Action = n.Dropped, "release"
+	default:
+		return nil
+	}
+	return c
+}
+
 // History lists the runs of the log, oldest first, and counts the entries that
 // are sealed to keys which are not here: what they say is missing.
 func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64, err error) {
@@ -100,6 +114,10 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 				if i, ok := calls[of+" "+line.Result.Intent]; ok && open[of] != nil {
 					c := &open[of].Calls[i]
 					c.Outcome, c.Seconds, c.Error = string(line.Result.Outcome), line.Result.Seconds, line.Result.Error
+				}
+			case line.Kind == KindNote:
+				if c := line.Note.call(); c != nil {
+					r.Calls = append(r.Calls, *c)
 				}
 			case line.Kind == KindEnd:
 				r.ended(e, line.End)
