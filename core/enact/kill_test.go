@@ -158,6 +158,14 @@ func (c *coast) everyAction() *coast {
 	c.things["cabin"].attrs["tags"] = `{"a": "b"}`
 	c.things["mast"].attrs["image"] = `"stone-2"`
 	put("bucket", "fresh", "", "tags", `{"a": "b"}`)
+	c.adopt = propose.Adoption{AndEdit: true, Things: map[string]propose.Taken{}}
+	for _, name := range []string{"found", "foundedited"} {
+		l, err := c.drv.Create(context.Background(), "bucket", value.Map{"name": "by-hand-" + name}, "")
+		require.NoError(c.t, err)
+		c.adopt.Things["shore:medina.bucket/"+name] = propose.Taken{ID: l.ID}
+	}
+	put("bucket", "found", "", "versions", "False")
+	put("bucket", "foundedited", "", "versions", "True")
 	c.write()
 	return c
 }
@@ -237,7 +245,7 @@ func killAt(t *testing.T, estate func(*testing.T) *coast, at int, after bool, wa
 func TestKillAfterEveryStep(t *testing.T) {
 	c := everyAction(t)
 	p := c.propose(false)
-	require.Equal(t, propose.Counts{New: 1, Edit: 5, Swap: 4, Drop: 1, Rename: 1, Same: 2}, p.Counts)
+	require.Equal(t, propose.Counts{New: 1, Edit: 6, Swap: 4, Drop: 1, Adopt: 1, Rename: 1, Same: 2}, p.Counts)
 	killEverywhere(t, everyAction, 1, 30)
 }
 

@@ -45,6 +45,7 @@ type coast struct {
 
 	approval *approval.Policy // as kasbah.toml would have it
 	byKey    string           // public key of who proposes
+	adopt    propose.Adoption // what proposals take under management
 	offline  bool             // proposals compare with the ledger alone
 	only     []string         // patterns of what is proposed; all when empty
 	box      *seal.Box        // what seals the ledger; nil when nothing does
@@ -250,7 +251,11 @@ func (c *coast) propose(raze bool) *propose.Proposal {
 	require.NoError(c.t, err)
 	o.States = map[string]*ledger.State{"shore": s}
 	if !c.offline {
-		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.Catalogs, o.States, nil)
+		var ids map[string][]string
+		if o.Declared != nil {
+			o.Adopt, ids = c.adopt, c.adopt.Ids(o.Declared, o.States)
+		}
+		o.Live, err = propose.ReadLive(ctx, c.drivers(), o.Catalogs, o.States, ids)
 		require.NoError(c.t, err)
 	}
 	p, err := propose.Propose(context.Background(), o)
