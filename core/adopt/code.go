@@ -1,0 +1,657 @@
+package adopt
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kasbah/core/declare"
+	"kasbah/core/schema"
+	"kasbah/core/tidy"
+	"kasbah/core/value"
+)
+
+// Written is code for things that were found.
+type Written struct {
+	Text    string                       // of a file of the ward
+	Inputs  map[string]map[string]any    // values by environment and name
+	Things  map[string]map[string]string // by environment: ids by the address without its ward
+	Secrets []Secret                     // what has to be given first
+	Left    []string                     // what a person has to look at, each a sentence
+}
+
+// Write declares what was found in some environments, as a colleague would. It fails only where the
+// text cannot be laid out.
+func Write(driver string, found []Found) (*Written, error) {
+	g := gather(driver, found)
+	c := &coder{g: g, names: map[string]bool{driver: true}, refer: map[string]string{}, shared: map[string]string{}}
+	for name := range g.inputs {
+		c.names[name] = true
+	}
+	out := &Written{Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: g.secrets}
+	for _, f := range found {
+		out.Inputs[f.Env], out.Things[f.Env] = map[string]any{}, map[string]string{}
+	}
+	for _, in := range g.inputs {
+		for env, v := range in.is {
+			out.Inputs[env][in.name] = v
+		}
+	}
+	for _, it := range g.order {
+		for env, id := range it.ids {
+			out.Things[env][driver+"."+it.typ.Name+"/"+it.name] = id
+		}
+	}
+	text, err := tidy.Text("found.star", []byte(c.file()))
+	out.Text, out.Left = string(text), g.left
+	return out, err
+}
+
+// coder writes the file.
+type coder struct {
+	g      *gathering
+	b      strings.Builder
+	names  map[string]bool   // variables that are taken
+	refer  map[string]string // by key: how an item or other thing is written
+	shared map[string]string // values that stand at the top, by their canonical text
+	used   map[string]bool   // keys that something refers to
+}
+
+// unit is what is declared by one call, or by a table and a loop over it.
+type unit struct {
+	items   []*item
+	columns []string // attributes that are in the table
+	plural  string   // the variable that holds the loop's handles; "" for none
+	where   string   // the environments that have it, as code; "" for all
+}
+
+// fewest is how many resources of one type make a table, and widest how many attributes it has.
+const fewest, widest = 5, 4
+
+func (c *coder) file() string {
+	c.used = map[string]bool{}
+	for _, it := range c.g.order {
+		for _, need := range it.needs {
+			c.used[need] = true
+		}
+	}
+	units := c.sorted(c.units())
+	c.share(units)
+	envs := make([]string, len(c.g.found))
+	for i, f := range c.g.found {
+		envs[i] = f.Env
+	}
+	fmt.Fprintf(&c.b, "# Written by `kasbah adopt` from what was found in %s.\n\n", strings.Join(envs, " and "))
+	for _, name := range value.Keys(c.g.inputs) {
+		fmt.Fprintf(&c.b, "%s = input(%s%s)\n", name, quoted(name), kindOf(c.g.inputs[name].attr))
+	}
+	c.b.WriteString("\n")
+	for _, key := range value.Keys(c.g.others) {
+		o := c.g.others[key]
+		hint := o.typ.Name
+		if s, ok := o.match["name"].(string); ok {
+			hint = s
+		}
+		name := c.variable(hint)
+		c.refer[key] = name
+		fmt.Fprintf(&c.b, "%s = %s.%s.find(%s)\n", name, c.g.driver, declare.Identifier(o.typ.Name), c.arguments(o.match, o.typ))
+	}
+	c.b.WriteString("\n")
+	texts := map[string]string{} // of the shared values, by variable
+	for _, u := range units {
+		for _, it := range u.items[:1] {
+			for _, v := range it.attrs {
+				if name := c.shared[canonical(v)]; name != "" {
+					texts[name] = c.plainCode(v)
+				}
+			}
+		}
+	}
+	for _, name := range value.Keys(texts) {
+		fmt.Fprintf(&c.b, "%s = %s\n", name, texts[name])
+	}
+	last := ""
+	for _, u := range units {
+		at := u.items[0].typ.Name + u.where
+		if at != last || len(u.items) > 1 {
+			c.b.WriteString("\n")
+		}
+		last = at
+		c.settle(u)
+		c.unit(u)
+	}
+	return c.b.String()
+}
+
+// units puts alike items of a type into tables.
+func (c *coder) units() []*unit {
+	type class struct{ typ, where string }
+	var order []class
+	by := map[class][]*item{}
+	for _, it := range c.g.order {
+		k := class{it.typ.Name, c.where(it)}
+		if by[k] == nil {
+			order = append(order, k)
+		}
+		by[k] = append(by[k], it)
+	}
+	var out []*unit
+	for _, k := range order {
+		for _, items := range c.split(by[k]) {
+			out = append(out, &unit{items: items, columns: c.varying(items), where: k.where})
+		}
+	}
+	return out
+}
+
+// where is code for the environments that an item is in, where it is not in all.
+func (c *coder) where(it *item) string {
+	if len(it.ids) == len(c.g.found) {
+		return ""
+	}
+	envs := value.Keys(it.ids)
+	if len(envs) == 1 {
+		return "env == " + quoted(envs[0])
+	}
+	for i := range envs {
+		envs[i] = quoted(envs[i])
+	}
+	return "env in [" + strings.Join(envs, ", ") + "]"
+}
+
+// split makes groups that differ in few attributes.
+func (c *coder) split(items []*item) [][]*item {
+	alone := func() (out [][]*item) {
+		for _, it := range items {
+			out = append(out, []*item{it})
+		}
+		return out
+	}
+	if len(items) < fewest {
+		return alone()
+	}
+	varying := c.varying(items)
+	if len(varying) <= widest {
+		for _, it := range items { // one that needs another of the same table cannot be in it
+			for _, need := range it.needs {
+				if slices.ContainsFunc(items, func(o *item) bool { return o.key == need }) {
+					return alone()
+				}
+			}
+		}
+		return [][]*item{items}
+	}
+	best, most := "", 0
+	for _, name := range varying {
+		values := map[string]bool{}
+		for _, it := range items {
+			values[canonical(it.attrs[name])] = true
+		}
+		if best == "" || len(values) < most {
+			best, most = name, len(values)
+		}
+	}
+	var keys []string
+	by := map[string][]*item{}
+	for _, it := range items {
+		k := canonical(it.attrs[best])
+		if by[k] == nil {
+			keys = append(keys, k)
+		}
+		by[k] = append(by[k], it)
+	}
+	var out [][]*item
+	for _, k := range keys {
+		out = append(out, c.split(by[k])...)
+	}
+	return out
+}
+
+// varying are the attributes in which items differ, but for what follows from their names.
+func (c *coder) varying(items []*item) []string {
+	if len(items) == 1 {
+		return nil
+	}
+	var out []string
+	for _, a := range items[0].typ.Attributes {
+		if c.byName(items, a.Name) != "" || c.sameName(items, a.Name) {
+			continue
+		}
+		first := canonical(items[0].attrs[a.Name])
+		if slices.ContainsFunc(items, func(it *item) bool { return canonical(it.attrs[a.Name]) != first }) {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+// byName is code that gives an attribute of each item from its name; "" where none does.
+func (c *coder) byName(items []*item, attr string) string {
+	first, ok := items[0].attrs[attr].(string)
+	at := strings.Index(first, items[0].name)
+	if !ok || at < 0 || strings.Contains(first, "%") || len(items) < 2 {
+		return ""
+	}
+	before, after := first[:at], first[at+len(items[0].name):]
+	for _, it := range items {
+		if it.attrs[attr] != before+it.name+after {
+			return ""
+		}
+	}
+	if before+after == "" {
+		return "name"
+	}
+	return quoted(before+"%s"+after) + " % name"
+}
+
+// sameName reports whether an attribute of each item refers to an item of the same name.
+func (c *coder) sameName(items []*item, attr string) bool {
+	for _, it := range items {
+		to, ok := it.attrs[attr].(toItem)
+		if !ok || to.output != "" || c.g.items[to.key].name != it.name {
+			return false
+		}
+	}
+	return true
+}
+
+// settle puts into a table what refers to things of the same names that are not in one table.
+func (c *coder) settle(u *unit) {
+	for _, a := range u.items[0].typ.Attributes {
+		if len(u.items) == 1 || slices.Contains(u.columns, a.Name) || !c.sameName(u.items, a.Name) {
+			continue
+		}
+		table := ""
+		for i, it := range u.items {
+			t, ok := strings.CutSuffix(c.refer[it.attrs[a.Name].(toItem).key], "["+quoted(it.name)+"]")
+			if !ok || i > 0 && t != table {
+				u.columns = append(u.columns, a.Name)
+				break
+			}
+			table = t
+		}
+	}
+}
+
+// sorted puts what is needed first. What waits for itself is declared alone, and by its id at last.
+func (c *coder) sorted(units []*unit) []*unit {
+	var out []*unit
+	done := map[string]bool{}
+	for len(units) > 0 {
+		var rest []*unit
+		for _, u := range units {
+			ready := true
+			for _, it := range u.items {
+				for _, need := range it.needs {
+					ready = ready && done[need]
+				}
+			}
+			if !ready {
+				rest = append(rest, u)
+				continue
+			}
+			out = append(out, u)
+			for _, it := range u.items {
+				done[it.key] = true
+			}
+		}
+		if len(rest) == len(units) {
+			rest = c.loosen(rest, done)
+		}
+		units = rest
+	}
+	return out
+}
+
+// loosen takes a table apart that is in a circle, else writes what one item refers to as an id.
+func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
+	for i, u := range units {
+		if len(u.items) > 1 {
+			out := slices.Clone(units[:i])
+			for _, it := range u.items {
+				out = append(out, &unit{items: []*item{it}, where: u.where})
+			}
+			return append(out, units[i+1:]...)
+		}
+	}
+	it := units[0].items[0]
+	for name, v := range it.attrs {
+		it.attrs[name] = replaced(v, func(leaf any) any {
+			to, ok := leaf.(toItem)
+			if !ok || done[to.key] {
+				return leaf
+			}
+			for _, env := range value.Keys(it.ids) {
+				if to.output == "" {
+					return c.g.items[to.key].ids[env]
+				}
+			}
+			return nil
+		})
+	}
+	c.g.left = append(c.g.left, fmt.Sprintf("%s/%s refers to things that refer to it: their ids are written", it.typ.Name, it.name))
+	it.needs = slices.DeleteFunc(slices.Clone(it.needs), func(k string) bool { return !done[k] })
+	return units
+}
+
+func replaced(v any, f func(any) any) any {
+	switch v := v.(type) {
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = replaced(v[i], f)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k := range v {
+			out[k] = replaced(v[k], f)
+		}
+		return out
+	}
+	return f(v)
+}
+
+// longText is how long a text is that is worth a name when several resources share it.
+const longText = 24
+
+// share gives values a name that at least three resources have, in two places of the file or more.
+func (c *coder) share(units []*unit) {
+	type use struct {
+		places, resources int
+		attr              string
+		v                 any
+	}
+	uses := map[string]*use{}
+	for _, u := range units {
+		it := u.items[0]
+		for _, attr := range value.Keys(it.attrs) {
+			v := it.attrs[attr]
+			switch x := v.(type) {
+			case map[string]any:
+				if len(x) == 0 {
+					continue
+				}
+			case []any:
+				if len(x) < 2 {
+					continue
+				}
+			case string:
+				if len(x) < longText {
+					continue
+				}
+			default:
+				continue
+			}
+			plain := true
+			leaves(v, func(leaf any) {
+				switch leaf.(type) {
+				case toItem, toOther, asInput, verbatim:
+					plain = false
+				}
+			})
+			if !plain || slices.Contains(u.columns, attr) || len(u.items) > 1 && c.byName(u.items, attr) != "" {
+				continue
+			}
+			k := canonical(v)
+			if uses[k] == nil {
+				uses[k] = &use{attr: attr, v: v}
+			}
+			uses[k].places++
+			uses[k].resources += len(u.items)
+		}
+	}
+	for _, k := range value.Keys(uses) {
+		if x := uses[k]; x.places >= 2 && x.resources >= 3 {
+			name := variable(x.attr)
+			if m, ok := x.v.(map[string]any); ok {
+				name = variable(value.Keys(m)[0]) + "_" + name
+			}
+			c.shared[k] = c.variable(name)
+		}
+	}
+}
+
+// variable is a name that is not taken yet.
+func (c *coder) variable(like string) string {
+	name := variable(like)
+	for n := 2; c.names[name] || predeclared[name]; n++ {
+		name = fmt.Sprintf("%s_%d", variable(like), n)
+	}
+	c.names[name] = true
+	return name
+}
+
+// predeclared are names that mean something else.
+var predeclared = map[string]bool{"input": true, "publish": true, "published": true, "secret": true, "care": true,
+	"kit": true, "file": true, "env": true, "ward": true, "estate": true, "cidr": true, "struct": true, "json": true,
+	"math": true, "fail": true, "kind": true, "name": true, "rule": true}
+
+// variable is a text as a variable's name.
+func variable(s string) string {
+	s = strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '_'
+	}, s)
+	s = strings.Trim(s, "_")
+	for strings.Contains(s, "__") {
+		s = strings.ReplaceAll(s, "__", "_")
+	}
+	if s == "" || s[0] >= '0' && s[0] <= '9' {
+		s = "x" + s
+	}
+	return declare.Identifier(s)
+}
+
+func quoted(s string) string { return declare.Literal(s) }
+
+// unit writes a unit.
+func (c *coder) unit(u *unit) {
+	indent := ""
+	if u.where != "" {
+		fmt.Fprintf(&c.b, "if %s:\n", u.where)
+		indent = "    "
+	}
+	it := u.items[0]
+	call := c.g.driver + "." + declare.Identifier(it.typ.Name)
+	if len(u.items) == 1 {
+		before := ""
+		if c.used[it.key] {
+			name := c.variable(it.name)
+			c.refer[it.key], before = name, name+" = "
+		}
+		c.b.WriteString(indent + before + c.call(call, quoted(it.name), it, nil, indent) + "\n")
+		return
+	}
+	used := slices.ContainsFunc(u.items, func(it *item) bool { return c.used[it.key] })
+	columns := make([]string, len(u.columns))
+	for i, name := range u.columns {
+		columns[i] = variable(name)
+		if columns[i] == "name" {
+			columns[i] = "called"
+		}
+	}
+	over, table := "name", c.table(u, indent)
+	switch len(columns) {
+	case 0:
+	case 1:
+		over = "name, " + columns[0]
+	default:
+		over = "name, (" + strings.Join(columns, ", ") + ")"
+	}
+	if !used {
+		fmt.Fprintf(&c.b, "%sfor %s in %s:\n%s    %s\n", indent, over, table, indent,
+			c.call(call, "name", it, u, indent+"    "))
+		return
+	}
+	plural := c.variable(it.typ.Name + "s")
+	fmt.Fprintf(&c.b, "%s%s = {\n%s    name: %s\n%s    for %s in %s\n%s}\n", indent, plural, indent,
+		c.call(call, "name", it, u, indent+"    "), indent, over, table, indent)
+	u.plural = plural
+	for _, it := range u.items {
+		c.refer[it.key] = plural + "[" + quoted(it.name) + "]"
+	}
+}
+
+// table is what a loop goes over.
+func (c *coder) table(u *unit, indent string) string {
+	var b strings.Builder
+	if len(u.columns) == 0 {
+		b.WriteString("[")
+	} else {
+		b.WriteString("{")
+	}
+	for _, it := range u.items {
+		b.WriteString("\n" + indent + "    " + quoted(it.name))
+		switch len(u.columns) {
+		case 0:
+		case 1:
+			b.WriteString(": " + c.code(it.attrs[u.columns[0]]))
+		default:
+			cells := make([]string, len(u.columns))
+			for i, name := range u.columns {
+				cells[i] = c.code(it.attrs[name])
+			}
+			b.WriteString(": (" + strings.Join(cells, ", ") + ")")
+		}
+		b.WriteString(",")
+	}
+	if len(u.columns) == 0 {
+		return b.String() + "\n" + indent + "]"
+	}
+	return b.String() + "\n" + indent + "}.items()"
+}
+
+// wide is how long a line may be.
+const wide = 110
+
+// call is the call that declares an item, or each of a table.
+func (c *coder) call(function, name string, it *item, u *unit, indent string) string {
+	args := []string{name}
+	for _, a := range it.typ.Attributes {
+		text := ""
+		switch {
+		case u != nil && slices.Contains(u.columns, a.Name):
+			if text = variable(a.Name); text == "name" {
+				text = "called"
+			}
+		case u != nil && c.byName(u.items, a.Name) != "":
+			text = c.byName(u.items, a.Name)
+		case u != nil && c.sameName(u.items, a.Name):
+			text = strings.TrimSuffix(c.refer[it.attrs[a.Name].(toItem).key], quoted(it.name)+"]") + "name]"
+		case it.attrs[a.Name] != nil:
+			text = c.code(it.attrs[a.Name])
+		default:
+			continue
+		}
+		args = append(args, declare.Identifier(a.Name)+" = "+text)
+	}
+	line := function + "(" + strings.Join(args, ", ") + ")"
+	if len(indent)+len(line) <= wide && !strings.Contains(line, "\n") {
+		return line
+	}
+	return function + "(\n" + indent + "    " + strings.Join(args, ",\n"+indent+"    ") + ",\n" + indent + ")"
+}
+
+// arguments are those of find.
+func (c *coder) arguments(match map[string]any, t *schema.Type) string {
+	var args []string
+	for _, a := range t.Attributes {
+		if v, ok := match[a.Name]; ok {
+			args = append(args, declare.Identifier(a.Name)+" = "+c.code(v))
+		}
+	}
+	return strings.Join(args, ", ")
+}
+
+// code is a value as the language writes it; a shared one by its name.
+func (c *coder) code(v any) string {
+	if name := c.shared[canonical(v)]; name != "" {
+		return name
+	}
+	return c.plainCode(v)
+}
+
+func (c *coder) plainCode(v any) string {
+	var b strings.Builder
+	write(&b, v, func(leaf any) string {
+		switch x := leaf.(type) {
+		case toItem:
+			text := cmp.Or(c.refer[x.key], quoted(x.key))
+			if x.output != "" {
+				text += "." + declare.Identifier(x.output)
+			}
+			return text
+		case toOther:
+			return c.refer[x.key]
+		case ofEnv:
+			return quoted(x.text) + " % env"
+		case asInput:
+			return x.name
+		case verbatim:
+			return x.text
+		}
+		return declare.Literal(leaf)
+	})
+	return b.String()
+}
+
+// write writes a value, its leaves by a function.
+func write(b *strings.Builder, v any, leaf func(any) string) {
+	switch v := v.(type) {
+	case []any:
+		b.WriteString("[")
+		for i, x := range v {
+			if i > 0 {
+				b.WriteString(", ")
+			}
+			write(b, x, leaf)
+		}
+		b.WriteString("]")
+	case map[string]any:
+		b.WriteString("{")
+		for i, k := range value.Keys(v) {
+			if i > 0 {
+				b.WriteString(", ")
+			}
+			b.WriteString(quoted(k) + ": ")
+			write(b, v[k], leaf)
+		}
+		b.WriteString("}")
+	default:
+		b.WriteString(leaf(v))
+	}
+}
+
+// kindOf is the second argument of an input for an attribute, with its comma; "" for a text.
+func kindOf(a *schema.Attribute) string {
+	var kind func(a *schema.Attribute) string
+	kind = func(a *schema.Attribute) string {
+		if a == nil {
+			return "kind.text"
+		}
+		switch a.Kind {
+		case schema.Int:
+			return "kind.int"
+		case schema.Number:
+			return "kind.number"
+		case schema.Bool:
+			return "kind.bool"
+		case schema.List:
+			return "kind.list(" + kind(a.Elem) + ")"
+		case schema.MapOf:
+			return "kind.map(" + kind(a.Elem) + ")"
+		}
+		return "kind.text"
+	}
+	if k := kind(a); k != "kind.text" {
+		return ", " + k
+	}
+	return ""
+}

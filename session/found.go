@@ -1,0 +1,279 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"kasbah/core/adopt"
+	"kasbah/core/disk"
+	"kasbah/core/enact"
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/value"
+)
+
+// FoundRequest says what is looked for, and where it is to be declared.
+type FoundRequest struct {
+	Driver string
+	Types  []string // of the driver; none for all
+	Where  string   // a Starlark expression over r; "" for all
+	Ward   string
+	Envs   []string // the first is the session's
+}
+
+// FoundFile is code for what was found, and the proof that it is right.
+type FoundFile struct {
+	*adopt.Written
+	File string // below the estate's folder
+	Toml []byte // kasbah.toml with the inputs; nil where it stays as it is
+	Ward string
+
+	dir string
+}
+
+// DeclareFound looks for what no ledger of the estate records, writes code that declares it, and
+// proves it: a proposal with the code only adopts. Nothing is written yet.
+func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile, error) {
+	out := &FoundFile{File: path.Join(r.Ward, "found.star"), Ward: r.Ward, dir: s.Estate.Dir}
+	if !s.Estate.HasWard(r.Ward) {
+		return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q; list it in wards of kasbah.toml first", r.Ward),
+			Hint: nearest.Hint(r.Ward, s.Estate.Wards)}
+	}
+	c := s.Catalogs[r.Driver]
+	if c == nil {
+		return nil, &problem.UsageError{Message: fmt.Sprintf("no driver is called %q", r.Driver),
+			Hint: nearest.Hint(r.Driver, s.Estate.Drivers())}
+	}
+	for i, t := range r.Types {
+		r.Types[i] = strings.TrimPrefix(t, r.Driver+".")
+		if c.Types[r.Types[i]] == nil {
+			return nil, &problem.UsageError{Message: fmt.Sprintf("%s has no type %s", r.Driver, r.Types[i]),
+				Hint: nearest.Hint(r.Types[i], c.Names())}
+		}
+	}
+	if _, err := os.Lstat(out.at(out.File)); !errors.Is(err, fs.ErrNotExist) {
+		return nil, problem.Usage("%s is there already; nothing is written over", out.File)
+	}
+	where := func(string, adopt.Thing) (bool, error) { return true, nil }
+	if r.Where != "" {
+		var err error
+		if where, err = adopt.Where(r.Where); err != nil {
+			return nil, problem.Usage("%v", err)
+		}
+	}
+	var found []adopt.Found
+	for _, env := range r.Envs {
+		from, err := s.in(ctx, env, nil)
+		if err != nil {
+			return nil, err
+		}
+		f, err := from.found(ctx, r, where)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, *f)
+	}
+	var err error
+	if out.Written, err = adopt.Write(r.Driver, found); err != nil {
+		return nil, err
+	}
+	if out.count() == 0 {
+		return out, nil
+	}
+	overlay := map[string][]byte{out.File: []byte(out.Text)}
+	body, err := os.ReadFile(out.at(estate.File))
+	if err != nil {
+		return nil, err
+	}
+	text := string(body)
+	for _, env := range value.Keys(out.Inputs) {
+		for _, name := range value.Keys(out.Inputs[env]) {
+			if text, err = estate.WithInput(text, "env."+env+".ward."+r.Ward+".inputs", name, out.Inputs[env][name]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if text != string(body) {
+		out.Toml = []byte(text)
+		overlay[estate.File] = out.Toml
+	}
+	for _, env := range r.Envs {
+		with, err := s.in(ctx, env, overlay)
+		if err == nil {
+			err = with.prove(ctx, out.Adopting(env))
+		}
+		if err != nil {
+			return nil, fmt.Errorf("nothing is written, as the code does not stand its proof in %s: %w", env, err)
+		}
+	}
+	return out, nil
+}
+
+func (f *FoundFile) at(name string) string { return filepath.Join(f.dir, filepath.FromSlash(name)) }
+
+// count is how many things are declared, in all environments.
+func (f *FoundFile) count() int {
+	n := 0
+	for _, things := range f.Things {
+		n += len(things)
+	}
+	return n
+}
+
+// Adopting is what the file's declarations adopt in an environment.
+func (f *FoundFile) Adopting(env string) *Adopting {
+	out := &Adopting{Things: map[string]string{}}
+	for address, id := range f.Things[env] {
+		out.Things[value.InWard(f.Ward, address)] = id
+	}
+	return out
+}
+
+// Write writes the file, and the inputs into kasbah.toml.
+func (f *FoundFile) Write() ([]string, error) {
+	if err := os.MkdirAll(filepath.Dir(f.at(f.File)), 0o755); err != nil {
+		return nil, err
+	}
+	if err := disk.Replace(f.at(f.File), []byte(f.Text), 0o644); err != nil || f.Toml == nil {
+		return []string{f.File}, err
+	}
+	if err := disk.Replace(f.at(estate.File), f.Toml, 0o644); err != nil {
+		return nil, errors.Join(err, os.Remove(f.at(f.File)))
+	}
+	return []string{f.File, estate.File}, nil
+}
+
+// in is a session in an environment of the estate, with texts in place of files.
+func (s *Session) in(ctx context.Context, env string, overlay map[string][]byte) (*Session, error) {
+	if env == s.Env && overlay == nil {
+		return s, nil
+	}
+	c := s.config
+	c.Env, c.Wards, c.Overlay = env, nil, overlay
+	opened, err := Open(ctx, c)
+	if opened != nil {
+		s.CloseLater(opened.Close)
+	}
+	return opened, err
+}
+
+// found lists what no ledger of the estate records.
+func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, adopt.Thing) (bool, error)) (*adopt.Found,
+	error) {
+	states, err := s.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	recorded := s.thingsElsewhere(ctx, false)
+	c := s.Catalogs[r.Driver]
+	lists := map[string][]adopt.Thing{}
+	var mu sync.Mutex
+	g, listing := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for _, name := range c.Names() {
+		typ := c.Types[name]
+		if typ.Unshown {
+			continue
+		}
+		g.Go(func() error {
+			var list []adopt.Thing
+			for l, err := range s.Drivers[r.Driver].List(listing, name) {
+				if err != nil {
+					return fmt.Errorf("reading the list of %s.%s: %w", r.Driver, name, err)
+				}
+				list = append(list, adopt.Thing{Type: typ, ID: l.ID, Attributes: l.Attributes})
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			lists[name] = list
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	out := &adopt.Found{Env: s.Env, Others: map[string]adopt.Thing{}, Managed: publishedIDs(states, r, recorded),
+		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
+	for _, name := range value.Keys(lists) {
+		for _, t := range lists[name] {
+			if recorded[r.Driver+"."+name+" "+t.ID] != "" {
+				continue
+			}
+			take := len(r.Types) == 0 || slices.Contains(r.Types, name)
+			if take {
+				if take, err = where(r.Driver, t); err != nil {
+					return nil, err
+				}
+			}
+			if take {
+				out.Things = append(out.Things, t)
+			} else {
+				out.Others[name+" "+t.ID] = t
+			}
+		}
+	}
+	return out, nil
+}
+
+// publishedIDs says how another ward's thing is written: as a value that its ward publishes.
+func publishedIDs(states map[string]*ledger.State, r FoundRequest, recorded map[string]string) func(typ, id string) string {
+	by := map[string]string{}
+	for _, ward := range value.Keys(states) {
+		if ward == r.Ward {
+			continue
+		}
+		for _, name := range value.Keys(states[ward].Values.Published) {
+			if id, ok := states[ward].Values.Published[name].(string); ok && by[id] == "" {
+				by[id] = fmt.Sprintf("published(%q, %q)", ward, name)
+			}
+		}
+	}
+	return func(typ, id string) string {
+		if recorded[r.Driver+"."+typ+" "+id] == "" {
+			return ""
+		}
+		return by[id]
+	}
+}
+
+// prove proposes to adopt, and fails where the proposal would do anything else.
+func (s *Session) prove(ctx context.Context, a *Adopting) error {
+	others := s.Others()
+	e, err := s.EvaluateRight(ctx, others)
+	if err != nil {
+		return err
+	}
+	states, err := s.States(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := s.ProposeFrom(ctx, others, e, states, Request{Rehearse: "never", Adopt: a})
+	if err != nil {
+		return err
+	}
+	if err := enact.Blocked(p); err != nil {
+		return err
+	}
+	for _, act := range p.Actions {
+		if act.Kind != propose.Adopt {
+			return fmt.Errorf("%s would be %s", act.Full(), act.Kind)
+		}
+	}
+	if len(p.Actions) != len(a.Things) {
+		return fmt.Errorf("%d of %d things would be adopted", len(p.Actions), len(a.Things))
+	}
+	return nil
+}
