@@ -143,10 +143,8 @@ func (s *story) together(ctx context.Context, args []string) error {
 	}
 	code := one.code(ctx, args)
 	s.prompt(args, "      (keeper-1)")
-	told := first.Bytes()
-	if i := bytes.Index(told, []byte("Longest chain")); i >= 0 { // the proposal was told above
-		told = told[i:]
-		told = told[bytes.IndexByte(told, '\n')+1:]
+	told, cut := demo.WithoutProposal(first.Bytes())
+	if cut {
 		s.a.out().Printf("%s\n", s.a.out().Paint(render.Grey, "(the proposal, as above)"))
 	}
 	s.a.buffer.Write(told)

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -13,7 +12,6 @@ import (
 
 	"golang.org/x/term"
 
-	"kasbah/core/disk"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
@@ -327,10 +325,8 @@ func (a *app) progress(p *propose.Proposal) progressView {
 	nothing := func() {}
 	switch {
 	case a.json:
-		enc := json.NewEncoder(jsonOut{a.buffer})
 		return progressView{close: nothing, event: func(e enact.Event) {
-			a.wrote = true
-			if err := errors.Join(enc.Encode(e), a.flush()); err != nil && a.verbose {
+			if err := errors.Join(a.document(e), a.flush()); err != nil && a.verbose {
 				a.say("an event could not be written: %v", err)
 			}
 		}}
@@ -353,15 +349,5 @@ func (a *app) summarise(f enactFlags, r *enact.Result) error {
 			return err
 		}
 	}
-	if f.summary == "" {
-		return nil
-	}
-	body, err := json.MarshalIndent(r, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := disk.Replace(f.summary, append(body, '\n'), 0o600); err != nil {
-		return fmt.Errorf("the run has ended (%s), but its summary could not be written: %w", r.Outcome, err)
-	}
-	return nil
+	return r.WriteTo(f.summary)
 }

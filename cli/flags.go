@@ -63,7 +63,10 @@ type common struct {
 // commonFlags registers the flags that all commands share.
 func (a *app) commonFlags(fs *flag.FlagSet, estate bool) {
 	if estate {
-		fs.StringVar(&a.env, "env", "", "the `environment`; KASBAH_ENV, or the only one there is")
+		fs.Func("env", "the `environment`; KASBAH_ENV, or the only one there is", func(s string) error {
+			a.env = strings.TrimPrefix(a.env+","+s, ",") // adopt -from takes several
+			return nil
+		})
 		fs.Var(&a.inputs, "input", "an input, as `name=value` or ward:name=value; repeatable")
 		fs.Var(&a.files, "inputs", "a TOML or JSON `file` of inputs; repeatable")
 		fs.Var(&a.with, "with", "a setting, as `key=value`, such as ledger.path=…; repeatable")

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"kasbah/core/declare"
 	"kasbah/core/problem"
 	"kasbah/kits"
 	"kasbah/render"
@@ -72,11 +71,12 @@ func (pl *placing) run(ctx context.Context) error {
 		fs.ErrNotExist) {
 		return problem.Usage("%s is there already; nothing is written over", file)
 	}
-	var ask func(declare.KitInput) (string, error)
+	var ask func(string) (string, error)
 	if a.interactive() && !a.yes {
-		ask = func(in declare.KitInput) (string, error) { return pl.ask(ctx, in) }
+		ask = func(question string) (string, error) { return a.ask(ctx, question) }
 	}
-	if err := pl.Gather(pl.given, ask); err != nil {
+	tell := func(words string) { fmt.Fprintf(a.errors, "%s\n", render.Clean(words)) }
+	if err := pl.Gather(pl.given, ask, tell); err != nil {
 		return err
 	}
 	body, err := pl.Text()
@@ -91,24 +91,6 @@ func (pl *placing) run(ctx context.Context) error {
 		return err
 	}
 	return pl.write(ctx, body)
-}
-
-// ask asks a person for one input until what is typed fits. An empty answer takes the default.
-func (pl *placing) ask(ctx context.Context, in declare.KitInput) (string, error) {
-	if in.Attr.Help != "" {
-		fmt.Fprintf(pl.a.errors, "%s\n", render.Clean(in.Attr.Help))
-	}
-	for {
-		answer, err := pl.a.ask(ctx, in.Question()+":")
-		if err != nil || answer == "" && in.HasDefault {
-			return "", err
-		}
-		text, err := pl.Expression(answer, in.Attr)
-		if err == nil {
-			return text, nil
-		}
-		fmt.Fprintf(pl.a.errors, "    %s\n", render.Clean(err.Error()))
-	}
 }
 
 // write writes the file, and takes back what turns out wrong.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 
 	"kasbah/core/estate"
@@ -91,12 +90,8 @@ func typesCommand() *command {
 
 // showBuiltIn shows the types of the simulated cloud, where no estate names drivers.
 func (a *app) showBuiltIn(ctx context.Context, args []string) error {
-	d, err := medina.Settings{API: "embedded"}.Driver("")
+	c, err := medina.Describe(ctx)
 	if err != nil {
-		return err
-	}
-	c, err := d.Describe(ctx)
-	if err = errors.Join(err, d.Close()); err != nil {
 		return err
 	}
 	a.say("note: no estate found; showing the types of the simulated cloud")

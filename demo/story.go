@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -118,4 +119,14 @@ func (e *Edit) Make(dir string) error {
 		return fmt.Errorf("%s does not hold %s", e.File, e.Old)
 	}
 	return disk.Replace(path, []byte(strings.ReplaceAll(string(body), e.Old, e.New)), 0o644)
+}
+
+// WithoutProposal is what a run has told without its proposal, which the story has told already; it
+// reports whether there was one.
+func WithoutProposal(told []byte) ([]byte, bool) {
+	_, after, cut := bytes.Cut(told, []byte("Longest chain"))
+	if !cut {
+		return told, false
+	}
+	return after[bytes.IndexByte(after, '\n')+1:], true
 }

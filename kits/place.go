@@ -39,7 +39,7 @@ func (in *Instance) Give(name, expression string) { in.args = append(in.args, na
 
 // Gather gives the instance every input: as it is given by name, as ask has it, or left to its
 // default. All that is wrong with given ones is one error. ask may be nil; "" takes the default.
-func (in *Instance) Gather(given map[string]string, ask func(declare.KitInput) (string, error)) error {
+func (in *Instance) Gather(given map[string]string, ask func(question string) (string, error), tell func(string)) error {
 	var wrong problem.List
 	var names []string
 	for _, input := range in.Function.Inputs {
@@ -52,7 +52,7 @@ func (in *Instance) Gather(given map[string]string, ask func(declare.KitInput) (
 		case isGiven:
 			text, err = in.Expression(raw, input.Attr)
 		case ask != nil:
-			if text, err = ask(input); err != nil {
+			if text, err = in.asked(input, ask, tell); err != nil {
 				return err
 			}
 		case !input.HasDefault:
@@ -71,6 +71,25 @@ func (in *Instance) Gather(given map[string]string, ask func(declare.KitInput) (
 		}
 	}
 	return wrong.Err()
+}
+
+// asked asks a person for one input until what is typed fits. An empty answer takes the default.
+func (in *Instance) asked(input declare.KitInput, ask func(question string) (string, error),
+	tell func(string)) (string, error) {
+	if input.Attr.Help != "" {
+		tell(input.Attr.Help)
+	}
+	for {
+		answer, err := ask(input.Question() + ":")
+		if err != nil || answer == "" && input.HasDefault {
+			return "", err
+		}
+		text, err := in.Expression(answer, input.Attr)
+		if err == nil {
+			return text, nil
+		}
+		tell("    " + err.Error())
+	}
 }
 
 func (in *Instance) load(file, name string) {

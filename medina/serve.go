@@ -18,6 +18,7 @@ import (
 	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
+	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/drivers/openapi"
 )
@@ -291,4 +292,14 @@ func (s Settings) Driver(from string) (driver.Driver, error) {
 	}
 	return openapi.New(openapi.Options{Document: Document(), Overlays: o.Overlays, Settings: o.Settings, Base: start,
 		Close: stop, From: from, Client: client, Auth: openapi.Auth{Bearer: s.Token, Setting: "token"}})
+}
+
+// Describe is what a Medina without a place of its own offers.
+func Describe(ctx context.Context) (*schema.Catalog, error) {
+	d, err := Settings{API: "embedded"}.Driver("")
+	if err != nil {
+		return nil, err
+	}
+	c, err := d.Describe(ctx)
+	return c, errors.Join(err, d.Close())
 }

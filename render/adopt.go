@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"kasbah/core/adopt"
+	"kasbah/core/value"
 )
 
 // fewPairs is how many pairs of a type are listed one by one.
@@ -65,4 +66,29 @@ func (o *Out) LikelyPair(x adopt.Pair) {
 		text += fmt.Sprintf("; %s as well", Count(x.Others, "other thing"))
 	}
 	o.Printf("%s%s\n", o.Action("edit", "likely   "), Wrap(text, o.Width-9, "         "))
+}
+
+// FoundFile writes the code for what was found, and what is to be done first.
+func (o *Out) FoundFile(w *adopt.Written) {
+	if w.Count() == 0 {
+		o.Printf("Nothing was found that no ledger of the estate records.\n")
+		return
+	}
+	o.File(w.File, w.Text)
+	for _, env := range value.Keys(w.Inputs) {
+		for _, name := range value.Keys(w.Inputs[env]) {
+			o.Printf("input  %s in %s: %s\n", name, env, Clean(value.Plain(w.Inputs[env][name])))
+		}
+	}
+	for _, s := range w.Secrets {
+		o.Printf("secret %s: give it with `kasbah key keep %s`, as %s of %s\n", s.Name, s.Name, s.Attribute, s.Address)
+	}
+	for _, text := range w.Left {
+		o.Printf("look   %s\n", Wrap(text, o.Width-7, "       "))
+	}
+	var parts []string
+	for _, env := range value.Keys(w.Things) {
+		parts = append(parts, fmt.Sprintf("%s in %s", Count(len(w.Things[env]), "thing"), env))
+	}
+	o.Printf("%s; a proposal with this file adopts them and does nothing else.\n", strings.Join(parts, ", "))
 }

@@ -235,6 +235,10 @@ func (g *group) common() {
 
 func (o *Out) group(g group, words int) {
 	first := g.actions[0]
+	if first.Adopts != "" { // each takes its own
+		one := *first
+		one.Adopts, first = "", &one
+	}
 	word := pad(string(first.Kind)+" ", words)
 	o.Printf("%s%d %s%s\n", o.Action(string(first.Kind), word), len(g.actions), first.Type, because(first))
 	var names []string

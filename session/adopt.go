@@ -172,9 +172,16 @@ func (s *Session) Adoptable(ctx context.Context) (*Adoptable, error) {
 	return &Adoptable{s, e, states}, err
 }
 
-// Named reads pairs ADDRESS=ID. An address that is not declared is a *problem.UsageError, and one
+// Named reads pairs ADDRESS=ID, and those of a file; "" for none. An address that is not declared is a *problem.UsageError, and one
 // that is recorded as another thing is refused.
-func (x *Adoptable) Named(pairs []string) (map[string]string, error) {
+func (x *Adoptable) Named(pairs []string, file string) (map[string]string, error) {
+	if file != "" {
+		more, err := ReadIDs(file)
+		if err != nil {
+			return nil, err
+		}
+		pairs = append(pairs, more...)
+	}
 	out := map[string]string{}
 	refused := &enact.Refused{}
 	for _, pair := range pairs {

@@ -34,12 +34,10 @@ type FoundRequest struct {
 	Envs   []string // the first is the session's
 }
 
-// FoundFile is code for what was found, and the proof that it is right.
+// FoundFile is code for what was found, with the proof that it is right.
 type FoundFile struct {
 	*adopt.Written
-	File string // below the estate's folder
 	Toml []byte // kasbah.toml with the inputs; nil where it stays as it is
-	Ward string
 
 	dir string
 }
@@ -47,7 +45,8 @@ type FoundFile struct {
 // DeclareFound looks for what no ledger of the estate records, writes code that declares it, and
 // proves it: a proposal with the code only adopts. Nothing is written yet.
 func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile, error) {
-	out := &FoundFile{File: path.Join(r.Ward, "found.star"), Ward: r.Ward, dir: s.Estate.Dir}
+	out := &FoundFile{dir: s.Estate.Dir}
+	file := path.Join(r.Ward, "found.star")
 	if !s.Estate.HasWard(r.Ward) {
 		return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q; list it in wards of kasbah.toml first", r.Ward),
 			Hint: nearest.Hint(r.Ward, s.Estate.Wards)}
@@ -64,8 +63,8 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 				Hint: nearest.Hint(r.Types[i], c.Names())}
 		}
 	}
-	if _, err := os.Lstat(out.at(out.File)); !errors.Is(err, fs.ErrNotExist) {
-		return nil, problem.Usage("%s is there already; nothing is written over", out.File)
+	if _, err := os.Lstat(out.at(file)); !errors.Is(err, fs.ErrNotExist) {
+		return nil, problem.Usage("%s is there already; nothing is written over", file)
 	}
 	where := func(string, adopt.Thing) (bool, error) { return true, nil }
 	if r.Where != "" {
@@ -90,7 +89,8 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 	if out.Written, err = adopt.Write(r.Driver, found); err != nil {
 		return nil, err
 	}
-	if out.count() == 0 {
+	out.File, out.Ward = file, r.Ward
+	if out.Count() == 0 {
 		return out, nil
 	}
 	overlay := map[string][]byte{out.File: []byte(out.Text)}
@@ -100,7 +100,7 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 	}
 	text := string(body)
 	for _, env := range value.Keys(out.Inputs) {
-		for _, name := range value.Keys(out.Inputs[env]) {
+		for _, name := range slices.Backward(value.Keys(out.Inputs[env])) { // each goes before the last
 			if text, err = estate.WithInput(text, "env."+env+".ward."+r.Ward+".inputs", name, out.Inputs[env][name]); err != nil {
 				return nil, err
 			}
@@ -124,15 +124,6 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 
 func (f *FoundFile) at(name string) string { return filepath.Join(f.dir, filepath.FromSlash(name)) }
 
-// count is how many things are declared, in all environments.
-func (f *FoundFile) count() int {
-	n := 0
-	for _, things := range f.Things {
-		n += len(things)
-	}
-	return n
-}
-
 // Adopting is what the file's declarations adopt in an environment.
 func (f *FoundFile) Adopting(env string) *Adopting {
 	out := &Adopting{Things: map[string]string{}}
@@ -143,17 +134,17 @@ func (f *FoundFile) Adopting(env string) *Adopting {
 }
 
 // Write writes the file, and the inputs into kasbah.toml.
-func (f *FoundFile) Write() ([]string, error) {
+func (f *FoundFile) Write() error {
 	if err := os.MkdirAll(filepath.Dir(f.at(f.File)), 0o755); err != nil {
-		return nil, err
+		return err
 	}
 	if err := disk.Replace(f.at(f.File), []byte(f.Text), 0o644); err != nil || f.Toml == nil {
-		return []string{f.File}, err
+		return err
 	}
 	if err := disk.Replace(f.at(estate.File), f.Toml, 0o644); err != nil {
-		return nil, errors.Join(err, os.Remove(f.at(f.File)))
+		return errors.Join(err, os.Remove(f.at(f.File)))
 	}
-	return []string{f.File, estate.File}, nil
+	return nil
 }
 
 // in is a session in an environment of the estate, with texts in place of files.
@@ -207,9 +198,10 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	}
 	out := &adopt.Found{Env: s.Env, Others: map[string]adopt.Thing{}, Managed: publishedIDs(states, r, recorded),
 		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
+	mine := s.ownedHere(r.Driver, lists)
 	for _, name := range value.Keys(lists) {
 		for _, t := range lists[name] {
-			if recorded[r.Driver+"."+name+" "+t.ID] != "" {
+			if recorded[r.Driver+"."+name+" "+t.ID] != "" || !mine(name, t.ID) {
 				continue
 			}
 			take := len(r.Types) == 0 || slices.Contains(r.Types, name)
@@ -226,6 +218,26 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 		}
 	}
 	return out, nil
+}
+
+// ownedHere tells which things are of this environment, where others have the same cloud.
+func (s *Session) ownedHere(drv string, lists map[string][]adopt.Thing) func(typ, id string) bool {
+	envs := []string{s.Env}
+	for _, env := range s.Estate.Environments() {
+		if env != s.Env && sameCloud(s.Estate.Driver(drv, s.Env), s.Estate.Driver(drv, env)) {
+			envs = append(envs, env)
+		}
+	}
+	if len(envs) == 1 {
+		return func(string, string) bool { return true }
+	}
+	slices.Sort(envs) // each environment sees what tells nothing as that of the same one
+	var all []adopt.Thing
+	for _, name := range value.Keys(lists) {
+		all = append(all, lists[name]...)
+	}
+	owners := adopt.Owners(all, envs)
+	return func(typ, id string) bool { return owners[typ+" "+id] == s.Env }
 }
 
 // publishedIDs says how another ward's thing is written: as a value that its ward publishes.

@@ -12,13 +12,28 @@ import (
 	"kasbah/core/value"
 )
 
+// FoundFormat is the format of Written as JSON.
+const FoundFormat = "kasbah.found/1"
+
 // Written is code for things that were found.
 type Written struct {
-	Text    string                       // of a file of the ward
-	Inputs  map[string]map[string]any    // values by environment and name
-	Things  map[string]map[string]string // by environment: ids by the address without its ward
-	Secrets []Secret                     // what has to be given first
-	Left    []string                     // what a person has to look at, each a sentence
+	Format  string                       `json:"format"`
+	File    string                       `json:"file"` // below the estate's folder
+	Ward    string                       `json:"ward"`
+	Text    string                       `json:"text"`    // of the file
+	Inputs  map[string]map[string]any    `json:"inputs"`  // values by environment and name
+	Things  map[string]map[string]string `json:"things"`  // by environment: ids by the address without its ward
+	Secrets []Secret                     `json:"secrets"` // what has to be given first
+	Left    []string                     `json:"left"`    // what a person has to look at, each a sentence
+}
+
+// Count is how many things are declared, in all environments.
+func (w *Written) Count() int {
+	n := 0
+	for _, things := range w.Things {
+		n += len(things)
+	}
+	return n
 }
 
 // Write declares what was found in some environments, as a colleague would. It fails only where the
@@ -29,14 +44,9 @@ func Write(driver string, found []Found) (*Written, error) {
 	for name := range g.inputs {
 		c.names[name] = true
 	}
-	out := &Written{Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: g.secrets}
+	out := &Written{Format: FoundFormat, Left: []string{}, Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: append([]Secret{}, g.secrets...)}
 	for _, f := range found {
 		out.Inputs[f.Env], out.Things[f.Env] = map[string]any{}, map[string]string{}
-	}
-	for _, in := range g.inputs {
-		for env, v := range in.is {
-			out.Inputs[env][in.name] = v
-		}
 	}
 	for _, it := range g.order {
 		for env, id := range it.ids {
@@ -44,7 +54,12 @@ func Write(driver string, found []Found) (*Written, error) {
 		}
 	}
 	text, err := tidy.Text("found.star", []byte(c.file()))
-	out.Text, out.Left = string(text), g.left
+	for _, in := range g.inputs {
+		for env, v := range in.is {
+			out.Inputs[env][in.name] = v
+		}
+	}
+	out.Text, out.Left = string(text), append(out.Left, g.left...)
 	return out, err
 }
 
@@ -61,9 +76,9 @@ type coder struct {
 // unit is what is declared by one call, or by a table and a loop over it.
 type unit struct {
 	items   []*item
-	columns []string // attributes that are in the table
-	plural  string   // the variable that holds the loop's handles; "" for none
-	where   string   // the environments that have it, as code; "" for all
+	columns []string          // attributes that are in the table
+	maps    map[string]string // attributes that an input gives by name, with the input
+	where   string            // the environments that have it, as code; "" for all
 }
 
 // fewest is how many resources of one type make a table, and widest how many attributes it has.
@@ -139,7 +154,9 @@ func (c *coder) units() []*unit {
 	var out []*unit
 	for _, k := range order {
 		for _, items := range c.split(by[k]) {
-			out = append(out, &unit{items: items, columns: c.varying(items), where: k.where})
+			u := &unit{items: items, columns: c.varying(items), where: k.where, maps: map[string]string{}}
+			c.gatherInputs(u)
+			out = append(out, u)
 		}
 	}
 	return out
@@ -215,7 +232,7 @@ func (c *coder) varying(items []*item) []string {
 	}
 	var out []string
 	for _, a := range items[0].typ.Attributes {
-		if c.byName(items, a.Name) != "" || c.sameName(items, a.Name) {
+		if c.byName(items, a.Name) != "" || c.sameName(items, a.Name) || allInputs(items, a.Name) {
 			continue
 		}
 		first := canonical(items[0].attrs[a.Name])
@@ -243,6 +260,36 @@ func (c *coder) byName(items []*item, attr string) string {
 		return "name"
 	}
 	return quoted(before+"%s"+after) + " % name"
+}
+
+// allInputs reports whether an attribute of each item differs between environments.
+func allInputs(items []*item, attr string) bool {
+	return !slices.ContainsFunc(items, func(it *item) bool {
+		_, ok := it.attrs[attr].(asInput)
+		return !ok
+	})
+}
+
+// gatherInputs makes one input, a map by the names of a table, of those that each item has.
+func (c *coder) gatherInputs(u *unit) {
+	for _, a := range u.items[0].typ.Attributes {
+		if len(u.items) == 1 || !allInputs(u.items, a.Name) {
+			continue
+		}
+		in := &input{name: c.variable(u.items[0].typ.Name + "_" + a.Name), attr: &schema.Attribute{Kind: schema.MapOf, Elem: a},
+			is: map[string]any{}}
+		for _, it := range u.items {
+			one := it.attrs[a.Name].(asInput).name
+			for env, v := range c.g.inputs[one].is {
+				if in.is[env] == nil {
+					in.is[env] = map[string]any{}
+				}
+				in.is[env].(map[string]any)[it.name] = v
+			}
+			delete(c.g.inputs, one)
+		}
+		c.g.inputs[in.name], u.maps[a.Name] = in, in.name
+	}
 }
 
 // sameName reports whether an attribute of each item refers to an item of the same name.
@@ -311,6 +358,13 @@ func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 			out := slices.Clone(units[:i])
 			for _, it := range u.items {
 				out = append(out, &unit{items: []*item{it}, where: u.where})
+			}
+			if len(u.maps) > 0 { // what one input gives is given one by one no more
+				for _, it := range u.items {
+					for attr, name := range u.maps {
+						it.attrs[attr] = verbatim{name + "[" + quoted(it.name) + "]"}
+					}
+				}
 			}
 			return append(out, units[i+1:]...)
 		}
@@ -426,7 +480,9 @@ func (c *coder) variable(like string) string {
 // predeclared are names that mean something else.
 var predeclared = map[string]bool{"input": true, "publish": true, "published": true, "secret": true, "care": true,
 	"kit": true, "file": true, "env": true, "ward": true, "estate": true, "cidr": true, "struct": true, "json": true,
-	"math": true, "fail": true, "kind": true, "name": true, "rule": true}
+	"math": true, "fail": true, "kind": true, "name": true, "rule": true, "range": true, "type": true, "list": true,
+	"dict": true, "set": true, "str": true, "int": true, "float": true, "bool": true, "bytes": true, "len": true,
+	"min": true, "max": true, "any": true, "all": true, "zip": true, "hash": true, "dir": true, "tuple": true}
 
 // variable is a text as a variable's name.
 func variable(s string) string {
@@ -472,10 +528,7 @@ func (c *coder) unit(u *unit) {
 	used := slices.ContainsFunc(u.items, func(it *item) bool { return c.used[it.key] })
 	columns := make([]string, len(u.columns))
 	for i, name := range u.columns {
-		columns[i] = variable(name)
-		if columns[i] == "name" {
-			columns[i] = "called"
-		}
+		columns[i] = c.column(name)
 	}
 	over, table := "name", c.table(u, indent)
 	switch len(columns) {
@@ -493,16 +546,31 @@ func (c *coder) unit(u *unit) {
 	plural := c.variable(it.typ.Name + "s")
 	fmt.Fprintf(&c.b, "%s%s = {\n%s    name: %s\n%s    for %s in %s\n%s}\n", indent, plural, indent,
 		c.call(call, "name", it, u, indent+"    "), indent, over, table, indent)
-	u.plural = plural
 	for _, it := range u.items {
 		c.refer[it.key] = plural + "[" + quoted(it.name) + "]"
 	}
+}
+
+// column is the variable of a loop for an attribute.
+func (c *coder) column(attr string) string {
+	name := variable(attr)
+	if c.names[name] || predeclared[name] {
+		return "its_" + name
+	}
+	return name
 }
 
 // table is what a loop goes over.
 func (c *coder) table(u *unit, indent string) string {
 	var b strings.Builder
 	if len(u.columns) == 0 {
+		names := make([]string, len(u.items))
+		for i, it := range u.items {
+			names[i] = quoted(it.name)
+		}
+		if line := "[" + strings.Join(names, ", ") + "]"; len(line) < wide-20 {
+			return line
+		}
 		b.WriteString("[")
 	} else {
 		b.WriteString("{")
@@ -538,9 +606,9 @@ func (c *coder) call(function, name string, it *item, u *unit, indent string) st
 		text := ""
 		switch {
 		case u != nil && slices.Contains(u.columns, a.Name):
-			if text = variable(a.Name); text == "name" {
-				text = "called"
-			}
+			text = c.column(a.Name)
+		case u != nil && u.maps[a.Name] != "":
+			text = u.maps[a.Name] + "[name]"
 		case u != nil && c.byName(u.items, a.Name) != "":
 			text = c.byName(u.items, a.Name)
 		case u != nil && c.sameName(u.items, a.Name):

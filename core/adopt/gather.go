@@ -71,6 +71,7 @@ type gathering struct {
 	keys    []map[string]string // per environment: `TYPE ID` -> key
 	things  []map[string]Thing  // per environment: `TYPE ID`
 	outputs []map[string]toItem // per environment: values that the cloud decided, of one thing alone
+	short   map[string]string   // by key: a name that no other thing of the type has
 }
 
 // input is a value that differs between environments.
@@ -89,7 +90,7 @@ type Secret struct {
 
 func gather(driver string, found []Found) *gathering {
 	g := &gathering{driver: driver, found: found, items: map[string]*item{}, others: map[string]*other{},
-		inputs: map[string]*input{}}
+		inputs: map[string]*input{}, short: map[string]string{}}
 	for i := range found {
 		g.index(i)
 	}
@@ -143,6 +144,12 @@ func (g *gathering) index(i int) {
 	sorted := slices.SortedFunc(slices.Values(f.Things), func(a, b Thing) int {
 		return cmp.Or(cmp.Compare(a.Type.Name, b.Type.Name), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID))
 	})
+	called := map[string]int{}
+	for _, t := range sorted {
+		if n, ok := t.Attributes["name"].(string); ok {
+			called[t.Type.Name+" "+g.plain(i, n)]++
+		}
+	}
 	taken := map[string]int{}
 	outputs, twice := map[string]toItem{}, map[string]bool{}
 	for _, t := range sorted {
@@ -151,6 +158,9 @@ func (g *gathering) index(i int) {
 			k = strings.TrimSuffix(k, "-") + "-" + strconv.Itoa(taken[k])
 		}
 		keys[thingKey(t.Type.Name, t.ID)] = k
+		if n, ok := t.Attributes["name"].(string); ok && n != "" && called[t.Type.Name+" "+g.plain(i, n)] == 1 {
+			g.short[k] = g.plain(i, n)
+		}
 		for _, a := range t.Type.Attributes {
 			text, isText := t.Attributes[a.Name].(string)
 			if !a.Output || a.Name == t.Type.ID || a.Moves || a.Secret || !isText || len(text) < 7 || !strings.ContainsAny(text, ".:/") {
@@ -221,9 +231,10 @@ func (g *gathering) merge(i int) {
 		key := g.keys[i][thingKey(t.Type.Name, t.ID)]
 		it := g.items[key]
 		if it == nil {
-			name := addressName(strings.TrimPrefix(key, t.Type.Name+" "))
+			base := addressName(cmp.Or(g.short[key], strings.TrimPrefix(key, t.Type.Name+" ")))
+			name := base
 			for n := 2; names[t.Type.Name+" "+name]; n++ {
-				name = fmt.Sprintf("%s-%d", addressName(strings.TrimPrefix(key, t.Type.Name+" ")), n)
+				name = fmt.Sprintf("%s-%d", base, n)
 			}
 			names[t.Type.Name+" "+name] = true
 			it = &item{key: key, typ: t.Type, name: name, ids: map[string]string{}}
@@ -329,6 +340,28 @@ func (g *gathering) tree(i int, v any, a *schema.Attribute, of string) any {
 		return out
 	}
 	return v
+}
+
+// refer visits the ids in a value.
+func refer(v any, a *schema.Attribute, visit func(typ, id string)) {
+	switch v := v.(type) {
+	case string:
+		if a != nil && a.Refers != "" && v != "" {
+			visit(a.Refers, v)
+		}
+	case []any:
+		for _, x := range v {
+			var elem *schema.Attribute
+			if a != nil {
+				elem = a.Elem
+			}
+			refer(x, elem, visit)
+		}
+	case map[string]any:
+		for _, k := range slices.Sorted(maps.Keys(v)) {
+			refer(v[k], below(a, k), visit)
+		}
+	}
 }
 
 func below(a *schema.Attribute, key string) *schema.Attribute {

@@ -59,7 +59,7 @@ func (o Options) Unmoved(ward string, files map[string]string) (bool, error) {
 		return false, err
 	}
 	defer root.Close()
-	list, err := starFiles(o.Estate, root, ward)
+	list, err := starFiles(o, root, ward)
 	if err != nil {
 		return false, err
 	}

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -278,20 +280,26 @@ func stillDeclared(d *Declared) problem.List {
 }
 
 // starFiles lists the *.star files of a ward in name order.
-func starFiles(e *estate.Estate, root *os.Root, ward string) ([]string, error) {
+func starFiles(o Options, root *os.Root, ward string) ([]string, error) {
+	var out []string
+	for name := range o.Overlay { // a file that is not written yet
+		if path.Dir(name) == ward && strings.HasSuffix(name, ".star") {
+			out = append(out, name)
+		}
+	}
 	entries, err := fs.ReadDir(root.FS(), ward)
-	if err != nil {
-		p := problem.At(e.At("wards"), "ward %q has no folder: %v", ward, pathError(err))
+	if err != nil && len(out) == 0 {
+		p := problem.At(o.Estate.At("wards"), "ward %q has no folder: %v", ward, pathError(err))
 		p.Ward, p.Hint = ward, fmt.Sprintf("make the folder %s, or take it out of wards", ward)
 		return nil, p
 	}
-	var out []string
 	for _, e := range entries {
 		if strings.HasSuffix(e.Name(), ".star") && !e.IsDir() {
 			out = append(out, ward+"/"+e.Name())
 		}
 	}
 	sort.Strings(out)
+	out = slices.Compact(out)
 	if len(out) == 0 {
 		p := problem.At(problem.Position{File: ward}, "ward %q holds no *.star file", ward)
 		p.Ward = ward

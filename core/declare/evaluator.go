@@ -89,7 +89,7 @@ func newEvaluator(s *evaluation, ward string) (*evaluator, error) {
 
 // ward evaluates every file of the ward and collects the problems.
 func (ev *evaluator) ward(ctx context.Context) {
-	files, err := starFiles(ev.o.Estate, ev.s.root, ev.out.Name)
+	files, err := starFiles(ev.o, ev.s.root, ev.out.Name)
 	if err != nil {
 		ev.problems.Add(err)
 		return

@@ -1,9 +1,12 @@
 package enact
 
 import (
+	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
+	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
@@ -132,4 +135,19 @@ func textOf(err error) string {
 		return ""
 	}
 	return err.Error()
+}
+
+// WriteTo writes the result into a file, as JSON; nowhere for "".
+func (r *Result) WriteTo(file string) error {
+	if file == "" {
+		return nil
+	}
+	body, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := disk.Replace(file, append(body, '\n'), 0o600); err != nil {
+		return fmt.Errorf("the run has ended (%s), but its summary could not be written: %w", r.Outcome, err)
+	}
+	return nil
 }
