@@ -198,7 +198,7 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	}
 	out := &adopt.Found{Env: s.Env, Others: map[string]adopt.Thing{}, Managed: publishedIDs(states, r, recorded),
 		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
-	mine := s.ownedHere(r.Driver, lists)
+	mine := s.ownedHere(r, lists)
 	for _, name := range value.Keys(lists) {
 		for _, t := range lists[name] {
 			if recorded[r.Driver+"."+name+" "+t.ID] != "" || !mine(name, t.ID) {
@@ -221,17 +221,16 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 }
 
 // ownedHere tells which things are of this environment, where others have the same cloud.
-func (s *Session) ownedHere(drv string, lists map[string][]adopt.Thing) func(typ, id string) bool {
-	envs := []string{s.Env}
-	for _, env := range s.Estate.Environments() {
-		if env != s.Env && sameCloud(s.Estate.Driver(drv, s.Env), s.Estate.Driver(drv, env)) {
+func (s *Session) ownedHere(r FoundRequest, lists map[string][]adopt.Thing) func(typ, id string) bool {
+	var envs []string // those that are asked for first: what tells nothing is of the first
+	for _, env := range append(slices.Clone(r.Envs), s.Estate.Environments()...) {
+		if !slices.Contains(envs, env) && sameCloud(s.Estate.Driver(r.Driver, s.Env), s.Estate.Driver(r.Driver, env)) {
 			envs = append(envs, env)
 		}
 	}
 	if len(envs) == 1 {
 		return func(string, string) bool { return true }
 	}
-	slices.Sort(envs) // each environment sees what tells nothing as that of the same one
 	var all []adopt.Thing
 	for _, name := range value.Keys(lists) {
 		all = append(all, lists[name]...)

@@ -76,6 +76,7 @@ type coder struct {
 // unit is what is declared by one call, or by a table and a loop over it.
 type unit struct {
 	items   []*item
+	names   affix             // of a table
 	columns []string          // attributes that are in the table
 	maps    map[string]string // attributes that an input gives by name, with the input
 	where   string            // the environments that have it, as code; "" for all
@@ -126,13 +127,13 @@ func (c *coder) file() string {
 	for _, name := range value.Keys(texts) {
 		fmt.Fprintf(&c.b, "%s = %s\n", name, texts[name])
 	}
-	last := ""
+	last, long := "", false
 	for _, u := range units {
 		at := u.items[0].typ.Name + u.where
-		if at != last || len(u.items) > 1 {
+		if at != last || len(u.items) > 1 || long {
 			c.b.WriteString("\n")
 		}
-		last = at
+		last, long = at, len(u.items) > 1
 		c.settle(u)
 		c.unit(u)
 	}
@@ -153,10 +154,12 @@ func (c *coder) units() []*unit {
 	}
 	var out []*unit
 	for _, k := range order {
-		for _, items := range c.split(by[k]) {
-			u := &unit{items: items, columns: c.varying(items), where: k.where, maps: map[string]string{}}
-			c.gatherInputs(u)
-			out = append(out, u)
+		for _, class := range classes(by[k]) {
+			for _, items := range c.split(class) {
+				u := &unit{items: items, names: affixOf(items), columns: c.varying(items), where: k.where, maps: map[string]string{}}
+				c.gatherInputs(u)
+				out = append(out, u)
+			}
 		}
 	}
 	return out
@@ -177,6 +180,32 @@ func (c *coder) where(it *item) string {
 	return "env in [" + strings.Join(envs, ", ") + "]"
 }
 
+// classes are items that have the same attributes, those together of which there are few.
+func classes(items []*item) [][]*item {
+	var keys []string
+	by := map[string][]*item{}
+	for _, it := range items {
+		k := strings.Join(value.Keys(it.attrs), " ")
+		if by[k] == nil {
+			keys = append(keys, k)
+		}
+		by[k] = append(by[k], it)
+	}
+	var out [][]*item
+	var rest []*item
+	for _, k := range keys {
+		if len(by[k]) >= fewest {
+			out = append(out, by[k])
+		} else {
+			rest = append(rest, by[k]...)
+		}
+	}
+	if len(rest) > 0 {
+		out = append(out, rest)
+	}
+	return out
+}
+
 // split makes groups that differ in few attributes.
 func (c *coder) split(items []*item) [][]*item {
 	alone := func() (out [][]*item) {
@@ -190,11 +219,13 @@ func (c *coder) split(items []*item) [][]*item {
 	}
 	varying := c.varying(items)
 	if len(varying) <= widest {
+		in := make(map[string]bool, len(items))
+		for _, it := range items {
+			in[it.key] = true
+		}
 		for _, it := range items { // one that needs another of the same table cannot be in it
-			for _, need := range it.needs {
-				if slices.ContainsFunc(items, func(o *item) bool { return o.key == need }) {
-					return alone()
-				}
+			if slices.ContainsFunc(it.needs, func(need string) bool { return in[need] }) {
+				return alone()
 			}
 		}
 		return [][]*item{items}
@@ -225,6 +256,49 @@ func (c *coder) split(items []*item) [][]*item {
 	return out
 }
 
+// affix is what stands before and after what tells names apart.
+type affix struct{ before, after string }
+
+// core is what tells an item's name from the others.
+func (a affix) core(it *item) string { return it.name[len(a.before) : len(it.name)-len(a.after)] }
+
+// affixOf is what the names of some items have in common, up to a mark between words.
+func affixOf(items []*item) affix {
+	before, after := items[0].name, items[0].name
+	for _, it := range items[1:] {
+		for !strings.HasPrefix(it.name, before) {
+			before = before[:len(before)-1]
+		}
+		for !strings.HasSuffix(it.name, after) {
+			after = after[1:]
+		}
+	}
+	const marks = "-._/"
+	a := affix{before[:strings.LastIndexAny(before, marks)+1], ""}
+	if n := strings.IndexAny(after, marks); n >= 0 {
+		a.after = after[n:]
+	}
+	for _, it := range items {
+		if len(it.name) <= len(a.before)+len(a.after) || len(items) == 1 {
+			return affix{}
+		}
+	}
+	return a
+}
+
+// around is code for a text with what stands before and after the loop's name.
+func (a affix) around() string {
+	switch {
+	case a == affix{}:
+		return "name"
+	case a.after == "":
+		return quoted(a.before) + " + name"
+	case a.before == "":
+		return "name + " + quoted(a.after)
+	}
+	return quoted(a.before+"%s"+a.after) + " % name"
+}
+
 // varying are the attributes in which items differ, but for what follows from their names.
 func (c *coder) varying(items []*item) []string {
 	if len(items) == 1 {
@@ -245,21 +319,38 @@ func (c *coder) varying(items []*item) []string {
 
 // byName is code that gives an attribute of each item from its name; "" where none does.
 func (c *coder) byName(items []*item, attr string) string {
-	first, ok := items[0].attrs[attr].(string)
-	at := strings.Index(first, items[0].name)
-	if !ok || at < 0 || strings.Contains(first, "%") || len(items) < 2 {
+	if len(items) < 2 {
 		return ""
 	}
-	before, after := first[:at], first[at+len(items[0].name):]
+	names := affixOf(items)
+	text := func(it *item) (string, bool) {
+		switch v := it.attrs[attr].(type) {
+		case string:
+			return v, !strings.Contains(v, "%")
+		case ofEnv:
+			return v.text, true
+		}
+		return "", false
+	}
+	first, ok := text(items[0])
+	before, after, found := strings.Cut(first, names.core(items[0]))
+	if !ok || !found {
+		return ""
+	}
+	_, env := items[0].attrs[attr].(ofEnv)
 	for _, it := range items {
-		if it.attrs[attr] != before+it.name+after {
+		is, ok := text(it)
+		if _, same := it.attrs[attr].(ofEnv); !ok || same != env || is != before+names.core(it)+after {
 			return ""
 		}
 	}
-	if before+after == "" {
-		return "name"
+	switch {
+	case !env:
+		return affix{before, after}.around()
+	case strings.Contains(before, "%s"):
+		return quoted(before+"%s"+after) + " % (env, name)"
 	}
-	return quoted(before+"%s"+after) + " % name"
+	return quoted(before+"%s"+after) + " % (name, env)"
 }
 
 // allInputs reports whether an attribute of each item differs between environments.
@@ -284,7 +375,7 @@ func (c *coder) gatherInputs(u *unit) {
 				if in.is[env] == nil {
 					in.is[env] = map[string]any{}
 				}
-				in.is[env].(map[string]any)[it.name] = v
+				in.is[env].(map[string]any)[u.names.core(it)] = v
 			}
 			delete(c.g.inputs, one)
 		}
@@ -292,13 +383,21 @@ func (c *coder) gatherInputs(u *unit) {
 	}
 }
 
-// sameName reports whether an attribute of each item refers to an item of the same name.
+// sameName reports whether an attribute of each item refers to an item whose name is told apart by
+// the same.
 func (c *coder) sameName(items []*item, attr string) bool {
-	for _, it := range items {
+	names := affixOf(items)
+	var first affix
+	for i, it := range items {
 		to, ok := it.attrs[attr].(toItem)
-		if !ok || to.output != "" || c.g.items[to.key].name != it.name {
+		if !ok || to.output != "" {
 			return false
 		}
+		before, after, found := strings.Cut(c.g.items[to.key].name, names.core(it))
+		if !found || i > 0 && first != (affix{before, after}) {
+			return false
+		}
+		first = affix{before, after}
 	}
 	return true
 }
@@ -311,7 +410,7 @@ func (c *coder) settle(u *unit) {
 		}
 		table := ""
 		for i, it := range u.items {
-			t, ok := strings.CutSuffix(c.refer[it.attrs[a.Name].(toItem).key], "["+quoted(it.name)+"]")
+			t, ok := strings.CutSuffix(c.refer[it.attrs[a.Name].(toItem).key], "["+quoted(u.names.core(it))+"]")
 			if !ok || i > 0 && t != table {
 				u.columns = append(u.columns, a.Name)
 				break
@@ -362,7 +461,7 @@ func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 			if len(u.maps) > 0 { // what one input gives is given one by one no more
 				for _, it := range u.items {
 					for attr, name := range u.maps {
-						it.attrs[attr] = verbatim{name + "[" + quoted(it.name) + "]"}
+						it.attrs[attr] = verbatim{name + "[" + quoted(u.names.core(it)) + "]"}
 					}
 				}
 			}
@@ -373,6 +472,11 @@ func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 	for name, v := range it.attrs {
 		it.attrs[name] = replaced(v, func(leaf any) any {
 			to, ok := leaf.(toItem)
+			if text, is := leaf.(textOf); is && !done[text.key] {
+				for _, env := range value.Keys(it.ids) {
+					return strings.Replace(text.format, "%s", c.g.items[text.key].ids[env], 1)
+				}
+			}
 			if !ok || done[to.key] {
 				return leaf
 			}
@@ -441,7 +545,7 @@ func (c *coder) share(units []*unit) {
 			plain := true
 			leaves(v, func(leaf any) {
 				switch leaf.(type) {
-				case toItem, toOther, asInput, verbatim:
+				case toItem, toOther, textOf, asInput, verbatim:
 					plain = false
 				}
 			})
@@ -540,14 +644,14 @@ func (c *coder) unit(u *unit) {
 	}
 	if !used {
 		fmt.Fprintf(&c.b, "%sfor %s in %s:\n%s    %s\n", indent, over, table, indent,
-			c.call(call, "name", it, u, indent+"    "))
+			c.call(call, u.names.around(), it, u, indent+"    "))
 		return
 	}
 	plural := c.variable(it.typ.Name + "s")
 	fmt.Fprintf(&c.b, "%s%s = {\n%s    name: %s\n%s    for %s in %s\n%s}\n", indent, plural, indent,
-		c.call(call, "name", it, u, indent+"    "), indent, over, table, indent)
+		c.call(call, u.names.around(), it, u, indent+"    "), indent, over, table, indent)
 	for _, it := range u.items {
-		c.refer[it.key] = plural + "[" + quoted(it.name) + "]"
+		c.refer[it.key] = plural + "[" + quoted(u.names.core(it)) + "]"
 	}
 }
 
@@ -566,7 +670,7 @@ func (c *coder) table(u *unit, indent string) string {
 	if len(u.columns) == 0 {
 		names := make([]string, len(u.items))
 		for i, it := range u.items {
-			names[i] = quoted(it.name)
+			names[i] = quoted(u.names.core(it))
 		}
 		if line := "[" + strings.Join(names, ", ") + "]"; len(line) < wide-20 {
 			return line
@@ -576,7 +680,7 @@ func (c *coder) table(u *unit, indent string) string {
 		b.WriteString("{")
 	}
 	for _, it := range u.items {
-		b.WriteString("\n" + indent + "    " + quoted(it.name))
+		b.WriteString("\n" + indent + "    " + quoted(u.names.core(it)))
 		switch len(u.columns) {
 		case 0:
 		case 1:
@@ -612,7 +716,7 @@ func (c *coder) call(function, name string, it *item, u *unit, indent string) st
 		case u != nil && c.byName(u.items, a.Name) != "":
 			text = c.byName(u.items, a.Name)
 		case u != nil && c.sameName(u.items, a.Name):
-			text = strings.TrimSuffix(c.refer[it.attrs[a.Name].(toItem).key], quoted(it.name)+"]") + "name]"
+			text = strings.TrimSuffix(c.refer[it.attrs[a.Name].(toItem).key], quoted(u.names.core(it))+"]") + "name]"
 		case it.attrs[a.Name] != nil:
 			text = c.code(it.attrs[a.Name])
 		default:
@@ -656,6 +760,8 @@ func (c *coder) plainCode(v any) string {
 				text += "." + declare.Identifier(x.output)
 			}
 			return text
+		case textOf:
+			return quoted(x.format) + " % " + cmp.Or(c.refer[x.key], quoted(x.key)) + "." + declare.Identifier(x.id)
 		case toOther:
 			return c.refer[x.key]
 		case ofEnv:

@@ -33,11 +33,12 @@ type Found struct {
 
 // What an attribute is declared as, where it is no literal.
 type (
-	toItem   struct{ key, output string } // a handle, or an output of what is declared
-	toOther  struct{ key string }         // a thing that is looked up
-	ofEnv    struct{ text string }        // a text with %s where the environment's name stands
-	asInput  struct{ name string }        // differs between environments
-	verbatim struct{ text string }        // code
+	toItem   struct{ key, output string }     // a handle, or an output of what is declared
+	toOther  struct{ key string }             // a thing that is looked up
+	textOf   struct{ format, key, id string } // a text with %s where an id of what is declared stands; id is its attribute
+	ofEnv    struct{ text string }            // a text with %s where the environment's name stands
+	asInput  struct{ name string }            // differs between environments
+	verbatim struct{ text string }            // code
 )
 
 // item is one resource of the file, in one environment or several.
@@ -71,6 +72,7 @@ type gathering struct {
 	keys    []map[string]string // per environment: `TYPE ID` -> key
 	things  []map[string]Thing  // per environment: `TYPE ID`
 	outputs []map[string]toItem // per environment: values that the cloud decided, of one thing alone
+	ids     []map[string]toItem // per environment: what has an id, where one type alone has it
 	short   map[string]string   // by key: a name that no other thing of the type has
 }
 
@@ -151,6 +153,7 @@ func (g *gathering) index(i int) {
 		}
 	}
 	taken := map[string]int{}
+	ids := map[string]toItem{}
 	outputs, twice := map[string]toItem{}, map[string]bool{}
 	for _, t := range sorted {
 		k := keyOf(t, 0)
@@ -158,6 +161,11 @@ func (g *gathering) index(i int) {
 			k = strings.TrimSuffix(k, "-") + "-" + strconv.Itoa(taken[k])
 		}
 		keys[thingKey(t.Type.Name, t.ID)] = k
+		if _, there := ids[t.ID]; there {
+			ids[t.ID] = toItem{}
+		} else {
+			ids[t.ID] = toItem{k, t.Type.ID}
+		}
 		if n, ok := t.Attributes["name"].(string); ok && n != "" && called[t.Type.Name+" "+g.plain(i, n)] == 1 {
 			g.short[k] = g.plain(i, n)
 		}
@@ -175,6 +183,7 @@ func (g *gathering) index(i int) {
 	for text := range twice {
 		delete(outputs, text)
 	}
+	g.ids = append(g.ids, ids)
 	g.keys, g.things, g.outputs = append(g.keys, keys), append(g.things, things), append(g.outputs, outputs)
 }
 
@@ -322,6 +331,9 @@ func (g *gathering) tree(i int, v any, a *schema.Attribute, of string) any {
 		if to, ok := g.outputs[i][v]; ok && to.key != of {
 			return to
 		}
+		if text, ok := g.withID(i, v); ok && text.key != of {
+			return text
+		}
 	case []any:
 		out := make([]any, len(v))
 		for n := range v {
@@ -340,6 +352,25 @@ func (g *gathering) tree(i int, v any, a *schema.Attribute, of string) any {
 		return out
 	}
 	return v
+}
+
+// shortestID is how long an id is that is looked for within texts.
+const shortestID = 5
+
+// withID is a text in which the id of one thing alone stands, as a word.
+func (g *gathering) withID(i int, s string) (textOf, bool) {
+	if len(s) < shortestID || len(s) > 1000 || strings.Contains(s, "%") {
+		return textOf{}, false
+	}
+	isWord := func(c rune) bool {
+		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-'
+	}
+	for _, word := range strings.FieldsFunc(s, func(c rune) bool { return !isWord(c) }) {
+		if to, ok := g.ids[i][word]; ok && len(word) >= shortestID && strings.Count(s, word) == 1 && to.key != "" {
+			return textOf{strings.Replace(s, word, "%s", 1), to.key, to.output}, true
+		}
+	}
+	return textOf{}, false
 }
 
 // refer visits the ids in a value.
@@ -433,7 +464,7 @@ func (g *gathering) united(it *item, a *schema.Attribute, is map[string]any) any
 		plain := true
 		leaves(v, func(leaf any) {
 			switch leaf.(type) {
-			case toItem, toOther, verbatim:
+			case toItem, toOther, textOf, verbatim:
 				plain = false
 			}
 		})
@@ -479,6 +510,8 @@ func leaves(v any, visit func(any)) {
 		for _, k := range slices.Sorted(maps.Keys(v)) {
 			leaves(v[k], visit)
 		}
+	case textOf:
+		visit(toItem{key: v.key})
 	default:
 		visit(v)
 	}

@@ -1,0 +1,230 @@
+package session_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kasbah/core/enact"
+	"kasbah/core/problem"
+	"kasbah/core/propose"
+	"kasbah/core/survey"
+	"kasbah/medina"
+	"kasbah/session"
+)
+
+// handOn is a hand on the estate's Medina.
+func handOn(t *testing.T, s *session.Session) *medina.Hand {
+	at, err := s.Medina(context.Background(), "")
+	require.NoError(t, err)
+	h, err := at.ByHand(context.Background(), "keeper-9")
+	require.NoError(t, err)
+	return h
+}
+
+// byHand makes things of thirteen types that refer to each other, as people do in a console.
+func byHand(t *testing.T, h *medina.Hand, env string, n int) int {
+	made := 0
+	create := func(typ string, pairs ...string) string {
+		thing, err := h.Create(context.Background(), typ, pairs)
+		require.NoError(t, err, "%s %v", typ, pairs)
+		made++
+		return thing["id"].(string)
+	}
+	name := func(s string) string { return "name=" + env + "-shore-" + s }
+	coast := create("network", name("coast"), fmt.Sprintf("range=10.%d.0.0/16", n), "tags.owner=keepers", "tags.coast=lantern")
+	for i, light := range []string{"sallow", "merrow", "brindle", "farrow", "gorse", "heath"} {
+		quay := create("subnet", name("quay-"+light), "network="+coast, fmt.Sprintf("range=10.%d.%d.0/24", n, i))
+		gauge := create("machine", name("gauge-"+light), "subnet="+quay, "size=small", "image=stone-1", "tags.owner=keepers", "tags.coast=lantern")
+		create("disk", name("tape-"+light), "machine="+gauge, "gigabytes=20")
+		create("bucket", name("log-"+light), "versions=true", "tags.owner=keepers", "tags.coast=lantern")
+		create("record", "name="+light+"."+env+".lantern.example", "kind=TXT", fmt.Sprintf(`values=["light %d"]`, i))
+	}
+	create("firewall", name("wall"), "network="+coast, `rules=[{protocol = "tcp", from = "10.0.0.0/8", ports = "80"}]`)
+	seal := create("key", name("seal"), "renew=90")
+	failed := create("queue", name("failed"))
+	create("queue", name("calls"), "failed="+failed, "tries=3")
+	topic := create("topic", name("news"))
+	create("alarm", name("deep"), "queue="+failed, "measures=waiting", "above=10", "topic="+topic)
+	notices := create("bucket", name("notices"), "public=true", "tags.owner=keepers", "tags.coast=lantern")
+	create("object", "bucket="+notices, "path=hello.txt", "text=Good morning, coast")
+	create("object", "bucket="+notices, "path=tide.txt", "text=High at six")
+	create("role", name("reader"), `grants=[{may = "read", on = "bucket/`+notices+`"}]`)
+	_ = seal
+	return made
+}
+
+// enactIn adopts in an environment.
+func adoptFound(t *testing.T, s *session.Session, a *session.Adopting) {
+	require.NoError(t, enact.TakeTurn(context.Background(), enact.Turn{
+		Propose: s.Proposer(session.Request{Rehearse: "never", Adopt: a}, func(problem.List) {}),
+		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
+			require.NoError(t, enact.Blocked(p))
+			require.Equal(t, len(a.Things), p.Counts.Adopt)
+			require.Equal(t, p.Counts.Changing(), p.Counts.Adopt)
+			r, err := enact.Enact(ctx, p, o)
+			if err == nil {
+				err = problem.List(r.Failures).Err()
+			}
+			return err
+		},
+		Options: func() enact.Options { return s.EnactOptions(context.Background(), session.Run{Parallel: 16}) },
+		Tell:    func(string) {},
+	}))
+}
+
+// TestFoundInTwoEnvironments: two environments of the same shape, made by hand in one cloud, become
+// one ward. Nothing is called, and afterwards all is as declared.
+func TestFoundInTwoEnvironments(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	write(t, dir, map[string]string{"kasbah.toml": "estate = \"lantern-coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = " +
+		"\"medina\"\napi = \"embedded\"\npace = 0\n[env.trial]\n[env.live]\n", "shore/.keep": ""})
+	open := func(env string) *session.Session {
+		s, err := session.Open(ctx, config(dir, env))
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, s.Close()) })
+		return s
+	}
+	h := handOn(t, open("trial"))
+	n := byHand(t, h, "trial", 1)
+	require.Equal(t, n, byHand(t, h, "live", 2))
+	_, err := h.Edit(ctx, "machine", "live-shore-gauge-merrow", []string{"size=large"})
+	require.NoError(t, err)
+	events, err := h.Events(ctx, "", 0)
+	require.NoError(t, err)
+
+	file, err := open("trial").DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore",
+		Envs: []string{"trial", "live"}})
+	require.NoError(t, err)
+	require.Empty(t, file.Left)
+	require.Empty(t, file.Secrets)
+	require.Len(t, file.Things["trial"], n)
+	require.Len(t, file.Things["live"], n)
+	if os.Getenv("SHOW") != "" {
+		t.Log("\n" + file.Text + "\n" + string(file.Toml))
+	}
+	require.NoError(t, file.Write())
+	for _, env := range []string{"trial", "live"} {
+		adoptFound(t, open(env), file.Adopting(env))
+		p, err := open(env).Propose(ctx, session.Request{Rehearse: "never"})
+		require.NoError(t, err)
+		require.Equal(t, propose.Counts{Same: n}, p.Proposal.Counts)
+		r, err := open(env).Survey(ctx, survey.Asked{})
+		require.NoError(t, err)
+		require.Equal(t, survey.Counts{Matches: n}, r.Counts)
+	}
+	after, err := h.Events(ctx, "", 0)
+	require.NoError(t, err)
+	require.Equal(t, events, after, "nothing was changed")
+	require.NoError(t, h.Driver.Close())
+	_, err = open("trial").DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}})
+	require.ErrorContains(t, err, "shore/found.star is there already; nothing is written over")
+}
+
+// TestFoundProperty: random estates are enacted, lose their ledgers and their code, and are written
+// again from what is there.
+func TestFoundProperty(t *testing.T) {
+	cases := 15
+	if os.Getenv("THOROUGH") != "" {
+		cases = 200
+	}
+	if testing.Short() {
+		cases = 3
+	}
+	for seed := range cases {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			ctx, rng, dir := context.Background(), rand.New(rand.NewPCG(uint64(seed), 22)), t.TempDir()
+			write(t, dir, randomEstate(rng))
+			open := func() *session.Session {
+				s, err := session.Open(ctx, config(dir, ""))
+				require.NoError(t, err)
+				t.Cleanup(func() { require.NoError(t, s.Close()) })
+				return s
+			}
+			enactAll(t, open())
+			body, err := os.ReadFile(filepath.Join(dir, "kasbah.toml"))
+			require.NoError(t, err)
+			h := handOn(t, open())
+			editByHand(t, ctx, rng, h)
+			things := map[string]bool{}
+			for _, typ := range []string{"network", "subnet", "machine", "bucket", "record"} {
+				list, err := h.List(ctx, typ)
+				require.NoError(t, err)
+				for _, x := range list.Items {
+					things[typ+" "+x["id"].(string)] = true
+				}
+			}
+			require.NoError(t, h.Driver.Close())
+			for _, gone := range []string{".kasbah/ledger", ".kasbah/seen", "shore/shore.star"} {
+				require.NoError(t, os.RemoveAll(filepath.Join(dir, gone)))
+			}
+			toml, _, _ := strings.Cut(string(body), "[env.trial.inputs]\n") // that nothing takes any more
+			write(t, dir, map[string]string{"kasbah.toml": toml + "[env.trial]\n"})
+			file, err := open().DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}})
+			require.NoError(t, err)
+			require.Len(t, file.Things["trial"], len(things), "%s", file.Text)
+			require.NoError(t, file.Write())
+			adoptFound(t, open(), file.Adopting("trial"))
+			p, err := open().Propose(ctx, session.Request{Rehearse: "never"})
+			require.NoError(t, err)
+			require.Equal(t, propose.Counts{Same: len(things)}, p.Proposal.Counts, "%s", file.Text)
+			r, err := open().Survey(ctx, survey.Asked{Strangers: "all"})
+			require.NoError(t, err)
+			require.Equal(t, survey.Counts{Matches: len(things)}, r.Counts)
+			require.Empty(t, r.Strangers)
+		})
+	}
+}
+
+// TestFoundRefusals: what is asked wrongly is told, and nothing is written.
+func TestFoundRefusals(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	write(t, dir, map[string]string{"kasbah.toml": coast, "shore/a.star": "", "isle/a.star": ""})
+	s, err := session.Open(ctx, config(dir, "trial"))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+	h := handOn(t, s)
+	_, err = h.Create(ctx, "bucket", []string{"name=of-keepers", "tags.owner=keepers"})
+	require.NoError(t, err)
+	_, err = h.Create(ctx, "bucket", []string{"name=of-others"})
+	require.NoError(t, err)
+	require.NoError(t, h.Driver.Close())
+	ask := session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}}
+	for _, c := range []struct {
+		name  string
+		ask   func(r *session.FoundRequest)
+		words string
+	}{
+		{"ward", func(r *session.FoundRequest) { r.Ward = "shor" }, `no ward is called "shor"`},
+		{"driver", func(r *session.FoundRequest) { r.Driver = "medin" }, `no driver is called "medin"`},
+		{"type", func(r *session.FoundRequest) { r.Types = []string{"medina.buckett"} }, "medina has no type buckett"},
+		{"not Starlark", func(r *session.FoundRequest) { r.Where = "r.tags ==" }, "-where:1:10: got end of file"},
+		{"not an attribute of a text", func(r *session.FoundRequest) { r.Where = "r.name.x == 1" }, "-where of medina."},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r := ask
+			c.ask(&r)
+			_, err := s.DeclareFound(ctx, r)
+			require.ErrorContains(t, err, c.words)
+			var usage *problem.UsageError
+			require.Equal(t, c.name != "not an attribute of a text", errors.As(err, &usage))
+		})
+	}
+	ask.Where = `r.tags.owner == "keepers"`
+	file, err := s.DeclareFound(ctx, ask)
+	require.NoError(t, err)
+	require.Equal(t, "# Written by `kasbah adopt` from what was found in trial.\n\nmedina.bucket(\"of-keepers\", name = "+
+		"\"of-keepers\", tags = {\"owner\": \"keepers\"})\n", file.Text)
+	ask.Where = `r.type == "medina.bucket" and r.tags.owner == None`
+	file, err = s.DeclareFound(ctx, ask)
+	require.NoError(t, err)
+	require.Contains(t, file.Text, `medina.bucket("of-others", name = "of-others")`)
+	require.Len(t, file.Things["trial"], 1)
+}
