@@ -30,13 +30,15 @@ import (
 type Adopting struct {
 	Things  map[string]string // ids by the full address that takes each
 	AndEdit bool              // what can be edited may differ
+
+	seen propose.Live // the things, where they were read just now
 }
 
 // adoption is what a proposal adopts: what it is asked to, or what kasbah.toml says. The things are
 // read, and added to what is live.
 func (s *Session) adoption(ctx context.Context, r Request, d *declare.Declared, states map[string]*ledger.State,
-	live propose.Live) (propose.Adoption, error) {
-	out := propose.Adoption{Things: map[string]propose.Taken{}}
+	live propose.Live) (out propose.Adoption, err error) {
+	out = propose.Adoption{Things: map[string]propose.Taken{}}
 	if d == nil || r.Restore > 0 {
 		return out, nil
 	}
@@ -54,8 +56,10 @@ func (s *Session) adoption(ctx context.Context, r Request, d *declare.Declared, 
 	if len(ids) == 0 || live == nil {
 		return out, nil
 	}
-	found, err := propose.ReadLive(ctx, s.Drivers, s.Catalogs, nil, ids)
-	if err != nil {
+	var found propose.Live
+	if r.Adopt != nil && r.Adopt.seen != nil {
+		found = r.Adopt.seen
+	} else if found, err = propose.ReadLive(ctx, s.Drivers, s.Catalogs, nil, ids); err != nil {
 		return out, err
 	}
 	for typ, things := range found {

@@ -16,6 +16,7 @@ import (
 
 	"kasbah/core/adopt"
 	"kasbah/core/disk"
+	"kasbah/core/driver"
 	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
@@ -110,10 +111,19 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 		out.Toml = []byte(text)
 		overlay[estate.File] = out.Toml
 	}
-	for _, env := range r.Envs {
+	for i, env := range r.Envs {
 		with, err := s.in(ctx, env, overlay)
 		if err == nil {
-			err = with.prove(ctx, out.Adopting(env))
+			a := out.Adopting(env)
+			a.seen = propose.Live{}
+			for _, t := range found[i].Things {
+				typ := r.Driver + "." + t.Type.Name
+				if a.seen[typ] == nil {
+					a.seen[typ] = map[string]propose.Thing{}
+				}
+				a.seen[typ][t.ID] = propose.ThingOf(driver.Live{ID: t.ID, Attributes: t.Attributes})
+			}
+			err = with.prove(ctx, a)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("nothing is written, as the code does not stand its proof in %s: %w", env, err)

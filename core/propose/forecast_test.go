@@ -19,8 +19,8 @@ func TestForecast(t *testing.T) {
 	d := s.record("d", value.Attributes{"kind": "old", "name": "d"})
 	gone := s.record("gone", nil)
 	s.o.States["shore"] = ledger.NewState(d, gone)
-	s.o.Live = Live{"sea.lamp": {"id-d": thingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)}),
-		"id-gone": thingOf(driver.Live{ID: "id-gone"})}}
+	s.o.Live = Live{"sea.lamp": {"id-d": ThingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)}),
+		"id-gone": ThingOf(driver.Live{ID: "id-gone"})}}
 	p := s.propose()
 	require.Nil(t, p.Forecast.Seconds, "nothing is known yet")
 	require.Equal(t, 65, p.Forecast.Unknown)

@@ -26,8 +26,8 @@ type Thing struct {
 	recorded   *ledger.Stored // that has the same tag, and so the same attributes; they are not kept twice
 }
 
-// thingOf is what a driver has read.
-func thingOf(l driver.Live) Thing { return Thing{ID: l.ID, Tag: l.Tag, attributes: l.Attributes} }
+// ThingOf is what a driver has read.
+func ThingOf(l driver.Live) Thing { return Thing{ID: l.ID, Tag: l.Tag, attributes: l.Attributes} }
 
 // AsRecorded reports whether the cloud's tag shows the thing to be as it is recorded.
 func (t Thing) AsRecorded() bool { return t.recorded != nil }
@@ -194,7 +194,7 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 		if !known {
 			continue
 		}
-		t := thingOf(l)
+		t := ThingOf(l)
 		if asRecorded(l.ID, l.Tag) {
 			t.attributes, t.recorded = nil, st
 		}
@@ -228,7 +228,7 @@ func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*
 			defer mu.Unlock()
 			switch {
 			case err == nil:
-				found[id] = thingOf(l)
+				found[id] = ThingOf(l)
 			case !errors.Is(err, driver.ErrGone):
 				faults[id] = fmt.Errorf("reading %s %s, which its list does not show: %w", full, id, err)
 			}

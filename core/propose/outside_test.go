@@ -137,8 +137,8 @@ func TestUsedByOthers(t *testing.T) {
 	s.o.States["shore"] = ledger.NewState(s.record("kept", value.Attributes{"kind": "old", "name": "n"}),
 		s.record("gone", nil))
 	s.o.States["shore"].Published = value.Attributes{"still": int64(1), "old": int64(2)}
-	s.o.Live = Live{"sea.lamp": {"id-kept": thingOf(driver.Live{ID: "id-kept", Attributes: value.Map{"kind": "old",
-		"name": "n"}}), "id-gone": thingOf(driver.Live{ID: "id-gone"})}}
+	s.o.Live = Live{"sea.lamp": {"id-kept": ThingOf(driver.Live{ID: "id-kept", Attributes: value.Map{"kind": "old",
+		"name": "n"}}), "id-gone": ThingOf(driver.Live{ID: "id-gone"})}}
 	require.Empty(t, s.propose().Blocked, "nobody uses it")
 
 	s.outside["signal"] = ledger.NewState(s.record("a", nil, "shore:sea.lamp/gone"),
@@ -245,7 +245,7 @@ sea.lamp("later", size = "s", name = first.light)
 	s.o.States["shore"] = ledger.NewState(shrunk, same, gone)
 	s.o.Live = Live{"sea.lamp": {}}
 	for _, r := range []*ledger.Record{shrunk, same, gone} {
-		s.o.Live["sea.lamp"][r.ID] = thingOf(driver.Live{ID: r.ID, Attributes: value.Map(r.Live)})
+		s.o.Live["sea.lamp"][r.ID] = ThingOf(driver.Live{ID: r.ID, Attributes: value.Map(r.Live)})
 	}
 	p := s.propose()
 	var said []string
@@ -282,8 +282,8 @@ func TestCosts(t *testing.T) {
 	c, d := s.record("c", value.Attributes{"size": "s", "name": "c"}),
 		s.record("d", value.Attributes{"size": "l", "level": int64(2)})
 	s.o.States["shore"] = ledger.NewState(c, d)
-	s.o.Live = Live{"sea.lamp": {"id-c": thingOf(driver.Live{ID: "id-c", Attributes: value.Map(c.Live)}),
-		"id-d": thingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)})}}
+	s.o.Live = Live{"sea.lamp": {"id-c": ThingOf(driver.Live{ID: "id-c", Attributes: value.Map(c.Live)}),
+		"id-d": ThingOf(driver.Live{ID: "id-d", Attributes: value.Map(d.Live)})}}
 	p := s.propose()
 	require.Equal(t, &Cost{Was: 0, WillBe: 8, Change: 8}, find(p, "sea.lamp/a").Cost)
 	require.Nil(t, find(p, "sea.lamp/b").Cost, "its size is pending")
