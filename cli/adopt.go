@@ -77,11 +77,8 @@ func (a *app) adopt(ctx context.Context, f adoptFlags, args []string) error {
 		ask = nil
 	}
 	f.Adopt = &session.Adopting{AndEdit: f.andEdit}
-	if f.ids != "" {
-		f.ids = a.path(f.ids)
-	}
 	if !f.find {
-		f.Adopt.Things, err = x.Named(args, f.ids)
+		f.Adopt.Things, err = x.Named(args, f.ids, a.path)
 	} else if pairs, err = x.Find(ctx, args, f.andEdit, ask); err == nil {
 		f.Adopt.Things = pairs.Things()
 		err = show(a, pairs, (*render.Out).Pairs)

@@ -176,11 +176,11 @@ func (s *Session) Adoptable(ctx context.Context) (*Adoptable, error) {
 	return &Adoptable{s, e, states}, err
 }
 
-// Named reads pairs ADDRESS=ID, and those of a file; "" for none. An address that is not declared is a *problem.UsageError, and one
+// Named reads pairs ADDRESS=ID, and those of a file; "" for none. path is where that is. An address that is not declared is a *problem.UsageError, and one
 // that is recorded as another thing is refused.
-func (x *Adoptable) Named(pairs []string, file string) (map[string]string, error) {
+func (x *Adoptable) Named(pairs []string, file string, path func(string) string) (map[string]string, error) {
 	if file != "" {
-		more, err := ReadIDs(file)
+		more, err := ReadIDs(path(file))
 		if err != nil {
 			return nil, err
 		}

@@ -41,6 +41,7 @@ func (w *proposer) finish(ctx context.Context) error {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("%s: the %s of run %s has no result yet and is taken as done; "+
 			"the next run finds out first", u.Address, u.Call, u.Run))
 	}
+	w.lost()
 	p.NotAssured = append(p.NotAssured, w.notAssured()...)
 	for i := range p.Wards {
 		p.Wards[i].Republish = w.republish(&p.Wards[i])
@@ -59,6 +60,23 @@ func (w *proposer) finish(ctx context.Context) error {
 		return err
 	}
 	return w.judge(ctx)
+}
+
+// sinceLoss is how many entries the run has that notes a loss, but for the first.
+const sinceLoss = 2
+
+// lost warns where a ledger was lost or restored and no run has come since: what it does not know may
+// be there all the same.
+func (w *proposer) lost() {
+	for _, ward := range w.o.Wards {
+		s := w.o.States[ward]
+		isNew := func(a *Action) bool { return a.Ward == ward && a.Kind == New }
+		if n := len(s.Accepted); n == 0 || s.Seq > s.Accepted[n-1].By+sinceLoss || !slices.ContainsFunc(w.p.Actions, isNew) {
+			continue
+		}
+		w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("the ledger of %s was lost or restored, and what is new here may "+
+			"be there already: `kasbah adopt -find` takes it under management again", ward))
+	}
 }
 
 // republish reports whether what the ward's ledger has of its published
