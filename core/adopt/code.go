@@ -86,13 +86,13 @@ type unit struct {
 const fewest, widest = 5, 4
 
 func (c *coder) file() string {
+	units := c.sorted(c.units())
 	c.used = map[string]bool{}
 	for _, it := range c.g.order {
 		for _, need := range it.needs {
 			c.used[need] = true
 		}
 	}
-	units := c.sorted(c.units())
 	c.share(units)
 	envs := make([]string, len(c.g.found))
 	for i, f := range c.g.found {
@@ -218,6 +218,9 @@ func (c *coder) split(items []*item) [][]*item {
 		return alone()
 	}
 	varying := c.varying(items)
+	if odd, rest := c.odd(items, varying); odd != nil {
+		return append(c.split(rest), c.split(odd)...)
+	}
 	if len(varying) <= widest {
 		in := make(map[string]bool, len(items))
 		for _, it := range items {
@@ -254,6 +257,35 @@ func (c *coder) split(items []*item) [][]*item {
 		out = append(out, c.split(by[k])...)
 	}
 	return out
+}
+
+// many is how large a table is from which a few odd ones are taken out.
+const many = 50
+
+// odd are a few items of a large table that alone have other values of an attribute.
+func (c *coder) odd(items []*item, varying []string) (odd, rest []*item) {
+	if len(items) < many {
+		return nil, nil
+	}
+	for _, name := range varying {
+		count := map[string]int{}
+		for _, it := range items {
+			count[canonical(it.attrs[name])]++
+		}
+		for usual, n := range count {
+			if n < len(items) && n > len(items)-fewest {
+				for _, it := range items {
+					if canonical(it.attrs[name]) == usual {
+						rest = append(rest, it)
+					} else {
+						odd = append(odd, it)
+					}
+				}
+				return odd, rest
+			}
+		}
+	}
+	return nil, nil
 }
 
 // affix is what stands before and after what tells names apart.

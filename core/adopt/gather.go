@@ -99,11 +99,32 @@ func gather(driver string, found []Found) *gathering {
 	for i := range found {
 		g.merge(i)
 	}
-	slices.SortFunc(g.order, func(a, b *item) int { return cmp.Or(cmp.Compare(a.typ.Name, b.typ.Name), cmp.Compare(a.name, b.name)) })
+	slices.SortFunc(g.order, func(a, b *item) int { return cmp.Or(cmp.Compare(a.typ.Name, b.typ.Name), natural(a.name, b.name)) })
 	for _, it := range g.order {
 		g.declare(it)
 	}
 	return g
+}
+
+// natural compares names as people do: 9 comes before 10.
+func natural(a, b string) int {
+	digits := func(s string) int {
+		return len(s) - len(strings.TrimLeft(s, "0123456789"))
+	}
+	for x, y := a, b; x != "" && y != ""; x, y = x[1:], y[1:] {
+		if n, m := digits(x), digits(y); n > 0 && m > 0 {
+			p, q := strings.TrimLeft(x[:n], "0"), strings.TrimLeft(y[:m], "0")
+			if c := cmp.Or(len(p)-len(q), cmp.Compare(p, q)); c != 0 {
+				return c
+			}
+			x, y = x[n-1:], y[m-1:]
+			continue
+		}
+		if x[0] != y[0] {
+			return cmp.Compare(x[0], y[0])
+		}
+	}
+	return cmp.Compare(a, b)
 }
 
 func thingKey(typ, id string) string { return typ + " " + id }
@@ -131,7 +152,7 @@ func (g *gathering) index(i int) {
 			a := t.Type.Attribute(name)
 			if id, isText := v.(string); isText && a != nil && a.Refers != "" && depth < 8 {
 				if of, there := things[thingKey(a.Refers, id)]; there {
-					v = keyOf(of, depth+1)
+					v = strings.TrimPrefix(keyOf(of, depth+1), a.Refers+" ")
 				}
 			}
 			if s, isText := v.(string); isText {
@@ -357,16 +378,17 @@ func (g *gathering) tree(i int, v any, a *schema.Attribute, of string) any {
 // shortestID is how long an id is that is looked for within texts.
 const shortestID = 5
 
-// withID is a text in which the id of one thing alone stands, as a word.
+// withID is a text in which the id of one thing alone stands, as a word. An id without a digit may be
+// any word.
 func (g *gathering) withID(i int, s string) (textOf, bool) {
 	if len(s) < shortestID || len(s) > 1000 || strings.Contains(s, "%") {
 		return textOf{}, false
 	}
 	isWord := func(c rune) bool {
-		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-'
+		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
 	}
 	for _, word := range strings.FieldsFunc(s, func(c rune) bool { return !isWord(c) }) {
-		if to, ok := g.ids[i][word]; ok && len(word) >= shortestID && strings.Count(s, word) == 1 && to.key != "" {
+		if to, ok := g.ids[i][word]; ok && len(word) >= shortestID && strings.ContainsAny(word, "0123456789") && strings.Count(s, word) == 1 && to.key != "" {
 			return textOf{strings.Replace(s, word, "%s", 1), to.key, to.output}, true
 		}
 	}
