@@ -17,6 +17,7 @@ type adoptFlags struct {
 	enactFlags
 	ids           string // a file of addresses and ids
 	find, andEdit bool
+	dry           bool // only show what was found
 	from          session.FoundRequest
 }
 
@@ -39,6 +40,7 @@ func adoptCommand() *command {
 			fs.StringVar(&f.from.Where, "where", "", "with -from: only things for which this Starlark `expression` over r is "+
 				"true, such as 'r.tags.owner == \"keepers\"'")
 			fs.StringVar(&f.from.Ward, "ward", "", "with -from: the `ward` that declares them")
+			fs.BoolVar(&f.dry, "dry", false, "with -find and -from: only show what was found")
 			f.register(fs)
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
@@ -83,7 +85,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags, args []string) error {
 		f.Adopt.Things = pairs.Things()
 		err = show(a, pairs, (*render.Out).Pairs)
 	}
-	if err == nil && len(f.Adopt.Things) > 0 {
+	if err == nil && len(f.Adopt.Things) > 0 && !(f.dry && f.find) {
 		err = a.takeTurn(ctx, s, f.enactFlags)
 	}
 	if err == nil && !pairs.Whole() {
@@ -107,7 +109,7 @@ func (a *app) declareFound(ctx context.Context, f adoptFlags, args []string) err
 	if err != nil {
 		return err
 	}
-	if err := show(a, file.Written, (*render.Out).FoundFile); err != nil || file.Count() == 0 {
+	if err := show(a, file.Written, (*render.Out).FoundFile); err != nil || file.Count() == 0 || f.dry {
 		return err
 	}
 	if err = errors.Join(a.flush(), a.agree(ctx, "Write it?")); err == nil {

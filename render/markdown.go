@@ -67,7 +67,7 @@ func markdownAction(p *propose.Proposal, a *propose.Action) []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "\n### %s %s\n\n", a.Kind, markdownCode(a.Full()))
 	var notes []string
-	if a.Because != "" || a.Was != "" {
+	if a.Because != "" || a.Was != "" || a.Adopts != "" {
 		notes = append(notes, strings.TrimSpace(because(a)))
 	}
 	if at := a.Position.Short(); at != "" {

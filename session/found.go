@@ -206,7 +206,11 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	out := &adopt.Found{Env: s.Env, Others: map[string]adopt.Thing{}, Managed: publishedIDs(states, r, recorded),
+	declared, err := s.declaredIn(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	out := &adopt.Found{Env: s.Env, Declared: declared, Others: map[string]adopt.Thing{}, Managed: publishedIDs(states, r, recorded),
 		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
 	mine := s.ownedHere(r, lists)
 	for _, name := range value.Keys(lists) {
@@ -225,6 +229,26 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 			} else {
 				out.Others[name+" "+t.ID] = t
 			}
+		}
+	}
+	return out, nil
+}
+
+// declaredIn are the resources of a driver, as `TYPE NAME`, that a ward declares already; none where it
+// has no file yet.
+func (s *Session) declaredIn(ctx context.Context, r FoundRequest) (map[string]bool, error) {
+	files, err := filepath.Glob(filepath.Join(s.Estate.Dir, r.Ward, "*.star"))
+	if err != nil || len(files) == 0 {
+		return nil, err
+	}
+	e, err := s.EvaluateRight(ctx, s.Others())
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for _, d := range e.Declared.Resources {
+		if d.Ward == r.Ward && d.Driver == r.Driver && len(d.Within) == 0 {
+			out[d.Type.Name+" "+d.Name] = true
 		}
 	}
 	return out, nil

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/declare"
+	"kasbah/core/driver"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -116,4 +118,64 @@ func TestTables(t *testing.T) {
 	text = wrote(t, nil, odd...).Text
 	require.Equal(t, 2, strings.Count(text, "sea.lamp("), text)
 	require.Contains(t, text, `sea.lamp("light-7", name = "light-7", watts = 7, tags = {"owner": "harbour"})`)
+}
+
+// TestPairs: what is certain, what is likely and by what, what is taken by whom, and why nothing fits.
+func TestPairs(t *testing.T) {
+	typ := lamp()
+	typ.Attributes = slices.DeleteFunc(slices.Clone(typ.Attributes), func(a *schema.Attribute) bool { return a.Secret })
+	typ.Attribute("image").Fixed = true
+	declared := func(name string, inputs value.Map) *declare.Resource {
+		return &declare.Resource{Ward: "shore", Address: "sea.lamp/" + name, Driver: "sea", Type: typ, Name: name, Inputs: inputs}
+	}
+	live := func(id, name string, more value.Map) driver.Live {
+		return driver.Live{ID: id, Attributes: thing(typ, id, name, more).Attributes}
+	}
+	look := Look{
+		Declared: []*declare.Resource{
+			declared("east", value.Map{"name": "east"}),
+			declared("west", value.Map{"name": "west", "watts": int64(40), "image": "round"}),
+			declared("north", value.Map{"name": "north", "image": "square"}),
+			declared("case", value.Map{"name": "Tower"}),
+			declared("twin", value.Map{"name": "twin"}), declared("twin-2", value.Map{"name": "twin"}),
+			declared("on-east", value.Map{"name": "on-east", "on": value.NewRef("shore:sea.lamp/east", value.Key("id"))}),
+			declared("differs", value.Map{"name": "differs", "watts": int64(7)}),
+		},
+		Live: map[string][]driver.Live{"sea.lamp": {
+			live("l-1", "east", nil), live("l-2", "western", value.Map{"watts": int64(40), "image": "round"}),
+			live("l-3", "nord", value.Map{"image": "oval"}), live("l-4", "tower", nil), live("l-5", "twin", nil),
+			live("l-6", "on-east", value.Map{"on": "l-1"}), live("l-7", "differs", value.Map{"watts": int64(8)}),
+		}},
+		Known: func(value.Ref) (any, error) { return nil, value.ErrUnknown },
+	}
+	told := func(p *Pairs) string {
+		var b strings.Builder
+		for _, x := range p.Certain {
+			fmt.Fprintf(&b, "certain %s %s %s%s\n", x.Address, x.ID, strings.Join(x.By, ","), strings.Join(x.Because, ";"))
+		}
+		for _, x := range p.Likely {
+			fmt.Fprintf(&b, "likely %s %s %s not %s\n", x.Address, x.ID, strings.Join(x.By, ","), strings.Join(x.Differ, ","))
+		}
+		for _, x := range p.Rest {
+			fmt.Fprintf(&b, "rest %s %s\n", x.Address, x.Because)
+		}
+		return b.String()
+	}
+	rest := "rest sea.lamp/north no sea.lamp that no ledger records has its name\n" +
+		"rest sea.lamp/case l-4 is called tower, which differs in case alone\n" +
+		"rest sea.lamp/twin 2 resources are declared with its name\nrest sea.lamp/twin-2 2 resources are declared with its name\n"
+	certain := "certain sea.lamp/east l-1 name\ncertain sea.lamp/on-east l-6 name\n" +
+		"certain sea.lamp/differs l-7 nameit would adopt l-7, and watts is 8 live and 7 declared; -and-edit edits it, or " +
+		"correct the declaration\n"
+	p := Find(look)
+	require.Equal(t, certain+"likely sea.lamp/west l-2 image,watts not name\nlikely sea.lamp/twin l-5 name not \n"+
+		strings.Replace(rest, "rest sea.lamp/twin 2 resources are declared with its name\n", "", 1), told(p))
+	require.False(t, p.Whole())
+	require.Equal(t, map[string]string{"shore:sea.lamp/east": "l-1", "shore:sea.lamp/on-east": "l-6"}, p.Things())
+
+	look.Chosen, look.AndEdit = map[string]string{"shore:sea.lamp/west": "l-2"}, true
+	look.Refused = map[string]bool{"shore:sea.lamp/twin l-5": true, "shore:sea.lamp/twin-2 l-5": true}
+	require.Contains(t, told(Find(look)), "certain sea.lamp/west l-2 chosen")
+	require.Contains(t, told(Find(look)), rest)
+	require.Contains(t, told(Find(look)), "certain sea.lamp/differs l-7 name\n")
 }

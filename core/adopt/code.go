@@ -237,7 +237,7 @@ func (c *coder) split(items []*item) [][]*item {
 	for _, name := range varying {
 		values := map[string]bool{}
 		for _, it := range items {
-			values[canonical(it.attrs[name])] = true
+			values[it.text(name)] = true
 		}
 		if best == "" || len(values) < most {
 			best, most = name, len(values)
@@ -246,7 +246,7 @@ func (c *coder) split(items []*item) [][]*item {
 	var keys []string
 	by := map[string][]*item{}
 	for _, it := range items {
-		k := canonical(it.attrs[best])
+		k := it.text(best)
 		if by[k] == nil {
 			keys = append(keys, k)
 		}
@@ -270,12 +270,12 @@ func (c *coder) odd(items []*item, varying []string) (odd, rest []*item) {
 	for _, name := range varying {
 		count := map[string]int{}
 		for _, it := range items {
-			count[canonical(it.attrs[name])]++
+			count[it.text(name)]++
 		}
 		for usual, n := range count {
 			if n < len(items) && n > len(items)-fewest {
 				for _, it := range items {
-					if canonical(it.attrs[name]) == usual {
+					if it.text(name) == usual {
 						rest = append(rest, it)
 					} else {
 						odd = append(odd, it)
@@ -341,8 +341,8 @@ func (c *coder) varying(items []*item) []string {
 		if c.byName(items, a.Name) != "" || c.sameName(items, a.Name) || allInputs(items, a.Name) {
 			continue
 		}
-		first := canonical(items[0].attrs[a.Name])
-		if slices.ContainsFunc(items, func(it *item) bool { return canonical(it.attrs[a.Name]) != first }) {
+		first := items[0].text(a.Name)
+		if slices.ContainsFunc(items, func(it *item) bool { return it.text(a.Name) != first }) {
 			out = append(out, a.Name)
 		}
 	}
@@ -502,6 +502,7 @@ func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 	}
 	it := units[0].items[0]
 	for name, v := range it.attrs {
+		delete(it.texts, name)
 		it.attrs[name] = replaced(v, func(leaf any) any {
 			to, ok := leaf.(toItem)
 			if text, is := leaf.(textOf); is && !done[text.key] {

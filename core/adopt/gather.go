@@ -26,6 +26,8 @@ type Found struct {
 	Things []Thing
 	// Others are things of the same cloud that are not declared here, by `TYPE ID`.
 	Others map[string]Thing
+	// Declared are resources of the ward, as `TYPE NAME`, whose names are taken.
+	Declared map[string]bool
 	// Managed says how a thing is written that the estate records: as the value of another ward that
 	// is published; "" for no way. It may be nil.
 	Managed func(typ, id string) string
@@ -49,6 +51,21 @@ type item struct {
 	ids   map[string]string // by environment
 	attrs map[string]any    // what it is declared with, by attribute
 	needs []string          // keys of other items
+
+	texts map[string]string // of attrs, canonical, as far as they were asked for
+}
+
+// text is the canonical text of an attribute.
+func (it *item) text(attr string) string {
+	t, known := it.texts[attr]
+	if !known {
+		if it.texts == nil {
+			it.texts = make(map[string]string, len(it.attrs))
+		}
+		t = canonical(it.attrs[attr])
+		it.texts[attr] = t
+	}
+	return t
 }
 
 // other is a thing that is looked up.
@@ -257,12 +274,19 @@ func (g *gathering) merge(i int) {
 	for _, it := range g.order {
 		names[it.typ.Name+" "+it.name] = true
 	}
+	for _, f := range g.found {
+		maps.Copy(names, f.Declared)
+	}
 	for _, t := range f.Things {
 		key := g.keys[i][thingKey(t.Type.Name, t.ID)]
 		it := g.items[key]
 		if it == nil {
 			base := addressName(cmp.Or(g.short[key], strings.TrimPrefix(key, t.Type.Name+" ")))
 			name := base
+			if f.Declared[t.Type.Name+" "+name] {
+				g.left = append(g.left, fmt.Sprintf("%s.%s/%s is declared already: if it is %s, `kasbah adopt -find` takes it", g.driver,
+					t.Type.Name, name, t.ID))
+			}
 			for n := 2; names[t.Type.Name+" "+name]; n++ {
 				name = fmt.Sprintf("%s-%d", base, n)
 			}
@@ -381,7 +405,7 @@ const shortestID = 5
 // withID is a text in which the id of one thing alone stands, as a word. An id without a digit may be
 // any word.
 func (g *gathering) withID(i int, s string) (textOf, bool) {
-	if len(s) < shortestID || len(s) > 1000 || strings.Contains(s, "%") {
+	if len(s) < shortestID || len(s) > 1000 || strings.Contains(s, "%") || !strings.ContainsAny(s, "0123456789") {
 		return textOf{}, false
 	}
 	isWord := func(c rune) bool {
@@ -542,6 +566,12 @@ func leaves(v any, visit func(any)) {
 // canonical is a text that equal values have, and no others.
 func canonical(v any) string {
 	var b strings.Builder
-	write(&b, v, func(leaf any) string { return fmt.Sprintf("%T %v", leaf, leaf) })
+	write(&b, v, func(leaf any) string {
+		switch leaf.(type) {
+		case nil, string, bool, int64, float64:
+			return string(value.Encode(leaf))
+		}
+		return fmt.Sprintf("%T %v", leaf, leaf)
+	})
 	return b.String()
 }
