@@ -83,7 +83,7 @@ func TestCode(t *testing.T) {
 		{"a circle", nil, []Thing{thing(&open, "l-1", "a", value.Map{"on": "l-2"}), thing(&open, "l-2", "b", value.Map{"on": "l-1"})},
 			"a = sea.lamp(\"a\", name = \"a\", on = \"l-2\")\nsea.lamp(\"b\", name = \"b\", on = a)\n"},
 		{"a secret", nil, []Thing{thing(typ, "l-1", "east", nil)},
-			"sea.lamp(\"east\", name = \"east\", code = secret(\"east-code\"))\n"},
+			"sea.lamp(\"east\", name = \"east\", code = secret(\"east_code\"))\n"},
 		{"odd names", nil, []Thing{thing(&open, "l-1", `say "hi" % é`, nil), thing(&open, "l-2", "load", value.Map{"on": "l-1"})},
 			"say_hi = sea.lamp(\"say--hi--%-é\", name = \"say \\\"hi\\\" % é\")\nsea.lamp(\"load\", name = \"load\", on = say_hi)\n"},
 	} {

@@ -311,7 +311,7 @@ func affixOf(items []*item) affix {
 		a.after = after[n:]
 	}
 	for _, it := range items {
-		if len(it.name) <= len(a.before)+len(a.after) || len(items) == 1 {
+		if len(it.name) <= len(a.before)+len(a.after) || len(items) == 1 || strings.Contains(a.before+a.after, "%") {
 			return affix{}
 		}
 	}

@@ -319,7 +319,7 @@ func (g *gathering) declare(it *item) {
 		}
 		if a.Secret {
 			if a.Required {
-				name := strings.Trim(addressName(it.name+"-"+a.Name), "-")
+				name := strings.TrimSuffix(variable(it.name+"_"+a.Name), "_") // a-z, 0-9 and _
 				g.secrets = append(g.secrets, Secret{Name: name, Address: g.driver + "." + it.typ.Name + "/" + it.name, Attribute: a.Name})
 				it.attrs[a.Name] = verbatim{"secret(" + quoted(name) + ")"}
 			}
