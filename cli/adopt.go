@@ -118,7 +118,7 @@ func (a *app) declareFound(ctx context.Context, f adoptFlags, args []string) err
 	for i := 0; i < len(envs) && err == nil; i++ {
 		f.Adopt = file.Adopting(envs[i])
 		if s, err = a.openWith(ctx, a.config(envs[i], nil)); err == nil {
-			err = a.takeTurn(ctx, s, f.enactFlags)
+			err = file.Ended(ctx, s, a.takeTurn(ctx, s, f.enactFlags))
 		}
 	}
 	return err

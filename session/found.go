@@ -40,7 +40,8 @@ type FoundFile struct {
 	*adopt.Written
 	Toml []byte // kasbah.toml with the inputs; nil where it stays as it is
 
-	dir string
+	dir  string
+	toml []byte // kasbah.toml as it was
 }
 
 // DeclareFound looks for what no ledger of the estate records, writes code that declares it, and
@@ -99,6 +100,7 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 	if err != nil {
 		return nil, err
 	}
+	out.toml = body
 	text := string(body)
 	for _, env := range value.Keys(out.Inputs) {
 		for _, name := range slices.Backward(value.Keys(out.Inputs[env])) { // each goes before the last
@@ -155,6 +157,32 @@ func (f *FoundFile) Write() error {
 		return errors.Join(err, os.Remove(f.at(f.File)))
 	}
 	return nil
+}
+
+// Ended is to be told how adopting in a session's environment ended. Code that declares what no ledger
+// of the estate records would have the next proposal make it again, so it is taken back where nothing
+// was adopted at all; else what is left is told with the error.
+func (f *FoundFile) Ended(ctx context.Context, s *Session, err error) error {
+	if err == nil {
+		return nil
+	}
+	ctx = context.WithoutCancel(ctx) // an interrupt must not leave the file behind
+	recorded := s.thingsElsewhere(ctx, false)
+	for _, full := range value.Keys(f.Things) {
+		for address, id := range f.Things[full] {
+			typ, _, _ := strings.Cut(address, "/")
+			if recorded[typ+" "+id] != "" {
+				s.tell("%s is written, and not all that it declares is adopted: `kasbah adopt -find` goes on.", f.File)
+				return err
+			}
+		}
+	}
+	s.tell("Nothing was adopted, so %s is taken back.", f.File)
+	err = errors.Join(err, os.Remove(f.at(f.File)))
+	if f.Toml != nil {
+		err = errors.Join(err, disk.Replace(f.at(estate.File), f.toml, 0o644))
+	}
+	return err
 }
 
 // in is a session in an environment of the estate, with texts in place of files.

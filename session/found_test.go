@@ -227,4 +227,16 @@ func TestFoundRefusals(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, file.Text, `medina.bucket("of-others", name = "of-others")`)
 	require.Len(t, file.Things["trial"], 1)
+
+	// a run that adopts nothing leaves no code behind that the next one would make again
+	require.NoError(t, file.Write())
+	refused := errors.New("refused")
+	require.Equal(t, refused, file.Ended(ctx, s, refused))
+	require.NoFileExists(t, filepath.Join(dir, "shore/found.star"))
+	require.NoError(t, file.Write())
+	require.NoError(t, file.Ended(ctx, s, nil))
+	require.FileExists(t, filepath.Join(dir, "shore/found.star"))
+	adoptFound(t, s, file.Adopting("trial"))
+	require.Equal(t, refused, file.Ended(ctx, s, refused))
+	require.FileExists(t, filepath.Join(dir, "shore/found.star"), "what is adopted stays declared")
 }
