@@ -231,12 +231,12 @@ func TestFoundRefusals(t *testing.T) {
 	// a run that adopts nothing leaves no code behind that the next one would make again
 	require.NoError(t, file.Write())
 	refused := errors.New("refused")
-	require.Equal(t, refused, file.Ended(ctx, s, refused))
+	require.ErrorIs(t, file.Ended(ctx, s, refused), refused)
 	require.NoFileExists(t, filepath.Join(dir, "shore/found.star"))
 	require.NoError(t, file.Write())
 	require.NoError(t, file.Ended(ctx, s, nil))
 	require.FileExists(t, filepath.Join(dir, "shore/found.star"))
 	adoptFound(t, s, file.Adopting("trial"))
-	require.Equal(t, refused, file.Ended(ctx, s, refused))
+	require.ErrorIs(t, file.Ended(ctx, s, refused), refused)
 	require.FileExists(t, filepath.Join(dir, "shore/found.star"), "what is adopted stays declared")
 }
