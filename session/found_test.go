@@ -110,6 +110,10 @@ func TestFoundInTwoEnvironments(t *testing.T) {
 	if os.Getenv("SHOW") != "" {
 		t.Log("\n" + file.Text + "\n" + string(file.Toml))
 	}
+	for _, line := range []string{"names = [\"brindle\", \"farrow\"", "\"merrow\": gauge_merrow_size", "subnet_range[name]", "% (name, env)",
+		`grants = [{"may": "read", "on": "bucket/%s" % notices.id}]`, `medina.disk("tape-" + name, machine = machines[name], gigabytes = 20)`} {
+		require.Contains(t, file.Text, line)
+	}
 	require.NoError(t, file.Write())
 	for _, env := range []string{"trial", "live"} {
 		adoptFound(t, open(env), file.Adopting(env))

@@ -70,6 +70,7 @@ type coder struct {
 	names  map[string]bool   // variables that are taken
 	refer  map[string]string // by key: how an item or other thing is written
 	shared map[string]string // values that stand at the top, by their canonical text
+	lists  map[string]string // lists of names that several loops go over, by their code: a variable
 	used   map[string]bool   // keys that something refers to
 }
 
@@ -94,6 +95,7 @@ func (c *coder) file() string {
 		}
 	}
 	c.share(units)
+	c.shareLists(units)
 	envs := make([]string, len(c.g.found))
 	for i, f := range c.g.found {
 		envs[i] = f.Env
@@ -123,6 +125,9 @@ func (c *coder) file() string {
 				}
 			}
 		}
+	}
+	for _, list := range value.Keys(c.lists) {
+		texts[c.lists[list]] = list
 	}
 	for _, name := range value.Keys(texts) {
 		fmt.Fprintf(&c.b, "%s = %s\n", name, texts[name])
@@ -604,6 +609,35 @@ func (c *coder) share(units []*unit) {
 	}
 }
 
+// shareLists gives lists of names a name of their own that several loops go over.
+func (c *coder) shareLists(units []*unit) {
+	c.lists = map[string]string{}
+	loops := map[string]int{}
+	for _, u := range units {
+		if len(u.items) > 1 && len(u.columns) == 0 {
+			list := u.list()
+			if loops[list]++; loops[list] == 2 {
+				c.lists[list] = ""
+			}
+		}
+	}
+	for _, list := range value.Keys(c.lists) {
+		c.lists[list] = c.variable("names")
+	}
+}
+
+// list is code for the names of a table.
+func (u *unit) list() string {
+	names := make([]string, len(u.items))
+	for i, it := range u.items {
+		names[i] = quoted(u.names.core(it))
+	}
+	if line := "[" + strings.Join(names, ", ") + "]"; len(line) < wide-20 {
+		return line
+	}
+	return "[\n    " + strings.Join(names, ",\n    ") + ",\n]"
+}
+
 // variable is a name that is not taken yet.
 func (c *coder) variable(like string) string {
 	name := variable(like)
@@ -699,23 +733,15 @@ func (c *coder) column(attr string) string {
 
 // table is what a loop goes over.
 func (c *coder) table(u *unit, indent string) string {
-	var b strings.Builder
 	if len(u.columns) == 0 {
-		names := make([]string, len(u.items))
-		for i, it := range u.items {
-			names[i] = quoted(u.names.core(it))
-		}
-		if line := "[" + strings.Join(names, ", ") + "]"; len(line) < wide-20 {
-			return line
-		}
-		b.WriteString("[")
-	} else {
-		b.WriteString("{")
+		list := u.list()
+		return cmp.Or(c.lists[list], strings.ReplaceAll(list, "\n", "\n"+indent))
 	}
+	var b strings.Builder
+	b.WriteString("{")
 	for _, it := range u.items {
 		b.WriteString("\n" + indent + "    " + quoted(u.names.core(it)))
 		switch len(u.columns) {
-		case 0:
 		case 1:
 			b.WriteString(": " + c.code(it.attrs[u.columns[0]]))
 		default:
@@ -726,9 +752,6 @@ func (c *coder) table(u *unit, indent string) string {
 			b.WriteString(": (" + strings.Join(cells, ", ") + ")")
 		}
 		b.WriteString(",")
-	}
-	if len(u.columns) == 0 {
-		return b.String() + "\n" + indent + "]"
 	}
 	return b.String() + "\n" + indent + "}.items()"
 }
