@@ -138,7 +138,7 @@ func checkPromise(t *testing.T, c *coast, r *enact.Result, then enact.IfOneFails
 			require.NoError(t, u.Err)
 		}
 		again := c.propose(false) // the same change as before, from records that fit what is live
-		require.Equal(t, propose.Counts{New: 1, Edit: 5, Swap: 4, Drop: 1, Rename: 1, Same: 2}, again.Counts)
+		require.Equal(t, propose.Counts{New: 1, Edit: 6, Swap: 4, Drop: 1, Adopt: 1, Rename: 1, Same: 2}, again.Counts)
 		for _, a := range again.Actions {
 			for _, ch := range a.Changes {
 				require.False(t, ch.ByHand, "%s %s", a.Address, ch.Path)

@@ -379,7 +379,8 @@ func TestCheck(t *testing.T) {
 		{"does not say what was recorded", func(p *Proposal) { p.Actions[1].Plan.Seen = nil }},
 		{"in which order", func(p *Proposal) { p.Actions[1].Plan.Order = "" }},
 		{"a.b/e: the proposal does not", func(p *Proposal) { p.Actions[2].Plan = &Plan{RecordOnly: true} }},
-		{`cannot carry out "adopt"`, func(p *Proposal) { p.Actions[0].Kind = Adopt }},
+		{`cannot carry out "raise"`, func(p *Proposal) { p.Actions[0].Kind = "raise" }},
+		{"does not say what it adopts", func(p *Proposal) { p.Actions[1].Kind = Adopt }},
 	} {
 		t.Run(c.words, func(t *testing.T) {
 			p := good()
