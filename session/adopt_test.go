@@ -6,15 +6,11 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"kasbah/core/adopt"
-	"kasbah/core/enact"
 	"kasbah/core/ledger"
-	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/survey"
 	"kasbah/core/value"
@@ -157,7 +153,7 @@ func findOnce(t *testing.T, seed uint64) {
 		}
 	}
 
-	adoptAll(t, open(), pairs)
+	adoptAll(t, open(), &session.Adopting{Things: pairs.Things()})
 	after := records()
 	for _, full := range value.Keys(after) {
 		require.Equal(t, "certain", told[full])
@@ -179,27 +175,4 @@ func findOnce(t *testing.T, seed uint64) {
 			require.Equal(t, propose.Same, a.Kind, "%s %+v", a.Full(), a.Changes)
 		}
 	}
-}
-
-// adoptAll adopts what is certain.
-func adoptAll(t *testing.T, s *session.Session, pairs *adopt.Pairs) {
-	r := session.Request{Rehearse: "never", Adopt: &session.Adopting{Things: pairs.Things()}}
-	require.NoError(t, enact.TakeTurn(context.Background(), enact.Turn{
-		Propose: s.Proposer(r, func(problem.List) {}),
-		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
-			require.Equal(t, len(pairs.Things()), p.Counts.Adopt, "%+v", p.Blocked)
-			require.Equal(t, p.Counts.Changing(), p.Counts.Adopt)
-			require.False(t, slices.ContainsFunc(p.Actions, func(a *propose.Action) bool { return len(a.Changes) > 0 }))
-			if p.Idle() {
-				return nil
-			}
-			result, err := enact.Enact(ctx, p, o)
-			if err == nil {
-				err = problem.List(result.Failures).Err()
-			}
-			return err
-		},
-		Options: func() enact.Options { return s.EnactOptions(context.Background(), session.Run{Parallel: 16}) },
-		Tell:    func(string) {},
-	}))
 }

@@ -12,7 +12,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kasbah/core/enact"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/survey"
@@ -61,25 +60,6 @@ func byHand(t *testing.T, h *medina.Hand, env string, n int) int {
 	return made
 }
 
-// enactIn adopts in an environment.
-func adoptFound(t *testing.T, s *session.Session, a *session.Adopting) {
-	require.NoError(t, enact.TakeTurn(context.Background(), enact.Turn{
-		Propose: s.Proposer(session.Request{Rehearse: "never", Adopt: a}, func(problem.List) {}),
-		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
-			require.NoError(t, enact.Blocked(p))
-			require.Equal(t, len(a.Things), p.Counts.Adopt)
-			require.Equal(t, p.Counts.Changing(), p.Counts.Adopt)
-			r, err := enact.Enact(ctx, p, o)
-			if err == nil {
-				err = problem.List(r.Failures).Err()
-			}
-			return err
-		},
-		Options: func() enact.Options { return s.EnactOptions(context.Background(), session.Run{Parallel: 16}) },
-		Tell:    func(string) {},
-	}))
-}
-
 // TestFoundInTwoEnvironments: two environments of the same shape, made by hand in one cloud, become
 // one ward. Nothing is called, and afterwards all is as declared.
 func TestFoundInTwoEnvironments(t *testing.T) {
@@ -116,7 +96,7 @@ func TestFoundInTwoEnvironments(t *testing.T) {
 	}
 	require.NoError(t, file.Write())
 	for _, env := range []string{"trial", "live"} {
-		adoptFound(t, open(env), file.Adopting(env))
+		adoptAll(t, open(env), file.Adopting(env))
 		p, err := open(env).Propose(ctx, session.Request{Rehearse: "never"})
 		require.NoError(t, err)
 		require.Equal(t, propose.Counts{Same: n}, p.Proposal.Counts)
@@ -175,7 +155,7 @@ func TestFoundProperty(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, file.Things["trial"], len(things), "%s", file.Text)
 			require.NoError(t, file.Write())
-			adoptFound(t, open(), file.Adopting("trial"))
+			adoptAll(t, open(), file.Adopting("trial"))
 			p, err := open().Propose(ctx, session.Request{Rehearse: "never"})
 			require.NoError(t, err)
 			require.Equal(t, propose.Counts{Same: len(things)}, p.Proposal.Counts, "%s", file.Text)
@@ -240,7 +220,7 @@ func TestFoundRefusals(t *testing.T) {
 	require.NoError(t, file.Write())
 	require.NoError(t, file.Ended(ctx, s, nil))
 	require.FileExists(t, filepath.Join(dir, "shore/found.star"))
-	adoptFound(t, s, file.Adopting("trial"))
+	adoptAll(t, s, file.Adopting("trial"))
 	require.ErrorIs(t, file.Ended(ctx, s, refused), refused)
 	require.FileExists(t, filepath.Join(dir, "shore/found.star"), "what is adopted stays declared")
 }

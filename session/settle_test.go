@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -142,9 +143,17 @@ func TestSettleBesideAnEditor(t *testing.T) {
 
 // enactAll enacts what is declared.
 func enactAll(t *testing.T, s *session.Session) {
+	carryOut(t, s, session.Request{Rehearse: "never"}, func(*propose.Proposal) {})
+}
+
+// carryOut proposes, looks at the proposal, and enacts it.
+func carryOut(t *testing.T, s *session.Session, r session.Request, look func(p *propose.Proposal)) {
 	require.NoError(t, enact.TakeTurn(context.Background(), enact.Turn{
-		Propose: s.Proposer(session.Request{Rehearse: "never"}, func(problem.List) {}),
+		Propose: s.Proposer(r, func(problem.List) {}),
 		CarryOut: func(ctx context.Context, p *propose.Proposal, o enact.Options) error {
+			if look(p); p.Idle() {
+				return nil
+			}
 			r, err := enact.Enact(ctx, p, o)
 			if err == nil {
 				err = problem.List(r.Failures).Err()
@@ -154,6 +163,16 @@ func enactAll(t *testing.T, s *session.Session) {
 		Options: func() enact.Options { return s.EnactOptions(context.Background(), session.Run{Parallel: 16}) },
 		Tell:    func(string) {},
 	}))
+}
+
+// adoptAll adopts, and nothing else.
+func adoptAll(t *testing.T, s *session.Session, a *session.Adopting) {
+	carryOut(t, s, session.Request{Rehearse: "never", Adopt: a}, func(p *propose.Proposal) {
+		require.NoError(t, enact.Blocked(p))
+		require.Equal(t, len(a.Things), p.Counts.Adopt)
+		require.Equal(t, p.Counts.Changing(), p.Counts.Adopt)
+		require.False(t, slices.ContainsFunc(p.Actions, func(x *propose.Action) bool { return len(x.Changes) > 0 }))
+	})
 }
 
 // TestSettleProperty: random estates and random hand edits. What is taken over is proven by the
