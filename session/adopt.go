@@ -125,7 +125,7 @@ func readIDs(body []byte) ([]string, error) {
 			return out, nil
 		}
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w; each line has an address, a comma and an id", err)
 		}
 		if at, _ := in.FieldPos(0); at == 1 && strings.EqualFold(line[0], "address") && strings.EqualFold(line[1], "id") {
 			continue

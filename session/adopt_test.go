@@ -25,7 +25,7 @@ func TestReadIDs(t *testing.T) {
 		{"no titles", "\ufeffmedina.bucket/a,b-1\n# note\n\"shore:medina.bucket/b\",b-2", ""},
 		{"object", `{"shore:medina.bucket/b": "b-2", "medina.bucket/a": "b-1"}`, ""},
 		{"list", `[{"address": "medina.bucket/a", "id": "b-1"}, {"address": "shore:medina.bucket/b", "id": "b-2"}]`, ""},
-		{"one column", "medina.bucket/a\n", "ids: record on line 1: wrong number of fields"},
+		{"one column", "medina.bucket/a\n", "ids: record on line 1: wrong number of fields; each line has an address, a comma and an id"},
 		{"half a list", `[{"address": "medina.bucket/a"}]`, "ids: item 0 has no address, or no id"},
 		{"not JSON", `{"a"`, "ids: unexpected end of JSON input"},
 	} {

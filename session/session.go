@@ -217,6 +217,9 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(all, ", -env ") +
 			", or KASBAH_ENV"}
 	}
+	if source == "-env" && strings.Contains(name, ",") {
+		return "", problem.Usage("-env is given more than once (%s); only adopt -from takes several", name)
+	}
 	if !e.HasEnvironment(name) {
 		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name),
 			Hint: nearest.HintOr(name, all)}
