@@ -61,7 +61,7 @@ func thing(typ *schema.Type, id, name string, more value.Map) Thing {
 // TestCode: how references, texts, secrets, circles and what is not taken are written.
 func TestCode(t *testing.T) {
 	typ := lamp()
-	open := *typ // nobody has to give a code
+	open := *typ // without the secret code
 	open.Attributes = slices.DeleteFunc(slices.Clone(typ.Attributes), func(a *schema.Attribute) bool { return a.Secret })
 	for _, c := range []struct {
 		name   string

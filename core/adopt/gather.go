@@ -33,7 +33,7 @@ type Found struct {
 	Managed func(typ, id string) string
 }
 
-// What an attribute is declared as, where it is no literal.
+// The values of attributes that are not literals.
 type (
 	toItem   struct{ key, output string }     // a handle, or an output of what is declared
 	toOther  struct{ key string }             // a thing that is looked up
@@ -545,7 +545,7 @@ func (g *gathering) templates(is map[string]any) any {
 	return ofEnv{text}
 }
 
-// leaves visits what is no list and no map.
+// leaves visits every value that is not a list or a map.
 func leaves(v any, visit func(any)) {
 	switch v := v.(type) {
 	case []any:

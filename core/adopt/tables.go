@@ -1,0 +1,313 @@
+package adopt
+
+import (
+	"kasbah/core/schema"
+	"kasbah/core/value"
+	"slices"
+	"strings"
+)
+
+// unit is what is declared by one call, or by a table and a loop over it.
+type unit struct {
+	items   []*item
+	names   affix             // of a table
+	columns []string          // attributes that are in the table
+	maps    map[string]string // attributes that an input gives by name, with the input
+	where   string            // the environments that have it, as code; "" for all
+}
+
+// fewest is how many resources of one type make a table, and widest how many attributes it has.
+const fewest, widest = 5, 4
+
+// units puts alike items of a type into tables.
+func (c *coder) units() []*unit {
+	type class struct{ typ, where string }
+	var order []class
+	by := map[class][]*item{}
+	for _, it := range c.g.order {
+		k := class{it.typ.Name, c.where(it)}
+		if by[k] == nil {
+			order = append(order, k)
+		}
+		by[k] = append(by[k], it)
+	}
+	var out []*unit
+	for _, k := range order {
+		for _, class := range classes(by[k]) {
+			for _, items := range c.split(class) {
+				u := &unit{items: items, names: affixOf(items), columns: c.varying(items), where: k.where, maps: map[string]string{}}
+				c.gatherInputs(u)
+				out = append(out, u)
+			}
+		}
+	}
+	return out
+}
+
+// where is code for the environments that an item is in, where it is not in all.
+func (c *coder) where(it *item) string {
+	if len(it.ids) == len(c.g.found) {
+		return ""
+	}
+	envs := value.Keys(it.ids)
+	if len(envs) == 1 {
+		return "env == " + quoted(envs[0])
+	}
+	for i := range envs {
+		envs[i] = quoted(envs[i])
+	}
+	return "env in [" + strings.Join(envs, ", ") + "]"
+}
+
+// classes are items that have the same attributes, those together of which there are few.
+func classes(items []*item) [][]*item {
+	var keys []string
+	by := map[string][]*item{}
+	for _, it := range items {
+		k := strings.Join(value.Keys(it.attrs), " ")
+		if by[k] == nil {
+			keys = append(keys, k)
+		}
+		by[k] = append(by[k], it)
+	}
+	var out [][]*item
+	var rest []*item
+	for _, k := range keys {
+		if len(by[k]) >= fewest {
+			out = append(out, by[k])
+		} else {
+			rest = append(rest, by[k]...)
+		}
+	}
+	if len(rest) > 0 {
+		out = append(out, rest)
+	}
+	return out
+}
+
+// split makes groups that differ in few attributes.
+func (c *coder) split(items []*item) [][]*item {
+	alone := func() (out [][]*item) {
+		for _, it := range items {
+			out = append(out, []*item{it})
+		}
+		return out
+	}
+	if len(items) < fewest {
+		return alone()
+	}
+	varying := c.varying(items)
+	if odd, rest := c.odd(items, varying); odd != nil {
+		return append(c.split(rest), c.split(odd)...)
+	}
+	if len(varying) <= widest {
+		in := make(map[string]bool, len(items))
+		for _, it := range items {
+			in[it.key] = true
+		}
+		for _, it := range items { // one that needs another of the same table cannot be in it
+			if slices.ContainsFunc(it.needs, func(need string) bool { return in[need] }) {
+				return alone()
+			}
+		}
+		return [][]*item{items}
+	}
+	best, most := "", 0
+	for _, name := range varying {
+		values := map[string]bool{}
+		for _, it := range items {
+			values[it.text(name)] = true
+		}
+		if best == "" || len(values) < most {
+			best, most = name, len(values)
+		}
+	}
+	var keys []string
+	by := map[string][]*item{}
+	for _, it := range items {
+		k := it.text(best)
+		if by[k] == nil {
+			keys = append(keys, k)
+		}
+		by[k] = append(by[k], it)
+	}
+	var out [][]*item
+	for _, k := range keys {
+		out = append(out, c.split(by[k])...)
+	}
+	return out
+}
+
+// many is how large a table is from which a few odd ones are taken out.
+const many = 50
+
+// odd are a few items of a large table that alone have other values of an attribute.
+func (c *coder) odd(items []*item, varying []string) (odd, rest []*item) {
+	if len(items) < many {
+		return nil, nil
+	}
+	for _, name := range varying {
+		count := map[string]int{}
+		for _, it := range items {
+			count[it.text(name)]++
+		}
+		for usual, n := range count {
+			if n < len(items) && n > len(items)-fewest {
+				for _, it := range items {
+					if it.text(name) == usual {
+						rest = append(rest, it)
+					} else {
+						odd = append(odd, it)
+					}
+				}
+				return odd, rest
+			}
+		}
+	}
+	return nil, nil
+}
+
+// affix is what stands before and after what tells names apart.
+type affix struct{ before, after string }
+
+// core is what tells an item's name from the others.
+func (a affix) core(it *item) string { return it.name[len(a.before) : len(it.name)-len(a.after)] }
+
+// affixOf is what the names of some items have in common, up to a mark between words.
+func affixOf(items []*item) affix {
+	before, after := items[0].name, items[0].name
+	for _, it := range items[1:] {
+		for !strings.HasPrefix(it.name, before) {
+			before = before[:len(before)-1]
+		}
+		for !strings.HasSuffix(it.name, after) {
+			after = after[1:]
+		}
+	}
+	const marks = "-._/"
+	a := affix{before[:strings.LastIndexAny(before, marks)+1], ""}
+	if n := strings.IndexAny(after, marks); n >= 0 {
+		a.after = after[n:]
+	}
+	for _, it := range items {
+		if len(it.name) <= len(a.before)+len(a.after) || len(items) == 1 || strings.Contains(a.before+a.after, "%") {
+			return affix{}
+		}
+	}
+	return a
+}
+
+// around is code for a text with what stands before and after the loop's name.
+func (a affix) around() string {
+	switch {
+	case a == affix{}:
+		return "name"
+	case a.after == "":
+		return quoted(a.before) + " + name"
+	case a.before == "":
+		return "name + " + quoted(a.after)
+	}
+	return quoted(a.before+"%s"+a.after) + " % name"
+}
+
+// varying are the attributes in which items differ, but for what follows from their names.
+func (c *coder) varying(items []*item) []string {
+	if len(items) == 1 {
+		return nil
+	}
+	var out []string
+	for _, a := range items[0].typ.Attributes {
+		if c.byName(items, a.Name) != "" || c.sameName(items, a.Name) || allInputs(items, a.Name) {
+			continue
+		}
+		first := items[0].text(a.Name)
+		if slices.ContainsFunc(items, func(it *item) bool { return it.text(a.Name) != first }) {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+// byName is code that gives an attribute of each item from its name; "" where none does.
+func (c *coder) byName(items []*item, attr string) string {
+	if len(items) < 2 {
+		return ""
+	}
+	names := affixOf(items)
+	text := func(it *item) (string, bool) {
+		switch v := it.attrs[attr].(type) {
+		case string:
+			return v, !strings.Contains(v, "%")
+		case ofEnv:
+			return v.text, true
+		}
+		return "", false
+	}
+	first, ok := text(items[0])
+	before, after, found := strings.Cut(first, names.core(items[0]))
+	if !ok || !found {
+		return ""
+	}
+	_, env := items[0].attrs[attr].(ofEnv)
+	for _, it := range items {
+		is, ok := text(it)
+		if _, same := it.attrs[attr].(ofEnv); !ok || same != env || is != before+names.core(it)+after {
+			return ""
+		}
+	}
+	switch {
+	case !env:
+		return affix{before, after}.around()
+	case strings.Contains(before, "%s"):
+		return quoted(before+"%s"+after) + " % (env, name)"
+	}
+	return quoted(before+"%s"+after) + " % (name, env)"
+}
+
+// allInputs reports whether an attribute of each item differs between environments.
+func allInputs(items []*item, attr string) bool {
+	return !slices.ContainsFunc(items, func(it *item) bool {
+		_, ok := it.attrs[attr].(asInput)
+		return !ok
+	})
+}
+
+// gatherInputs makes one input, a map by the names of a table, of those that each item has.
+func (c *coder) gatherInputs(u *unit) {
+	for _, a := range u.items[0].typ.Attributes {
+		if len(u.items) == 1 || !allInputs(u.items, a.Name) {
+			continue
+		}
+		in := &input{name: c.variable(u.items[0].typ.Name + "_" + a.Name), attr: &schema.Attribute{Kind: schema.MapOf, Elem: a},
+			is: map[string]any{}}
+		for _, it := range u.items {
+			one := it.attrs[a.Name].(asInput).name
+			for env, v := range c.g.inputs[one].is {
+				if in.is[env] == nil {
+					in.is[env] = map[string]any{}
+				}
+				in.is[env].(map[string]any)[u.names.core(it)] = v
+			}
+			delete(c.g.inputs, one)
+		}
+		c.g.inputs[in.name], u.maps[a.Name] = in, in.name
+	}
+}
+
+// sameName reports whether an attribute of each item refers to an item whose name has the same core.
+func (c *coder) sameName(items []*item, attr string) bool {
+	names := affixOf(items)
+	var first affix
+	for i, it := range items {
+		to, ok := it.attrs[attr].(toItem)
+		if !ok || to.output != "" {
+			return false
+		}
+		before, after, found := strings.Cut(c.g.items[to.key].name, names.core(it))
+		if !found || i > 0 && first != (affix{before, after}) {
+			return false
+		}
+		first = affix{before, after}
+	}
+	return true
+}
