@@ -87,10 +87,7 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 		}
 		found = append(found, *f)
 	}
-	var err error
-	if out.Written, err = adopt.Write(r.Driver, found); err != nil {
-		return nil, err
-	}
+	out.Written = adopt.Write(r.Driver, found)
 	out.File, out.Ward = file, r.Ward
 	if out.Count() == 0 {
 		return out, nil

@@ -15,6 +15,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/survey"
+	"kasbah/core/tidy"
 	"kasbah/medina"
 	"kasbah/session"
 )
@@ -60,6 +61,13 @@ func byHand(t *testing.T, h *medina.Hand, env string, n int) int {
 	return made
 }
 
+// requireTidy requires that a file is laid out as `kasbah tidy` does it.
+func requireTidy(t *testing.T, text string) {
+	laidOut, err := tidy.Text("found.star", []byte(text))
+	require.NoError(t, err)
+	require.Equal(t, string(laidOut), text)
+}
+
 // TestFoundInTwoEnvironments: two environments of the same shape, made by hand in one cloud, become
 // one ward. Nothing is called, and afterwards all is as declared.
 func TestFoundInTwoEnvironments(t *testing.T) {
@@ -87,6 +95,7 @@ func TestFoundInTwoEnvironments(t *testing.T) {
 	require.Empty(t, file.Secrets)
 	require.Len(t, file.Things["trial"], n)
 	require.Len(t, file.Things["live"], n)
+	requireTidy(t, file.Text)
 	if os.Getenv("SHOW") != "" {
 		t.Log("\n" + file.Text + "\n" + string(file.Toml))
 	}
@@ -154,6 +163,7 @@ func TestFoundProperty(t *testing.T) {
 			file, err := open().DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}})
 			require.NoError(t, err)
 			require.Len(t, file.Things["trial"], len(things), "%s", file.Text)
+			requireTidy(t, file.Text)
 			require.NoError(t, file.Write())
 			adoptAll(t, open(), file.Adopting("trial"))
 			p, err := open().Propose(ctx, session.Request{Rehearse: "never"})

@@ -11,6 +11,7 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/driver"
 	"kasbah/core/schema"
+	"kasbah/core/tidy"
 	"kasbah/core/value"
 )
 
@@ -45,8 +46,10 @@ func wrote(t *testing.T, others []Thing, things ...Thing) *Written {
 	for _, o := range others {
 		f.Others[thingKey(o.Type.Name, o.ID)] = o
 	}
-	w, err := Write("sea", []Found{f})
+	w := Write("sea", []Found{f})
+	laidOut, err := tidy.Text("found.star", []byte(w.Text))
 	require.NoError(t, err)
+	require.Equal(t, string(laidOut), w.Text)
 	return w
 }
 

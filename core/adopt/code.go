@@ -8,7 +8,6 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/schema"
-	"kasbah/core/tidy"
 	"kasbah/core/value"
 )
 
@@ -36,9 +35,9 @@ func (w *Written) Count() int {
 	return n
 }
 
-// Write declares what was found in some environments, as a colleague would. It fails only where the
-// text cannot be laid out.
-func Write(driver string, found []Found) (*Written, error) {
+// Write declares what was found in some environments, as a colleague would. The text is laid out as
+// core/tidy lays it out.
+func Write(driver string, found []Found) *Written {
 	g := gather(driver, found)
 	c := &coder{g: g, names: map[string]bool{driver: true}, refer: map[string]string{}, shared: map[string]string{}}
 	for name := range g.inputs {
@@ -49,18 +48,21 @@ func Write(driver string, found []Found) (*Written, error) {
 		out.Inputs[f.Env], out.Things[f.Env] = map[string]any{}, map[string]string{}
 	}
 	for _, it := range g.order {
-		for env, id := range it.ids {
-			out.Things[env][driver+"."+it.typ.Name+"/"+it.name] = id
+		address := driver + "." + it.typ.Name + "/" + it.name
+		for i, t := range it.at {
+			if t != nil {
+				out.Things[found[i].Env][address] = t.ID
+			}
 		}
 	}
-	text, err := tidy.Text("found.star", []byte(c.file()))
+	out.Text = c.file()
 	for _, in := range g.inputs {
 		for env, v := range in.is {
 			out.Inputs[env][in.name] = v
 		}
 	}
-	out.Text, out.Left = string(text), append(out.Left, g.left...)
-	return out, err
+	out.Left = append(out.Left, g.left...)
+	return out
 }
 
 // coder writes the file.
@@ -92,7 +94,7 @@ func (c *coder) file() string {
 	for _, name := range value.Keys(c.g.inputs) {
 		fmt.Fprintf(&c.b, "%s = input(%s%s)\n", name, quoted(name), kindOf(c.g.inputs[name].attr))
 	}
-	c.b.WriteString("\n")
+	c.blank()
 	for _, key := range value.Keys(c.g.others) {
 		o := c.g.others[key]
 		hint := o.typ.Name
@@ -103,13 +105,15 @@ func (c *coder) file() string {
 		c.refer[key] = name
 		fmt.Fprintf(&c.b, "%s = %s.%s.find(%s)\n", name, c.g.driver, declare.Identifier(o.typ.Name), c.arguments(o.match, o.typ))
 	}
-	c.b.WriteString("\n")
+	c.blank()
 	texts := map[string]string{} // of the shared values, by variable
 	for _, u := range units {
 		for _, it := range u.items[:1] {
 			for _, v := range it.attrs {
 				if name := c.shared[canonical(v)]; name != "" {
-					texts[name] = c.plainCode(v)
+					var b strings.Builder
+					write(&b, v, c.leaf)
+					texts[name] = b.String()
 				}
 			}
 		}
@@ -124,7 +128,7 @@ func (c *coder) file() string {
 	for _, u := range units {
 		at := u.items[0].typ.Name + u.where
 		if at != last || len(u.items) > 1 || long {
-			c.b.WriteString("\n")
+			c.blank()
 		}
 		last, long = at, len(u.items) > 1
 		c.settle(u)
@@ -133,10 +137,17 @@ func (c *coder) file() string {
 	return c.b.String()
 }
 
+// blank writes an empty line, but for a second one.
+func (c *coder) blank() {
+	if !strings.HasSuffix(c.b.String(), "\n\n") {
+		c.b.WriteString("\n")
+	}
+}
+
 // settle puts into a table what refers to things of the same names that are not in one table.
 func (c *coder) settle(u *unit) {
 	for _, a := range u.items[0].typ.Attributes {
-		if len(u.items) == 1 || slices.Contains(u.columns, a.Name) || !c.sameName(u.items, a.Name) {
+		if len(u.items) == 1 || slices.Contains(u.columns, a.Name) || !c.sameName(u.items, u.names, a.Name) {
 			continue
 		}
 		table := ""
@@ -201,21 +212,16 @@ func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 	}
 	it := units[0].items[0]
 	for name, v := range it.attrs {
-		delete(it.texts, name)
 		it.attrs[name] = replaced(v, func(leaf any) any {
 			to, ok := leaf.(toItem)
 			if text, is := leaf.(textOf); is && !done[text.key] {
-				for _, env := range value.Keys(it.ids) {
-					return strings.Replace(text.format, "%s", c.g.items[text.key].ids[env], 1)
-				}
+				return strings.Replace(text.format, "%s", c.g.items[text.key].id(), 1)
 			}
 			if !ok || done[to.key] {
 				return leaf
 			}
-			for _, env := range value.Keys(it.ids) {
-				if to.output == "" {
-					return c.g.items[to.key].ids[env]
-				}
+			if to.output == "" {
+				return c.g.items[to.key].id()
 			}
 			return nil
 		})
@@ -246,6 +252,19 @@ func replaced(v any, f func(any) any) any {
 // longText is how long a text is that is worth a name when several resources share it.
 const longText = 24
 
+// isLarge reports whether a value is worth a name when several resources share it.
+func isLarge(v any) bool {
+	switch v := v.(type) {
+	case map[string]any:
+		return len(v) > 0
+	case []any:
+		return len(v) > 1
+	case string:
+		return len(v) >= longText
+	}
+	return false
+}
+
 // share gives values a name that at least three resources have, in two places of the file or more.
 func (c *coder) share(units []*unit) {
 	type use struct {
@@ -258,30 +277,10 @@ func (c *coder) share(units []*unit) {
 		it := u.items[0]
 		for _, attr := range value.Keys(it.attrs) {
 			v := it.attrs[attr]
-			switch x := v.(type) {
-			case map[string]any:
-				if len(x) == 0 {
-					continue
-				}
-			case []any:
-				if len(x) < 2 {
-					continue
-				}
-			case string:
-				if len(x) < longText {
-					continue
-				}
-			default:
+			if !isLarge(v) {
 				continue
 			}
-			plain := true
-			leaves(v, func(leaf any) {
-				switch leaf.(type) {
-				case toItem, toOther, textOf, asInput, verbatim:
-					plain = false
-				}
-			})
-			if !plain || slices.Contains(u.columns, attr) || len(u.items) > 1 && c.byName(u.items, attr) != "" {
+			if !isPlain(v) || slices.Contains(u.columns, attr) || len(u.items) > 1 && c.byName(u.items, u.names, attr) != "" {
 				continue
 			}
 			k := canonical(v)
@@ -395,7 +394,7 @@ func (c *coder) unit(u *unit) {
 	for i, name := range u.columns {
 		columns[i] = c.column(name)
 	}
-	over, table := "name", c.table(u, indent)
+	over := "name"
 	switch len(columns) {
 	case 0:
 	case 1:
@@ -404,13 +403,13 @@ func (c *coder) unit(u *unit) {
 		over = "name, (" + strings.Join(columns, ", ") + ")"
 	}
 	if !used {
-		fmt.Fprintf(&c.b, "%sfor %s in %s:\n%s    %s\n", indent, over, table, indent,
+		fmt.Fprintf(&c.b, "%sfor %s in %s:\n%s    %s\n", indent, over, c.table(u, indent), indent,
 			c.call(call, u.names.around(), it, u, indent+"    "))
 		return
 	}
 	plural := c.variable(it.typ.Name + "s")
 	fmt.Fprintf(&c.b, "%s%s = {\n%s    name: %s\n%s    for %s in %s\n%s}\n", indent, plural, indent,
-		c.call(call, u.names.around(), it, u, indent+"    "), indent, over, table, indent)
+		c.call(call, u.names.around(), it, u, indent+"    "), indent, over, c.table(u, indent+"    "), indent)
 	for _, it := range u.items {
 		c.refer[it.key] = plural + "[" + quoted(u.names.core(it)) + "]"
 	}
@@ -434,16 +433,18 @@ func (c *coder) table(u *unit, indent string) string {
 	var b strings.Builder
 	b.WriteString("{")
 	for _, it := range u.items {
-		b.WriteString("\n" + indent + "    " + quoted(u.names.core(it)))
-		switch len(u.columns) {
-		case 1:
-			b.WriteString(": " + c.code(it.attrs[u.columns[0]]))
-		default:
-			cells := make([]string, len(u.columns))
-			for i, name := range u.columns {
-				cells[i] = c.code(it.attrs[name])
+		b.WriteString("\n" + indent + "    " + quoted(u.names.core(it)) + ": ")
+		if len(u.columns) > 1 {
+			b.WriteString("(")
+		}
+		for i, name := range u.columns {
+			if i > 0 {
+				b.WriteString(", ")
 			}
-			b.WriteString(": (" + strings.Join(cells, ", ") + ")")
+			c.write(&b, it.attrs[name])
+		}
+		if len(u.columns) > 1 {
+			b.WriteString(")")
 		}
 		b.WriteString(",")
 	}
@@ -463,9 +464,9 @@ func (c *coder) call(function, name string, it *item, u *unit, indent string) st
 			text = c.column(a.Name)
 		case u != nil && u.maps[a.Name] != "":
 			text = u.maps[a.Name] + "[name]"
-		case u != nil && c.byName(u.items, a.Name) != "":
-			text = c.byName(u.items, a.Name)
-		case u != nil && c.sameName(u.items, a.Name):
+		case u != nil && c.byName(u.items, u.names, a.Name) != "":
+			text = c.byName(u.items, u.names, a.Name)
+		case u != nil && c.sameName(u.items, u.names, a.Name):
 			text = strings.TrimSuffix(c.refer[it.attrs[a.Name].(toItem).key], quoted(u.names.core(it))+"]") + "name]"
 		case it.attrs[a.Name] != nil:
 			text = c.code(it.attrs[a.Name])
@@ -494,36 +495,43 @@ func (c *coder) arguments(match map[string]any, t *schema.Type) string {
 
 // code is a value as the language writes it; a shared one by its name.
 func (c *coder) code(v any) string {
-	if name := c.shared[canonical(v)]; name != "" {
-		return name
-	}
-	return c.plainCode(v)
+	var b strings.Builder
+	c.write(&b, v)
+	return b.String()
 }
 
-func (c *coder) plainCode(v any) string {
-	var b strings.Builder
-	write(&b, v, func(leaf any) string {
-		switch x := leaf.(type) {
-		case toItem:
-			text := cmp.Or(c.refer[x.key], quoted(x.key))
-			if x.output != "" {
-				text += "." + declare.Identifier(x.output)
-			}
-			return text
-		case textOf:
-			return quoted(x.format) + " % " + cmp.Or(c.refer[x.key], quoted(x.key)) + "." + declare.Identifier(x.id)
-		case toOther:
-			return c.refer[x.key]
-		case ofEnv:
-			return quoted(x.text) + " % env"
-		case asInput:
-			return x.name
-		case verbatim:
-			return x.text
+// write writes what code gives.
+func (c *coder) write(b *strings.Builder, v any) {
+	if len(c.shared) > 0 && isLarge(v) {
+		if name := c.shared[canonical(v)]; name != "" {
+			b.WriteString(name)
+			return
 		}
-		return declare.Literal(leaf)
-	})
-	return b.String()
+	}
+	write(b, v, c.leaf)
+}
+
+// leaf is what is no list and no map as the language writes it.
+func (c *coder) leaf(v any) string {
+	switch x := v.(type) {
+	case toItem:
+		text := cmp.Or(c.refer[x.key], quoted(x.key))
+		if x.output != "" {
+			text += "." + declare.Identifier(x.output)
+		}
+		return text
+	case textOf:
+		return quoted(x.format) + " % " + cmp.Or(c.refer[x.key], quoted(x.key)) + "." + declare.Identifier(x.id)
+	case toOther:
+		return c.refer[x.key]
+	case ofEnv:
+		return quoted(x.text) + " % env"
+	case asInput:
+		return x.name
+	case verbatim:
+		return x.text
+	}
+	return declare.Literal(v)
 }
 
 // write writes a value, its leaves by a function.

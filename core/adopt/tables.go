@@ -2,8 +2,8 @@ package adopt
 
 import (
 	"kasbah/core/schema"
-	"kasbah/core/value"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -35,7 +35,8 @@ func (c *coder) units() []*unit {
 	for _, k := range order {
 		for _, class := range classes(by[k]) {
 			for _, items := range c.split(class) {
-				u := &unit{items: items, names: affixOf(items), columns: c.varying(items), where: k.where, maps: map[string]string{}}
+				u := &unit{items: items, names: affixOf(items), where: k.where, maps: map[string]string{}}
+				u.columns = c.varying(items, u.names)
 				c.gatherInputs(u)
 				out = append(out, u)
 			}
@@ -46,15 +47,17 @@ func (c *coder) units() []*unit {
 
 // where is code for the environments that an item is in, where it is not in all.
 func (c *coder) where(it *item) string {
-	if len(it.ids) == len(c.g.found) {
+	if it.everywhere() {
 		return ""
 	}
-	envs := value.Keys(it.ids)
-	if len(envs) == 1 {
-		return "env == " + quoted(envs[0])
+	var envs []string
+	for i, t := range it.at {
+		if t != nil {
+			envs = append(envs, quoted(c.g.found[i].Env))
+		}
 	}
-	for i := range envs {
-		envs[i] = quoted(envs[i])
+	if len(envs) == 1 {
+		return "env == " + envs[0]
 	}
 	return "env in [" + strings.Join(envs, ", ") + "]"
 }
@@ -62,9 +65,16 @@ func (c *coder) where(it *item) string {
 // classes are items that have the same attributes, those together of which there are few.
 func classes(items []*item) [][]*item {
 	var keys []string
+	var has []byte // the attributes of one, by number
 	by := map[string][]*item{}
 	for _, it := range items {
-		k := strings.Join(value.Keys(it.attrs), " ")
+		has = has[:0]
+		for i, a := range it.typ.Attributes {
+			if _, given := it.attrs[a.Name]; given {
+				has = strconv.AppendInt(append(has, ' '), int64(i), 36)
+			}
+		}
+		k := string(has)
 		if by[k] == nil {
 			keys = append(keys, k)
 		}
@@ -96,7 +106,7 @@ func (c *coder) split(items []*item) [][]*item {
 	if len(items) < fewest {
 		return alone()
 	}
-	varying := c.varying(items)
+	varying := c.varying(items, affixOf(items))
 	if odd, rest := c.odd(items, varying); odd != nil {
 		return append(c.split(rest), c.split(odd)...)
 	}
@@ -114,18 +124,18 @@ func (c *coder) split(items []*item) [][]*item {
 	}
 	best, most := "", 0
 	for _, name := range varying {
-		values := map[string]bool{}
+		values := map[any]bool{}
 		for _, it := range items {
-			values[it.text(name)] = true
+			values[it.comparable(name)] = true
 		}
 		if best == "" || len(values) < most {
 			best, most = name, len(values)
 		}
 	}
-	var keys []string
-	by := map[string][]*item{}
+	var keys []any
+	by := map[any][]*item{}
 	for _, it := range items {
-		k := it.text(best)
+		k := it.comparable(best)
 		if by[k] == nil {
 			keys = append(keys, k)
 		}
@@ -147,14 +157,14 @@ func (c *coder) odd(items []*item, varying []string) (odd, rest []*item) {
 		return nil, nil
 	}
 	for _, name := range varying {
-		count := map[string]int{}
+		count := map[any]int{}
 		for _, it := range items {
-			count[it.text(name)]++
+			count[it.comparable(name)]++
 		}
 		for usual, n := range count {
 			if n < len(items) && n > len(items)-fewest {
 				for _, it := range items {
-					if it.text(name) == usual {
+					if it.comparable(name) == usual {
 						rest = append(rest, it)
 					} else {
 						odd = append(odd, it)
@@ -211,17 +221,17 @@ func (a affix) around() string {
 }
 
 // varying are the attributes in which items differ, but for what follows from their names.
-func (c *coder) varying(items []*item) []string {
+func (c *coder) varying(items []*item, names affix) []string {
 	if len(items) == 1 {
 		return nil
 	}
 	var out []string
 	for _, a := range items[0].typ.Attributes {
-		if c.byName(items, a.Name) != "" || c.sameName(items, a.Name) || allInputs(items, a.Name) {
+		if c.byName(items, names, a.Name) != "" || c.sameName(items, names, a.Name) || allInputs(items, a.Name) {
 			continue
 		}
-		first := items[0].text(a.Name)
-		if slices.ContainsFunc(items, func(it *item) bool { return it.text(a.Name) != first }) {
+		first := items[0].comparable(a.Name)
+		if slices.ContainsFunc(items, func(it *item) bool { return it.comparable(a.Name) != first }) {
 			out = append(out, a.Name)
 		}
 	}
@@ -229,15 +239,14 @@ func (c *coder) varying(items []*item) []string {
 }
 
 // byName is code that gives an attribute of each item from its name; "" where none does.
-func (c *coder) byName(items []*item, attr string) string {
+func (c *coder) byName(items []*item, names affix, attr string) string {
 	if len(items) < 2 {
 		return ""
 	}
-	names := affixOf(items)
 	text := func(it *item) (string, bool) {
 		switch v := it.attrs[attr].(type) {
 		case string:
-			return v, !strings.Contains(v, "%")
+			return v, true
 		case ofEnv:
 			return v.text, true
 		}
@@ -245,10 +254,10 @@ func (c *coder) byName(items []*item, attr string) string {
 	}
 	first, ok := text(items[0])
 	before, after, found := strings.Cut(first, names.core(items[0]))
-	if !ok || !found {
+	_, env := items[0].attrs[attr].(ofEnv)
+	if !ok || !found || !env && strings.Contains(before+after, "%") {
 		return ""
 	}
-	_, env := items[0].attrs[attr].(ofEnv)
 	for _, it := range items {
 		is, ok := text(it)
 		if _, same := it.attrs[attr].(ofEnv); !ok || same != env || is != before+names.core(it)+after {
@@ -295,8 +304,7 @@ func (c *coder) gatherInputs(u *unit) {
 }
 
 // sameName reports whether an attribute of each item refers to an item whose name has the same core.
-func (c *coder) sameName(items []*item, attr string) bool {
-	names := affixOf(items)
+func (c *coder) sameName(items []*item, names affix, attr string) bool {
 	var first affix
 	for i, it := range items {
 		to, ok := it.attrs[attr].(toItem)

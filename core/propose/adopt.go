@@ -116,8 +116,11 @@ func (w *proposer) notThere(d *declare.Resource, id string) string {
 // assume takes what the cloud never shows of an adopted thing as declared: it cannot be compared.
 func (w *proposer) assume(d *declare.Resource, r *ledger.Record) {
 	var unseen []string
-	for _, name := range value.Keys(d.Inputs) {
-		v, at := d.Inputs[name], d.Type.Attribute(name)
+	for name, v := range d.Inputs {
+		at := d.Type.Attribute(name)
+		if !value.IsSecret(v) && (at == nil || !at.Unshown) {
+			continue
+		}
 		_, shown := r.Live[name]
 		switch {
 		case value.IsSecret(v):
@@ -130,16 +133,17 @@ func (w *proposer) assume(d *declare.Resource, r *ledger.Record) {
 				}
 				r.Hidden[name] = clear
 			}
-		case at != nil && at.Unshown && !shown:
+		case !shown:
 			if known, err := value.Resolve(v, w.lookup); err == nil && !value.IsPending(known) {
 				r.Inputs[name] = known
 			}
 		}
-		if !shown && (value.IsSecret(v) || at != nil && at.Unshown) {
+		if !shown {
 			unseen = append(unseen, name)
 		}
 	}
 	if unseen != nil {
+		slices.Sort(unseen)
 		w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s: its cloud does not show %s, which is taken to be as declared",
 			d.Full(), joinAnd(unseen)))
 	}
