@@ -15,10 +15,8 @@ import (
 // adoptFlags are those of adopt.
 type adoptFlags struct {
 	enactFlags
-	ids           string // a file of addresses and ids
-	find, andEdit bool
-	dry           bool // only show what was found
-	from          session.FoundRequest
+	request session.AdoptRequest
+	from    session.FoundRequest
 }
 
 func adoptCommand() *command {
@@ -31,31 +29,40 @@ func adoptCommand() *command {
 			"itself. [env.NAME.adopt] in kasbah.toml does the same with the next enact.",
 		Examples: [2]string{"kasbah adopt -env live shore:medina.network/coast=net-0041", "kasbah adopt -find 'sallow/**' -env trial"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&f.ids, "ids", "", "read addresses and ids from this `file`, CSV or JSON")
-			fs.BoolVar(&f.find, "find", false, "find the things of what is declared and not recorded, or of the patterns given")
-			fs.BoolVar(&f.andEdit, "and-edit", false, "let the run edit what differs and can be edited")
+			fs.StringVar(&f.request.IDs, "ids", "", "read addresses and ids from this `file`, CSV or JSON")
+			fs.BoolVar(&f.request.Find, "find", false, "find the things of what is declared and not recorded, or of the patterns given")
+			fs.BoolVar(&f.request.AndEdit, "and-edit", false, "let the run edit what differs and can be edited")
+			fs.BoolVar(&f.request.TakeOver, "take-over", false, "where a thing differs, change the code so that it says what is live")
 			fs.StringVar(&f.from.Driver, "from", "", "find what no ledger records in this `driver`'s cloud, and write "+
 				"code for it into found.star of -ward; with several -env for all of them")
 			fs.Var((*listFlag)(&f.from.Types), "type", "with -from: only things of this `type`; repeatable")
 			fs.StringVar(&f.from.Where, "where", "", "with -from: only things for which this Starlark `expression` over r is "+
 				"true, such as 'r.tags.owner == \"keepers\"'")
 			fs.StringVar(&f.from.Ward, "ward", "", "with -from: the `ward` that declares them")
-			fs.BoolVar(&f.dry, "dry", false, "with -find and -from: only show what was found")
+			fs.BoolVar(&f.request.Dry, "dry", false, "with -find, -from and -take-over: only show what was found, and how files would change")
 			f.register(fs)
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if f.from.Driver != "" {
-				return a.declareFound(ctx, f, args)
-			}
-			if f.find && f.ids != "" || !f.find && f.ids == "" && len(args) == 0 {
+			r := &f.request
+			r.Args = args
+			switch {
+			case f.from.Driver != "":
+				return a.declareFound(ctx, f)
+			case r.Find && r.IDs != "", !r.Find && r.IDs == "" && len(args) == 0:
 				return problem.Usage("adopt needs ADDRESS=ID, -ids FILE, -find or -from DRIVER")
+			case r.AndEdit && r.TakeOver:
+				return problem.Usage("adopt takes -and-edit or -take-over: either the things change or the code does")
+			case r.Dry && !r.Find && !r.TakeOver:
+				return problem.Usage("adopt -dry needs -find, -from or -take-over; `kasbah propose` shows what lines in kasbah.toml would adopt")
+			case r.IDs != "":
+				r.IDs = a.path(r.IDs)
 			}
-			return a.adopt(ctx, f, args)
+			return a.adopt(ctx, f)
 		},
 	}
 }
 
-func (a *app) adopt(ctx context.Context, f adoptFlags, args []string) error {
+func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	if err := f.check(); err != nil {
 		return err
 	}
@@ -63,40 +70,32 @@ func (a *app) adopt(ctx context.Context, f adoptFlags, args []string) error {
 	if err != nil {
 		return err
 	}
-	x, err := s.Adoptable(ctx)
-	if err != nil {
-		return err
-	}
-	pairs, ask := &adopt.Pairs{}, func(p adopt.Pair) (bool, error) {
-		a.out().LikelyPair(p)
-		if err := a.flush(); err != nil {
-			return false, err
+	talk := session.AdoptTalk{Changes: a.settleChanges, MayWrite: a.maySettle,
+		Found: func(p *adopt.Pairs) error { return show(a, p, (*render.Out).Pairs) },
+		TakeTurn: func(ctx context.Context, s *session.Session, what *session.Adopting) error {
+			f.Adopt = what
+			return a.takeTurn(ctx, s, f.enactFlags)
+		}}
+	if a.interactive() && !a.yes {
+		talk.Likely = func(p adopt.Pair) (bool, error) {
+			a.out().LikelyPair(p)
+			if err := a.flush(); err != nil {
+				return false, err
+			}
+			answer, err := a.ask(ctx, "Is it this one? Type y:")
+			return isYes(answer), err
 		}
-		answer, err := a.ask(ctx, "Is it this one? Type y:")
-		return isYes(answer), err
 	}
-	if !a.interactive() || a.yes {
-		ask = nil
-	}
-	f.Adopt = &session.Adopting{AndEdit: f.andEdit}
-	if !f.find {
-		f.Adopt.Things, err = x.Named(args, f.ids, a.path)
-	} else if pairs, err = x.Find(ctx, args, f.andEdit, ask); err == nil {
-		f.Adopt.Things = pairs.Things()
-		err = show(a, pairs, (*render.Out).Pairs)
-	}
-	if err == nil && len(f.Adopt.Things) > 0 && !(f.dry && f.find) {
-		err = a.takeTurn(ctx, s, f.enactFlags)
-	}
-	if err == nil && !pairs.Whole() {
+	whole, err := s.Adopt(ctx, f.request, talk)
+	if err == nil && !whole {
 		return errDifferent
 	}
 	return err
 }
 
 // declareFound writes code for what no ledger records, and adopts it.
-func (a *app) declareFound(ctx context.Context, f adoptFlags, args []string) error {
-	if len(args) > 0 || f.find || f.ids != "" || f.from.Ward == "" {
+func (a *app) declareFound(ctx context.Context, f adoptFlags) error {
+	if r := f.request; len(r.Args) > 0 || r.Find || r.IDs != "" || r.TakeOver || f.from.Ward == "" {
 		return problem.Usage("adopt -from DRIVER needs -ward, and neither addresses nor -find")
 	}
 	envs := strings.Split(a.env, ",")
@@ -109,7 +108,7 @@ func (a *app) declareFound(ctx context.Context, f adoptFlags, args []string) err
 	if err != nil {
 		return err
 	}
-	if err := show(a, file.Written, (*render.Out).FoundFile); err != nil || file.Count() == 0 || f.dry {
+	if err := show(a, file.Written, (*render.Out).FoundFile); err != nil || file.Count() == 0 || f.request.Dry {
 		return err
 	}
 	if err = errors.Join(a.flush(), a.agree(ctx, "Write it?")); err == nil {

@@ -114,11 +114,7 @@ func (a *app) settle(ctx context.Context, f settleFlags) error {
 		Choose: func(ctx context.Context, list []settle.Difference) (*session.Chosen, error) {
 			return a.askSettle(ctx, s, list)
 		},
-		Changes: func(p *session.Settling) error {
-			a.out().SettleChanges(p.Decided, p.Diff)
-			return a.flush()
-		},
-		MayWrite: a.maySettle,
+		Changes: a.settleChanges, MayWrite: a.maySettle,
 		MayEnact: func(ctx context.Context, p *propose.Proposal) error {
 			a.out().Proposal(p, render.ProposalOptions{Full: f.full})
 			if err := a.flush(); err != nil {
@@ -140,6 +136,11 @@ func (a *app) settle(ctx context.Context, f settleFlags) error {
 		return errDifferent
 	}
 	return nil
+}
+
+func (a *app) settleChanges(p *session.Settling) error {
+	a.out().SettleChanges(p.Decided, p.Diff)
+	return a.flush()
 }
 
 // maySettle asks whether changes may be written, and whether they may move other resources.

@@ -31,7 +31,8 @@ type Adopting struct {
 	Things  map[string]string // ids by the full address that takes each
 	AndEdit bool              // what can be edited may differ
 
-	seen propose.Live // the things, where they were read just now
+	seen   propose.Live // the things, where they were read just now
+	beside bool         // everything else is proposed as well
 }
 
 // adoption is what a proposal adopts: what it is asked to, or what kasbah.toml says. The things are
@@ -43,7 +44,7 @@ func (s *Session) adoption(ctx context.Context, r Request, d *declare.Declared, 
 		return out, nil
 	}
 	if r.Adopt != nil {
-		out.Alone, out.AndEdit = true, r.Adopt.AndEdit
+		out.Alone, out.AndEdit = !r.Adopt.beside, r.Adopt.AndEdit
 		for full, id := range r.Adopt.Things {
 			out.Things[full] = propose.Taken{ID: id}
 		}
@@ -164,6 +165,7 @@ type Adoptable struct {
 	s      *Session
 	e      *Evaluation
 	states map[string]*ledger.State
+	chosen map[string]string // by a person: the thing of a likely pair, by full address
 }
 
 // Adoptable evaluates, and reads the ledgers.
@@ -173,14 +175,14 @@ func (s *Session) Adoptable(ctx context.Context) (*Adoptable, error) {
 		return nil, err
 	}
 	states, err := s.States(ctx)
-	return &Adoptable{s, e, states}, err
+	return &Adoptable{s, e, states, map[string]string{}}, err
 }
 
-// Named reads pairs ADDRESS=ID, and those of a file; "" for none. path is where that is. An address that is not declared is a *problem.UsageError, and one
-// that is recorded as another thing is refused.
-func (x *Adoptable) Named(pairs []string, file string, path func(string) string) (map[string]string, error) {
+// Named reads pairs ADDRESS=ID, and those of a file; "" for none. An address that is not declared is
+// a *problem.UsageError, and one that is recorded as another thing is refused.
+func (x *Adoptable) Named(pairs []string, file string) (map[string]string, error) {
 	if file != "" {
-		more, err := ReadIDs(path(file))
+		more, err := ReadIDs(file)
 		if err != nil {
 			return nil, err
 		}
@@ -242,13 +244,12 @@ func (x *Adoptable) declared(address string) (*declare.Resource, error) {
 
 // Find pairs what is declared and not recorded with things that no ledger records. ask says whether a
 // likely pair is one; nil leaves those out. What identifies more once it is known is found, too.
-func (x *Adoptable) Find(ctx context.Context, patterns []string, andEdit bool,
-	ask func(adopt.Pair) (bool, error)) (*adopt.Pairs, error) {
-	look, err := x.look(ctx, patterns)
+func (x *Adoptable) Find(ctx context.Context, r AdoptRequest, ask func(adopt.Pair) (bool, error)) (*adopt.Pairs, error) {
+	look, err := x.look(ctx, r.Args)
 	if err != nil {
 		return nil, err
 	}
-	look.AndEdit = andEdit
+	look.AndEdit, look.TakeOver = r.AndEdit, r.TakeOver
 	for {
 		pairs := adopt.Find(look)
 		if ask == nil || len(pairs.Likely) == 0 {
@@ -260,7 +261,7 @@ func (x *Adoptable) Find(ctx context.Context, patterns []string, andEdit bool,
 			return nil, err
 		}
 		if yes {
-			look.Chosen[p.Full()] = p.ID
+			x.chosen[p.Full()] = p.ID
 		} else {
 			look.Refused[p.Full()+" "+p.ID] = true
 		}
@@ -276,7 +277,7 @@ func (x *Adoptable) look(ctx context.Context, patterns []string) (adopt.Look, er
 		return adopt.Look{}, fmt.Errorf("the graph has a cycle: %s", strings.Join(cycle, " needs "))
 	}
 	chosen := propose.NewPatterns(patterns)
-	l := adopt.Look{Live: map[string][]driver.Live{}, Unread: map[string]error{}, Chosen: map[string]string{},
+	l := adopt.Look{Live: map[string][]driver.Live{}, Unread: map[string]error{}, Chosen: x.chosen,
 		Refused: map[string]bool{}, Env: s.Env}
 	for _, n := range order {
 		d := x.e.Declared.Resource(x.e.Graph.Name(n))

@@ -124,7 +124,7 @@ func findOnce(t *testing.T, seed uint64) {
 
 	x, err := open().Adoptable(ctx)
 	require.NoError(t, err)
-	pairs, err := x.Find(ctx, nil, false, nil)
+	pairs, err := x.Find(ctx, session.AdoptRequest{}, nil)
 	require.NoError(t, err)
 	told := map[string]string{}
 	for _, p := range pairs.Certain {

@@ -37,6 +37,13 @@ type Settling struct {
 // cannot be settled so is among its Decided. Nothing is written.
 func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, resolution settle.Resolution) (*Settling,
 	error) {
+	return s.planSettle(ctx, Request{}, resolution, func(*propose.Proposal) []settle.Difference { return list })
+}
+
+// planSettle is PlanSettle of differences that depend on how things stand: on what a request proposes.
+func (s *Session) planSettle(ctx context.Context, r Request, resolution settle.Resolution,
+	differences func(p *propose.Proposal) []settle.Difference) (*Settling, error) {
+	r.Rehearse = "never"
 	others := s.Others()
 	e, err := s.EvaluateRight(ctx, others)
 	if err != nil {
@@ -50,26 +57,42 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 	if err != nil {
 		return nil, err
 	}
-	before, err := s.ProposeFrom(ctx, others, e, states, Request{Rehearse: "never"})
+	before, err := s.ProposeFrom(ctx, others, e, states, r)
 	if err != nil {
 		return nil, err
 	}
+	list := differences(before)
 	out := &Settling{Resolution: resolution, dir: s.Estate.Dir, was: map[string][]byte{}}
 	src := settle.Sources{Declared: e.Declared, Options: o, Read: out.read, Section: s.inputSection}
+	prove := func(list []settle.Difference) (map[string]string, error) {
+		var err error
+		out.Moves = nil
+		if out.Plan, err = settle.Find(src, list, resolution); err != nil || len(out.Files) == 0 {
+			return nil, err
+		}
+		return s.proveSettle(ctx, out, r, before, states)
+	}
+	var refused []settle.Decided
+	if r.Adopt != nil {
+		refused, err = out.alone(prove, list)
+	} else {
+		refused, err = without(prove, list)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out.Decided = append(out.Decided, refused...)
+	out.Diff, err = out.Plan.Diff(out.read)
+	return out, err
+}
+
+// without finds which differences a proof says that changes do not settle.
+func without(prove func([]settle.Difference) (map[string]string, error), list []settle.Difference) ([]settle.Decided, error) {
 	var refused []settle.Decided
 	for {
-		if out.Plan, err = settle.Find(src, list, resolution); err != nil {
-			return nil, err
-		}
-		if len(out.Files) == 0 {
-			break
-		}
-		wrong, err := s.proveSettle(ctx, out, before, states)
-		if err != nil {
-			return nil, err
-		}
-		if len(wrong) == 0 {
-			break
+		wrong, err := prove(list)
+		if err != nil || len(wrong) == 0 {
+			return refused, err
 		}
 		list = slices.DeleteFunc(slices.Clone(list), func(d settle.Difference) bool {
 			why := wrong[d.Full()]
@@ -79,9 +102,61 @@ func (s *Session) PlanSettle(ctx context.Context, list []settle.Difference, reso
 			return why != ""
 		})
 	}
-	out.Decided = append(out.Decided, refused...)
-	out.Diff, err = out.Plan.Diff(out.read)
-	return out, err
+}
+
+// alone finds which resources no change settles without moving others, by halves. It leaves the plan of
+// the rest.
+func (x *Settling) alone(prove func([]settle.Difference) (map[string]string, error), list []settle.Difference) (
+	refused []settle.Decided, err error) {
+	by := map[string][]settle.Difference{}
+	for _, d := range list {
+		by[d.Full()] = append(by[d.Full()], d)
+	}
+	var sure []settle.Difference
+	var add func(full []string) error
+	add = func(full []string) error {
+		all := slices.Clone(sure)
+		for _, address := range full {
+			all = append(all, by[address]...)
+		}
+		wrong, err := prove(all)
+		switch {
+		case err != nil:
+			return err
+		case len(wrong)+len(x.Moves) == 0:
+			sure = all
+			return nil
+		case len(full) > 1:
+			half := len(full) / 2
+			return errors.Join(add(full[:half]), add(full[half:]))
+		}
+		why := wrong[full[0]]
+		if why == "" {
+			why = "the same line also decides " + joined(x.Moves, wrong)
+		}
+		for _, d := range by[full[0]] {
+			refused = append(refused, settle.Decided{Difference: d, Err: errors.New(why)})
+		}
+		return nil
+	}
+	if err := add(addressesOf(list)); err != nil || refused == nil {
+		return nil, err
+	}
+	_, err = prove(sure)
+	return refused, err
+}
+
+// joined names what changes of one resource would move.
+func joined(moves []*propose.Action, wrong map[string]string) string {
+	names := value.Keys(wrong)
+	for _, a := range moves {
+		names = append(names, a.Full())
+	}
+	slices.Sort(names)
+	if names = slices.Compact(names); len(names) > 3 {
+		names = append(names[:2], fmt.Sprintf("%d more", len(names)-2))
+	}
+	return strings.Join(names, ", ")
 }
 
 // inputSection is the table of kasbah.toml where an input gets another value, for its ward alone or
@@ -116,7 +191,7 @@ func (x *Settling) read(file string) ([]byte, error) {
 
 // proveSettle proposes with the changed files. It returns why settled resources are not as they
 // should be, by full address, and notes what happens to others.
-func (s *Session) proveSettle(ctx context.Context, x *Settling, before *propose.Proposal,
+func (s *Session) proveSettle(ctx context.Context, x *Settling, r Request, before *propose.Proposal,
 	states map[string]*ledger.State) (map[string]string, error) {
 	c := s.config
 	c.Env, c.Wards, c.Overlay = s.Env, s.Wards, x.Files
@@ -135,7 +210,7 @@ func (s *Session) proveSettle(ctx context.Context, x *Settling, before *propose.
 	if e.Problems.Wrong() > 0 {
 		return s.wrongWith(x, e.Problems)
 	}
-	p, err := after.ProposeFrom(ctx, others, e, states, Request{Rehearse: "never"})
+	p, err := after.ProposeFrom(ctx, others, e, states, r)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +219,6 @@ func (s *Session) proveSettle(ctx context.Context, x *Settling, before *propose.
 		settled[d.Full()] = append(settled[d.Full()], d.Path)
 	}
 	wrong := map[string]string{}
-	x.Moves = nil
 	was := map[string]*propose.Action{}
 	for _, a := range before.Actions {
 		was[a.Full()] = a

@@ -22,6 +22,7 @@ type Look struct {
 	Known    func(ref value.Ref) (any, error) // an attribute of what is recorded; value.ErrUnknown for others
 	Chosen   map[string]string                // ids that a person has chosen, by full address
 	AndEdit  bool                             // what can be edited may differ
+	TakeOver bool                             // the code is changed where it differs
 	Env      string
 	Refused  map[string]bool // pairs that a person has refused, as `ADDRESS ID`
 }
@@ -212,6 +213,9 @@ func (p *pairing) take(d *declare.Resource, i int, by []string, into *[]Pair) {
 	p.paired[d.Full()] = l
 	pair := p.pair(d, l, by)
 	changes, free := p.changes(d, l)
+	if p.TakeOver {
+		changes = slices.DeleteFunc(changes, func(c propose.Change) bool { return !value.IsPending(c.WillBe.V) })
+	}
 	if !p.AndEdit || !free {
 		pair.Because = propose.NotAdopted(d, l.ID, changes)
 		p.stuck[d.Full()] = pair.Because != nil
@@ -249,7 +253,7 @@ func (p *pairing) certain(d *declare.Resource) bool {
 	if c.taken[i] || p.Refused[d.Full()+" "+c.things[i].ID] {
 		return false
 	}
-	if !c.stated && len(p.fixedDiffer(d, c.things[i])) > 0 { // a name need not be of one thing alone
+	if !c.stated && !p.TakeOver && len(p.fixedDiffer(d, c.things[i])) > 0 { // a name need not be of one thing alone
 		return false
 	}
 	p.take(d, i, c.identity, &p.out.Certain)

@@ -13,6 +13,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/estate"
+	"kasbah/core/propose"
 	"kasbah/core/survey"
 	"kasbah/core/value"
 )
@@ -72,6 +73,24 @@ func Differences(r *survey.Report, patterns []string) []Difference {
 				if x.Accepted == nil && matches(d) {
 					out = append(out, d)
 				}
+			}
+		}
+	}
+	return out
+}
+
+// OfAdopted are the differences of what a proposal is to adopt, from how it is declared. A secret is
+// none: it cannot be compared.
+func OfAdopted(actions []*propose.Action) []Difference {
+	var out []Difference
+	for _, a := range actions {
+		if a.Kind != propose.Adopt {
+			continue
+		}
+		r := &survey.Resource{Ward: a.Ward, Address: a.Address, Type: a.Type, ID: a.Adopts, Verdict: survey.Differs}
+		for _, c := range a.Changes {
+			if !c.Secret {
+				out = append(out, Difference{r, c.Path, c.WillBe.V, c.Was.V})
 			}
 		}
 	}
