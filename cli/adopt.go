@@ -39,23 +39,17 @@ func adoptCommand() *command {
 			fs.StringVar(&f.from.Where, "where", "", "with -from: only things for which this Starlark `expression` over r is "+
 				"true, such as 'r.tags.owner == \"keepers\"'")
 			fs.StringVar(&f.from.Ward, "ward", "", "with -from: the `ward` that declares them")
+			fs.BoolVar(&f.from.Kits, "kits", false, "with -from: write resources of the same shape around several roots as a kit")
 			fs.BoolVar(&f.request.Dry, "dry", false, "with -find, -from and -take-over: only show what was found, and how files would change")
 			f.register(fs)
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
-			r := &f.request
-			r.Args = args
-			switch {
-			case f.from.Driver != "":
+			f.request.Args = args
+			if f.from.Driver != "" {
 				return a.declareFound(ctx, f)
-			case r.Find && r.IDs != "", !r.Find && r.IDs == "" && len(args) == 0:
-				return problem.Usage("adopt needs ADDRESS=ID, -ids FILE, -find or -from DRIVER")
-			case r.AndEdit && r.TakeOver:
-				return problem.Usage("adopt takes -and-edit or -take-over: either the things change or the code does")
-			case r.Dry && !r.Find && !r.TakeOver:
-				return problem.Usage("adopt -dry needs -find, -from or -take-over; `kasbah propose` shows what lines in kasbah.toml would adopt")
-			case r.IDs != "":
-				r.IDs = a.path(r.IDs)
+			}
+			if f.request.IDs != "" {
+				f.request.IDs = a.path(f.request.IDs)
 			}
 			return a.adopt(ctx, f)
 		},
@@ -63,7 +57,7 @@ func adoptCommand() *command {
 }
 
 func (a *app) adopt(ctx context.Context, f adoptFlags) error {
-	if err := f.check(); err != nil {
+	if err := errors.Join(f.check(), f.request.Check()); err != nil {
 		return err
 	}
 	s, err := a.open(ctx, nil)

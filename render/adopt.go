@@ -86,6 +86,9 @@ func (o *Out) FoundFile(w *adopt.Written) {
 	for _, text := range w.Left {
 		o.Printf("look   %s\n", Wrap(text, o.Width-7, "       "))
 	}
+	for _, text := range w.Kits {
+		o.Printf("offer  %s\n", Wrap(text+"; -kits writes them as a kit", o.Width-7, "       "))
+	}
 	var parts []string
 	for _, env := range value.Keys(w.Things) {
 		parts = append(parts, fmt.Sprintf("%s in %s", Count(len(w.Things[env]), "thing"), env))

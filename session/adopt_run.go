@@ -6,6 +6,7 @@ import (
 
 	"kasbah/core/adopt"
 	"kasbah/core/enact"
+	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/settle"
 )
@@ -18,6 +19,19 @@ type AdoptRequest struct {
 	AndEdit  bool     // what can be edited may differ
 	TakeOver bool     // where it differs, the code is changed
 	Dry      bool     // nothing is written
+}
+
+// Check is a *problem.UsageError for what does not go together.
+func (r AdoptRequest) Check() error {
+	switch {
+	case r.Find && r.IDs != "", !r.Find && r.IDs == "" && len(r.Args) == 0:
+		return problem.Usage("adopt needs ADDRESS=ID, -ids FILE, -find or -from DRIVER")
+	case r.AndEdit && r.TakeOver:
+		return problem.Usage("adopt takes -and-edit or -take-over: either the things change or the code does")
+	case r.Dry && !r.Find && !r.TakeOver:
+		return problem.Usage("adopt -dry needs -find, -from or -take-over; `kasbah propose` shows what lines in kasbah.toml would adopt")
+	}
+	return nil
 }
 
 // AdoptTalk is how adopting talks with a person. Whatever returns an error ends it.

@@ -33,6 +33,7 @@ type FoundRequest struct {
 	Where  string   // a Starlark expression over r; "" for all
 	Ward   string
 	Envs   []string // the first is the session's
+	Kits   bool     // resources of the same shape become a kit
 }
 
 // FoundFile is code for what was found, with the proof that it is right.
@@ -87,7 +88,7 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 		}
 		found = append(found, *f)
 	}
-	out.Written = adopt.Write(r.Driver, found)
+	out.Written = adopt.Write(r.Driver, found, r.Kits)
 	out.File, out.Ward = file, r.Ward
 	if out.Count() == 0 {
 		return out, nil

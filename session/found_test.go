@@ -71,6 +71,17 @@ func requireTidy(t *testing.T, text string) {
 // TestFoundInTwoEnvironments: two environments of the same shape, made by hand in one cloud, become
 // one ward. Nothing is called, and afterwards all is as declared.
 func TestFoundInTwoEnvironments(t *testing.T) {
+	t.Run("tables", func(t *testing.T) {
+		foundInTwoEnvironments(t, false, "names = [\"brindle\", \"farrow\"", "\"merrow\": gauge_merrow_size", "subnet_range[name]",
+			"% (name, env)", `grants = [{"may": "read", "on": "bucket/%s" % notices.id}]`,
+			`medina.disk("tape-" + name, machine = machines[name], gigabytes = 20)`)
+	})
+	t.Run("kits", func(t *testing.T) {
+		foundInTwoEnvironments(t, true, "def _quay_kit(name, range, size):", `"range": kind.text`, "range = quay_range[name]")
+	})
+}
+
+func foundInTwoEnvironments(t *testing.T, kits bool, lines ...string) {
 	ctx, dir := context.Background(), t.TempDir()
 	write(t, dir, map[string]string{"kasbah.toml": "estate = \"lantern-coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = " +
 		"\"medina\"\napi = \"embedded\"\npace = 0\n[env.trial]\n[env.live]\n", "shore/.keep": ""})
@@ -89,7 +100,7 @@ func TestFoundInTwoEnvironments(t *testing.T) {
 	require.NoError(t, err)
 
 	file, err := open("trial").DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore",
-		Envs: []string{"trial", "live"}})
+		Envs: []string{"trial", "live"}, Kits: kits})
 	require.NoError(t, err)
 	require.Empty(t, file.Left)
 	require.Empty(t, file.Secrets)
@@ -99,8 +110,7 @@ func TestFoundInTwoEnvironments(t *testing.T) {
 	if os.Getenv("SHOW") != "" {
 		t.Log("\n" + file.Text + "\n" + string(file.Toml))
 	}
-	for _, line := range []string{"names = [\"brindle\", \"farrow\"", "\"merrow\": gauge_merrow_size", "subnet_range[name]", "% (name, env)",
-		`grants = [{"may": "read", "on": "bucket/%s" % notices.id}]`, `medina.disk("tape-" + name, machine = machines[name], gigabytes = 20)`} {
+	for _, line := range lines {
 		require.Contains(t, file.Text, line)
 	}
 	require.NoError(t, file.Write())
@@ -119,6 +129,60 @@ func TestFoundInTwoEnvironments(t *testing.T) {
 	require.NoError(t, h.Driver.Close())
 	_, err = open("trial").DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}})
 	require.ErrorContains(t, err, "shore/found.star is there already; nothing is written over")
+}
+
+// TestFoundKits: what refers into the instances of a kit, what they take from outside and what they leave
+// out is written so that the proof stands; what has another shape stays alone.
+func TestFoundKits(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	write(t, dir, map[string]string{"kasbah.toml": coast, "shore/.keep": "", "isle/a.star": ""})
+	s, err := session.Open(ctx, config(dir, "trial"))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+	h := handOn(t, s)
+	make := func(typ string, values ...string) string {
+		made, err := h.Create(ctx, typ, values)
+		require.NoError(t, err, "%s %v", typ, values)
+		return made["id"].(string)
+	}
+	network := make("network", "name=coast", "range=10.20.0.0/16")
+	make("network", "name=far", "range=10.30.0.0/16")
+	var all []string
+	for i, light := range []string{"1", "2", "3", "4"} {
+		subnet := make("subnet", "name=quay-"+light, "network="+network, fmt.Sprintf("range=10.20.%d.0/24", i))
+		if light == "4" {
+			continue // of another shape
+		}
+		size := []string{"tiny", "small", "large"}[i]
+		machine := make("machine", "name=gauge-"+light, "subnet="+subnet, "size="+size, "image=stone-1")
+		make("disk", "name=tape-"+light, "machine="+machine, "gigabytes=20")
+		live, err := h.Show(ctx, "machine", machine)
+		require.NoError(t, err)
+		address := live["address"].(string)
+		all = append(all, address)
+		make("record", "name="+light+".lantern.example", "kind=A", `values=["`+address+`"]`)
+	}
+	make("record", "name=all.lantern.example", "kind=A", `values=["`+strings.Join(all, `","`)+`"]`)
+	require.NoError(t, h.Driver.Close())
+	ask := session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}}
+	file, err := s.DeclareFound(ctx, ask)
+	require.NoError(t, err)
+	require.Equal(t, []string{"1, 2, 3 have the same parts: quay, gauge, lantern.example, tape"}, file.Kits)
+	ask.Kits = true
+	file, err = s.DeclareFound(ctx, ask)
+	require.NoError(t, err)
+	t.Log(file.Text)
+	require.Empty(t, file.Kits)
+	requireTidy(t, file.Text)
+	require.Contains(t, file.Things["trial"], "quay-2/medina.machine/gauge")
+	require.NoError(t, file.Write())
+	s, err = session.Open(ctx, config(dir, "trial"))
+	require.NoError(t, err)
+	adoptAll(t, s, file.Adopting("trial"))
+	p, err := s.Propose(ctx, session.Request{Rehearse: "never"})
+	require.NoError(t, err)
+	require.Equal(t, propose.Counts{Same: len(file.Things["trial"])}, p.Proposal.Counts)
+	require.NoError(t, s.Close())
 }
 
 // TestFoundProperty: random estates are enacted, lose their ledgers and their code, and are written
@@ -160,7 +224,8 @@ func TestFoundProperty(t *testing.T) {
 			}
 			toml, _, _ := strings.Cut(string(body), "[env.trial.inputs]\n") // that nothing takes any more
 			write(t, dir, map[string]string{"kasbah.toml": toml + "[env.trial]\n"})
-			file, err := open().DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"}})
+			file, err := open().DeclareFound(ctx, session.FoundRequest{Driver: "medina", Ward: "shore", Envs: []string{"trial"},
+				Kits: seed%2 == 0})
 			require.NoError(t, err)
 			require.Len(t, file.Things["trial"], len(things), "%s", file.Text)
 			requireTidy(t, file.Text)

@@ -46,7 +46,7 @@ func wrote(t *testing.T, others []Thing, things ...Thing) *Written {
 	for _, o := range others {
 		f.Others[thingKey(o.Type.Name, o.ID)] = o
 	}
-	w := Write("sea", []Found{f})
+	w := Write("sea", []Found{f}, false)
 	laidOut, err := tidy.Text("found.star", []byte(w.Text))
 	require.NoError(t, err)
 	require.Equal(t, string(laidOut), w.Text)

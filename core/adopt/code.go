@@ -24,6 +24,7 @@ type Written struct {
 	Things  map[string]map[string]string `json:"things"`  // by environment: ids by the address without its ward
 	Secrets []Secret                     `json:"secrets"` // what has to be given first
 	Left    []string                     `json:"left"`    // what a person has to look at, each a sentence
+	Kits    []string                     `json:"kits"`    // what could be kits, each a sentence
 }
 
 // Count is how many things are declared, in all environments.
@@ -37,25 +38,33 @@ func (w *Written) Count() int {
 
 // Write declares what was found in some environments, as a colleague would. The text is laid out as
 // core/tidy lays it out.
-func Write(driver string, found []Found) *Written {
+//
+// With kits, resources of the same shape around several roots become a kit.
+func Write(driver string, found []Found, kits bool) *Written {
 	g := gather(driver, found)
 	c := &coder{g: g, names: map[string]bool{driver: true}, refer: map[string]string{}, shared: map[string]string{}}
 	for name := range g.inputs {
 		c.names[name] = true
 	}
-	out := &Written{Format: FoundFormat, Left: []string{}, Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: append([]Secret{}, g.secrets...)}
+	out := &Written{Format: FoundFormat, Left: []string{}, Kits: []string{}, Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: append([]Secret{}, g.secrets...)}
 	for _, f := range found {
 		out.Inputs[f.Env], out.Things[f.Env] = map[string]any{}, map[string]string{}
 	}
+	if c.kits = c.groups(); !kits {
+		for _, g := range c.kits {
+			out.Kits = append(out.Kits, g.offer())
+		}
+		c.kits = nil
+	}
+	out.Text = c.file()
 	for _, it := range g.order {
-		address := driver + "." + it.typ.Name + "/" + it.name
+		address := it.address(driver)
 		for i, t := range it.at {
 			if t != nil {
 				out.Things[found[i].Env][address] = t.ID
 			}
 		}
 	}
-	out.Text = c.file()
 	for _, in := range g.inputs {
 		for env, v := range in.is {
 			out.Inputs[env][in.name] = v
@@ -74,6 +83,7 @@ type coder struct {
 	shared map[string]string // values that stand at the top, by their canonical text
 	lists  map[string]string // lists of names that several loops go over, by their code: a variable
 	used   map[string]bool   // keys that something refers to
+	kits   []*group
 }
 
 func (c *coder) file() string {
@@ -108,7 +118,7 @@ func (c *coder) file() string {
 	c.blank()
 	texts := map[string]string{} // of the shared values, by variable
 	for _, u := range units {
-		for _, it := range u.items[:1] {
+		for it := range u.written {
 			for _, v := range it.attrs {
 				if name := c.shared[canonical(v)]; name != "" {
 					var b strings.Builder
@@ -126,6 +136,12 @@ func (c *coder) file() string {
 	}
 	last, long := "", false
 	for _, u := range units {
+		if u.kit != nil {
+			c.blank()
+			c.kit(u.kit)
+			last, long = "", true
+			continue
+		}
 		at := u.items[0].typ.Name + u.where
 		if at != last || len(u.items) > 1 || long {
 			c.blank()
@@ -172,7 +188,7 @@ func (c *coder) sorted(units []*unit) []*unit {
 			ready := true
 			for _, it := range u.items {
 				for _, need := range it.needs {
-					ready = ready && done[need]
+					ready = ready && (done[need] || u.has(c.g.items[need]))
 				}
 			}
 			if !ready {
@@ -195,7 +211,7 @@ func (c *coder) sorted(units []*unit) []*unit {
 // loosen takes a table apart that is in a circle, else writes what one item refers to as an id.
 func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 	for i, u := range units {
-		if len(u.items) > 1 {
+		if len(u.items) > 1 && u.kit == nil {
 			out := slices.Clone(units[:i])
 			for _, it := range u.items {
 				out = append(out, &unit{items: []*item{it}, where: u.where})
@@ -210,7 +226,7 @@ func (c *coder) loosen(units []*unit, done map[string]bool) []*unit {
 			return append(out, units[i+1:]...)
 		}
 	}
-	it := units[0].items[0]
+	it := units[slices.IndexFunc(units, func(u *unit) bool { return u.kit == nil })].items[0]
 	for name, v := range it.attrs {
 		it.attrs[name] = replaced(v, func(leaf any) any {
 			to, ok := leaf.(toItem)
@@ -274,21 +290,22 @@ func (c *coder) share(units []*unit) {
 	}
 	uses := map[string]*use{}
 	for _, u := range units {
-		it := u.items[0]
-		for _, attr := range value.Keys(it.attrs) {
-			v := it.attrs[attr]
-			if !isLarge(v) {
-				continue
+		for it, n := range u.written {
+			for _, attr := range value.Keys(it.attrs) {
+				v := it.attrs[attr]
+				if !isLarge(v) {
+					continue
+				}
+				if !isPlain(v) || slices.Contains(u.columns, attr) || u.kit == nil && len(u.items) > 1 && byName(u.items, u.names, attr) != "" {
+					continue
+				}
+				k := canonical(v)
+				if uses[k] == nil {
+					uses[k] = &use{attr: attr, v: v}
+				}
+				uses[k].places++
+				uses[k].resources += n
 			}
-			if !isPlain(v) || slices.Contains(u.columns, attr) || len(u.items) > 1 && c.byName(u.items, u.names, attr) != "" {
-				continue
-			}
-			k := canonical(v)
-			if uses[k] == nil {
-				uses[k] = &use{attr: attr, v: v}
-			}
-			uses[k].places++
-			uses[k].resources += len(u.items)
 		}
 	}
 	for _, k := range value.Keys(uses) {
@@ -307,7 +324,7 @@ func (c *coder) shareLists(units []*unit) {
 	c.lists = map[string]string{}
 	loops := map[string]int{}
 	for _, u := range units {
-		if len(u.items) > 1 && len(u.columns) == 0 {
+		if u.kit == nil && len(u.items) > 1 && len(u.columns) == 0 {
 			list := u.list()
 			if loops[list]++; loops[list] == 2 {
 				c.lists[list] = ""
@@ -390,18 +407,7 @@ func (c *coder) unit(u *unit) {
 		return
 	}
 	used := slices.ContainsFunc(u.items, func(it *item) bool { return c.used[it.key] })
-	columns := make([]string, len(u.columns))
-	for i, name := range u.columns {
-		columns[i] = c.column(name)
-	}
-	over := "name"
-	switch len(columns) {
-	case 0:
-	case 1:
-		over = "name, " + columns[0]
-	default:
-		over = "name, (" + strings.Join(columns, ", ") + ")"
-	}
+	over := c.over(u)
 	if !used {
 		fmt.Fprintf(&c.b, "%sfor %s in %s:\n%s    %s\n", indent, over, c.table(u, indent), indent,
 			c.call(call, u.names.around(), it, u, indent+"    "))
@@ -413,6 +419,21 @@ func (c *coder) unit(u *unit) {
 	for _, it := range u.items {
 		c.refer[it.key] = plural + "[" + quoted(u.names.core(it)) + "]"
 	}
+}
+
+// over are the variables of a loop over a table.
+func (c *coder) over(u *unit) string {
+	columns := make([]string, len(u.columns))
+	for i, name := range u.columns {
+		columns[i] = c.column(name)
+	}
+	switch len(columns) {
+	case 0:
+		return "name"
+	case 1:
+		return "name, " + columns[0]
+	}
+	return "name, (" + strings.Join(columns, ", ") + ")"
 }
 
 // column is the variable of a loop for an attribute.
@@ -464,8 +485,8 @@ func (c *coder) call(function, name string, it *item, u *unit, indent string) st
 			text = c.column(a.Name)
 		case u != nil && u.maps[a.Name] != "":
 			text = u.maps[a.Name] + "[name]"
-		case u != nil && c.byName(u.items, u.names, a.Name) != "":
-			text = c.byName(u.items, u.names, a.Name)
+		case u != nil && byName(u.items, u.names, a.Name) != "":
+			text = byName(u.items, u.names, a.Name)
 		case u != nil && c.sameName(u.items, u.names, a.Name):
 			text = strings.TrimSuffix(c.refer[it.attrs[a.Name].(toItem).key], quoted(u.names.core(it))+"]") + "name]"
 		case it.attrs[a.Name] != nil:

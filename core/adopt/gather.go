@@ -49,6 +49,17 @@ type item struct {
 	at    []*Thing       // by environment, in the order of those that are looked at; nil where it is not
 	attrs map[string]any // what it is declared with, by attribute
 	needs []string       // keys of other items
+
+	kit            *group // that declares it; nil for none
+	within, called string // the kit's instance, and the name in it
+}
+
+// address is that of an item without its ward.
+func (it *item) address(driver string) string {
+	if it.kit != nil {
+		return it.within + "/" + driver + "." + it.typ.Name + "/" + it.called
+	}
+	return driver + "." + it.typ.Name + "/" + it.name
 }
 
 // comparable is what an attribute has in common with that of another item if both are the same.
@@ -179,7 +190,7 @@ func (g *gathering) declare(it *item) {
 			}
 			continue
 		}
-		if a.Name == "name" && it.typ.NamedByPattern() && g.namedByPattern(it) {
+		if a.Name == "name" && it.typ.NamedByPattern() && g.namedByPattern(it, it.name) {
 			continue
 		}
 		some := false
@@ -207,10 +218,11 @@ func (g *gathering) declare(it *item) {
 	}
 }
 
-// namedByPattern reports whether the estate's pattern gives an item the name that it has, everywhere.
-func (g *gathering) namedByPattern(it *item) bool {
+// namedByPattern reports whether the estate's pattern makes the name that an item has of another,
+// everywhere.
+func (g *gathering) namedByPattern(it *item, name string) bool {
 	for i, t := range it.at {
-		if t != nil && t.Attributes["name"] != strings.ReplaceAll(g.found[i].Names, "{name}", it.name) {
+		if t != nil && t.Attributes["name"] != strings.ReplaceAll(g.found[i].Names, "{name}", name) {
 			return false
 		}
 	}

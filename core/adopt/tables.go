@@ -14,6 +14,23 @@ type unit struct {
 	columns []string          // attributes that are in the table
 	maps    map[string]string // attributes that an input gives by name, with the input
 	where   string            // the environments that have it, as code; "" for all
+	kit     *group            // nil for what is none
+}
+
+// has reports whether a unit may need one of its own: a kit puts them into order.
+func (u *unit) has(it *item) bool { return u.kit != nil && it.kit == u.kit }
+
+// written are the items as the file declares them, each with how many it stands for.
+func (u *unit) written(yield func(it *item, n int) bool) {
+	if u.kit == nil {
+		yield(u.items[0], len(u.items))
+		return
+	}
+	for _, r := range u.kit.roles {
+		if !yield(r.as, len(r.items)) {
+			return
+		}
+	}
 }
 
 // fewest is how many resources of one type make a table, and widest how many attributes it has.
@@ -24,14 +41,28 @@ func (c *coder) units() []*unit {
 	type class struct{ typ, where string }
 	var order []class
 	by := map[class][]*item{}
+	var out []*unit
+	for _, g := range c.kits {
+		g.gatherInputs(c)
+		u := &unit{kit: g}
+		for _, r := range g.roles {
+			for n, it := range r.items {
+				it.kit, it.within, it.called = g, g.called(n), r.as.name
+			}
+			u.items = append(u.items, r.items...)
+		}
+		out = append(out, u)
+	}
 	for _, it := range c.g.order {
+		if it.kit != nil {
+			continue
+		}
 		k := class{it.typ.Name, c.where(it)}
 		if by[k] == nil {
 			order = append(order, k)
 		}
 		by[k] = append(by[k], it)
 	}
-	var out []*unit
 	for _, k := range order {
 		for _, class := range classes(by[k]) {
 			for _, items := range c.split(class) {
@@ -227,7 +258,7 @@ func (c *coder) varying(items []*item, names affix) []string {
 	}
 	var out []string
 	for _, a := range items[0].typ.Attributes {
-		if c.byName(items, names, a.Name) != "" || c.sameName(items, names, a.Name) || allInputs(items, a.Name) {
+		if byName(items, names, a.Name) != "" || c.sameName(items, names, a.Name) || allInputs(items, a.Name) {
 			continue
 		}
 		first := items[0].comparable(a.Name)
@@ -239,7 +270,7 @@ func (c *coder) varying(items []*item, names affix) []string {
 }
 
 // byName is code that gives an attribute of each item from its name; "" where none does.
-func (c *coder) byName(items []*item, names affix, attr string) string {
+func byName(items []*item, names affix, attr string) string {
 	if len(items) < 2 {
 		return ""
 	}
@@ -287,20 +318,29 @@ func (c *coder) gatherInputs(u *unit) {
 		if len(u.items) == 1 || !allInputs(u.items, a.Name) {
 			continue
 		}
-		in := &input{name: c.variable(u.items[0].typ.Name + "_" + a.Name), attr: &schema.Attribute{Kind: schema.MapOf, Elem: a},
-			is: map[string]any{}}
-		for _, it := range u.items {
-			one := it.attrs[a.Name].(asInput).name
-			for env, v := range c.g.inputs[one].is {
-				if in.is[env] == nil {
-					in.is[env] = map[string]any{}
-				}
-				in.is[env].(map[string]any)[u.names.core(it)] = v
-			}
-			delete(c.g.inputs, one)
+		names, cells := make([]string, len(u.items)), make([]any, len(u.items))
+		for i, it := range u.items {
+			names[i], cells[i] = u.names.core(it), it.attrs[a.Name]
 		}
-		c.g.inputs[in.name], u.maps[a.Name] = in, in.name
+		u.maps[a.Name] = c.mapInput(u.items[0].typ.Name+"_"+a.Name, a, names, cells)
 	}
+}
+
+// mapInput puts one input, a map by some names, in place of one for each of them. It returns its name.
+func (c *coder) mapInput(like string, a *schema.Attribute, names []string, cells []any) string {
+	in := &input{name: c.variable(like), attr: &schema.Attribute{Kind: schema.MapOf, Elem: a}, is: map[string]any{}}
+	for i, cell := range cells {
+		one := cell.(asInput).name
+		for env, v := range c.g.inputs[one].is {
+			if in.is[env] == nil {
+				in.is[env] = map[string]any{}
+			}
+			in.is[env].(map[string]any)[names[i]] = v
+		}
+		delete(c.g.inputs, one)
+	}
+	c.g.inputs[in.name] = in
+	return in.name
 }
 
 // sameName reports whether an attribute of each item refers to an item whose name has the same core.
