@@ -97,7 +97,7 @@ func (a *app) declareFound(ctx context.Context, f adoptFlags) error {
 	if err != nil {
 		return err
 	}
-	envs[0], f.from.Envs = s.Env, envs
+	envs[0], f.from.Envs, f.from.Dry = s.Env, envs, f.request.Dry
 	file, err := s.DeclareFound(ctx, f.from)
 	if err != nil {
 		return err

@@ -93,5 +93,9 @@ func (o *Out) FoundFile(w *adopt.Written) {
 	for _, env := range value.Keys(w.Things) {
 		parts = append(parts, fmt.Sprintf("%s in %s", Count(len(w.Things[env]), "thing"), env))
 	}
-	o.Printf("%s; a proposal with this file adopts them and does nothing else.\n", strings.Join(parts, ", "))
+	proof := "a proposal with this file adopts them and does nothing else"
+	if len(w.Proven) < len(w.Things) {
+		proof = "whether a proposal with this file adopts them is not known yet"
+	}
+	o.Printf("%s; %s.\n", strings.Join(parts, ", "), proof)
 }

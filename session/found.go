@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/adopt"
+	"kasbah/core/declare"
 	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/enact"
@@ -34,6 +35,7 @@ type FoundRequest struct {
 	Ward   string
 	Envs   []string // the first is the session's
 	Kits   bool     // resources of the same shape become a kit
+	Dry    bool     // nothing is to be written: what cannot be proven yet is shown as well
 }
 
 // FoundFile is code for what was found, with the proof that it is right.
@@ -113,6 +115,14 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 	}
 	for i, env := range r.Envs {
 		with, err := s.in(ctx, env, overlay)
+		if err == nil {
+			err = with.given(ctx, out.Written)
+		}
+		if err != nil && r.Dry {
+			out.Left = append(out.Left, fmt.Sprintf("the code is not proven in %s yet: %v", env, err))
+			continue
+		}
+		out.Proven = append(out.Proven, env)
 		if err == nil {
 			a := out.Adopting(env)
 			a.seen = propose.Live{}
@@ -232,11 +242,11 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	declared, err := s.declaredIn(ctx, r)
+	declared, bindings, err := s.declaredIn(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	out := &adopt.Found{Env: s.Env, Declared: declared, Others: map[string]adopt.Thing{}, Managed: publishedIDs(states, r, recorded),
+	out := &adopt.Found{Env: s.Env, Declared: declared, Others: map[string]adopt.Thing{}, Managed: s.managed(states, r, recorded, bindings),
 		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
 	mine := s.ownedHere(r, lists)
 	for _, name := range value.Keys(lists) {
@@ -260,24 +270,34 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	return out, nil
 }
 
-// declaredIn are the resources of a driver, as `TYPE NAME`, that a ward declares already; none where it
-// has no file yet.
-func (s *Session) declaredIn(ctx context.Context, r FoundRequest) (map[string]bool, error) {
+// declaredIn are the resources of a driver, as `TYPE NAME`, that a ward declares already, and the names
+// by which its files bind resources; none where it has no file yet.
+func (s *Session) declaredIn(ctx context.Context, r FoundRequest) (map[string]bool, map[string]declare.Binding, error) {
 	files, err := filepath.Glob(filepath.Join(s.Estate.Dir, r.Ward, "*.star"))
 	if err != nil || len(files) == 0 {
-		return nil, err
+		return nil, nil, err
 	}
-	e, err := s.EvaluateRight(ctx, s.Others())
+	o, err := s.Options(ctx, s.Others())
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	o.Bindings = true
+	d, problems := declare.Evaluate(ctx, o)
+	if err := problems.Err(); err != nil {
+		return nil, nil, err
 	}
 	out := map[string]bool{}
-	for _, d := range e.Declared.Resources {
+	for _, d := range d.Resources {
 		if d.Ward == r.Ward && d.Driver == r.Driver && len(d.Within) == 0 {
 			out[d.Type.Name+" "+d.Name] = true
 		}
 	}
-	return out, nil
+	for _, w := range d.Wards {
+		if w.Name == r.Ward {
+			return out, w.Bindings, nil
+		}
+	}
+	return out, nil, nil
 }
 
 // ownedHere tells which things are of this environment, where others have the same cloud.
@@ -299,8 +319,10 @@ func (s *Session) ownedHere(r FoundRequest, lists map[string][]adopt.Thing) func
 	return func(typ, id string) bool { return owners[typ+" "+id] == s.Env }
 }
 
-// publishedIDs says how another ward's thing is written: as a value that its ward publishes.
-func publishedIDs(states map[string]*ledger.State, r FoundRequest, recorded map[string]string) func(typ, id string) string {
+// managed says how a thing is written that the estate records: by the name that a file of the ward
+// binds, or as a value that another ward publishes.
+func (s *Session) managed(states map[string]*ledger.State, r FoundRequest, recorded map[string]string,
+	bindings map[string]declare.Binding) func(typ, id string) adopt.Managed {
 	by := map[string]string{}
 	for _, ward := range value.Keys(states) {
 		if ward == r.Ward {
@@ -312,12 +334,34 @@ func publishedIDs(states map[string]*ledger.State, r FoundRequest, recorded map[
 			}
 		}
 	}
-	return func(typ, id string) string {
-		if recorded[r.Driver+"."+typ+" "+id] == "" {
-			return ""
+	return func(typ, id string) adopt.Managed {
+		where := recorded[r.Driver+"."+typ+" "+id]
+		if where == "" {
+			return adopt.Managed{}
 		}
-		return by[id]
+		full, _ := strings.CutSuffix(where, " in "+s.Env)
+		out := adopt.Managed{Where: where, Code: by[id]}
+		if ward, address := value.SplitWard(full); ward == r.Ward && bindings[address].Name != "" {
+			b := bindings[address]
+			out.File, out.Name, out.Code = b.File, b.Name, b.Rest
+		}
+		return out
 	}
+}
+
+// given refuses secrets that code needs and that cannot be had in the environment.
+func (s *Session) given(ctx context.Context, w *adopt.Written) error {
+	refused := &enact.Refused{}
+	for _, x := range w.Secrets {
+		if _, err := s.Secrets.Text(ctx, x.Name); err != nil {
+			refused.Reasons = append(refused.Reasons, fmt.Sprintf("the secret %s, as %s of %s: %v; %s", x.Name, x.Attribute,
+				x.Address, err, declare.SecretHint(x.Name, s.Env)))
+		}
+	}
+	if refused.Reasons == nil {
+		return nil
+	}
+	return refused
 }
 
 // prove proposes to adopt, and fails where the proposal would do anything else.

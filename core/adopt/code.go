@@ -25,6 +25,7 @@ type Written struct {
 	Secrets []Secret                     `json:"secrets"` // what has to be given first
 	Left    []string                     `json:"left"`    // what a person has to look at, each a sentence
 	Kits    []string                     `json:"kits"`    // what could be kits, each a sentence
+	Proven  []string                     `json:"proven"`  // the environments in which a proposal with the file only adopts
 }
 
 // Count is how many things are declared, in all environments.
@@ -42,11 +43,11 @@ func (w *Written) Count() int {
 // With kits, resources of the same shape around several roots become a kit.
 func Write(driver string, found []Found, kits bool) *Written {
 	g := gather(driver, found)
-	c := &coder{g: g, names: map[string]bool{driver: true}, refer: map[string]string{}, shared: map[string]string{}}
+	c := &coder{g: g, names: map[string]bool{driver: true}, refer: map[string]string{}, shared: map[string]string{}, loads: map[loaded]string{}}
 	for name := range g.inputs {
 		c.names[name] = true
 	}
-	out := &Written{Format: FoundFormat, Left: []string{}, Kits: []string{}, Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: append([]Secret{}, g.secrets...)}
+	out := &Written{Format: FoundFormat, Left: []string{}, Kits: []string{}, Proven: []string{}, Inputs: map[string]map[string]any{}, Things: map[string]map[string]string{}, Secrets: append([]Secret{}, g.secrets...)}
 	for _, f := range found {
 		out.Inputs[f.Env], out.Things[f.Env] = map[string]any{}, map[string]string{}
 	}
@@ -84,6 +85,7 @@ type coder struct {
 	lists  map[string]string // lists of names that several loops go over, by their code: a variable
 	used   map[string]bool   // keys that something refers to
 	kits   []*group
+	loads  map[loaded]string // the variable of what is loaded
 }
 
 func (c *coder) file() string {
@@ -101,6 +103,7 @@ func (c *coder) file() string {
 		envs[i] = f.Env
 	}
 	fmt.Fprintf(&c.b, "# Written by `kasbah adopt` from what was found in %s.\n\n", strings.Join(envs, " and "))
+	c.load()
 	for _, name := range value.Keys(c.g.inputs) {
 		fmt.Fprintf(&c.b, "%s = input(%s%s)\n", name, quoted(name), kindOf(c.g.inputs[name].attr))
 	}
@@ -151,6 +154,24 @@ func (c *coder) file() string {
 		c.unit(u)
 	}
 	return c.b.String()
+}
+
+// load writes what other files of the ward give.
+func (c *coder) load() {
+	for _, file := range value.Keys(c.g.loads) {
+		args := []string{quoted(file)}
+		for _, name := range value.Keys(c.g.loads[file]) {
+			as := c.variable(name)
+			c.loads[loaded{file: file, name: name}] = as
+			if as == name {
+				args = append(args, quoted(name))
+			} else {
+				args = append(args, as+" = "+quoted(name))
+			}
+		}
+		fmt.Fprintf(&c.b, "load(%s)\n", strings.Join(args, ", "))
+	}
+	c.blank()
 }
 
 // blank writes an empty line, but for a second one.
@@ -551,6 +572,8 @@ func (c *coder) leaf(v any) string {
 		return x.name
 	case verbatim:
 		return x.text
+	case loaded:
+		return c.loads[loaded{file: x.file, name: x.name}] + x.rest
 	}
 	return declare.Literal(v)
 }

@@ -26,19 +26,27 @@ type Found struct {
 	Others map[string]Thing
 	// Declared are resources of the ward, as `TYPE NAME`, whose names are taken.
 	Declared map[string]bool
-	// Managed says how a thing is written that the estate records: as the value of another ward that
-	// is published; "" for no way. It may be nil.
-	Managed func(typ, id string) string
+	// Managed says how a thing is written that the estate records. It may be nil.
+	Managed func(typ, id string) Managed
+}
+
+// Managed is a thing that the estate records, or may record.
+type Managed struct {
+	Where string // it is recorded; "" for nowhere
+	Code  string // as it is written; "" for no way
+	// File and Name are a file of the ward and the name to load from it, which Code follows then.
+	File, Name string
 }
 
 // The values of attributes that are not literals.
 type (
-	toItem   struct{ key, output string }     // a handle, or an output of what is declared
-	toOther  struct{ key string }             // a thing that is looked up
-	textOf   struct{ format, key, id string } // a text with %s where an id of what is declared stands; id is its attribute
-	ofEnv    struct{ text string }            // a text with %s where the environment's name stands
-	asInput  struct{ name string }            // differs between environments
-	verbatim struct{ text string }            // code
+	toItem   struct{ key, output string }      // a handle, or an output of what is declared
+	toOther  struct{ key string }              // a thing that is looked up
+	textOf   struct{ format, key, id string }  // a text with %s where an id of what is declared stands; id is its attribute
+	ofEnv    struct{ text string }             // a text with %s where the environment's name stands
+	asInput  struct{ name string }             // differs between environments
+	verbatim struct{ text string }             // code
+	loaded   struct{ file, name, rest string } // what another file of the ward binds
 )
 
 // item is one resource of the file, in one environment or several.
@@ -101,6 +109,7 @@ type gathering struct {
 	order   []*item
 	others  map[string]*other
 	inputs  map[string]*input
+	loads   map[string]map[string]bool // by file: the names that are loaded from it
 	secrets []Secret
 	left    []string // what could not be declared, and why
 
@@ -131,7 +140,7 @@ type Secret struct {
 
 func gather(driver string, found []Found) *gathering {
 	g := &gathering{driver: driver, found: found, items: map[string]*item{}, others: map[string]*other{},
-		inputs: map[string]*input{}, short: map[string]string{}, names: map[ref]bool{}}
+		inputs: map[string]*input{}, short: map[string]string{}, names: map[ref]bool{}, loads: map[string]map[string]bool{}}
 	for i := range found {
 		g.index(i)
 	}

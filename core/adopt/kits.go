@@ -15,12 +15,12 @@ import (
 // group is a kit to be: resources of the same shape around several roots, such as a subnet with its
 // machine and disk.
 type group struct {
-	name      string   // of its root in each instance
-	names     []string // what tells the instances apart, in the order of the items of each role
-	instance  affix    // what an instance is called beside that
-	roles     []*role  // what is needed first
-	inputs    []*param
-	named     bool // its code uses the instance's name
+	name     string   // of its root in each instance
+	names    []string // what tells the instances apart, in the order of the items of each role
+	instance affix    // what an instance is called beside that
+	roles    []*role  // what is needed first
+	inputs   []*param
+	named    bool // its code uses the instance's name
 }
 
 // role is one resource of each instance.
@@ -384,7 +384,7 @@ func (c *coder) kindOfCells(a *schema.Attribute, cells []any) string {
 					handles++
 					return
 				}
-			case toOther, verbatim:
+			case toOther, verbatim, loaded:
 				wrong = true
 			}
 			others++

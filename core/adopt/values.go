@@ -109,8 +109,20 @@ func (g *gathering) reference(i int, typ, id string) any {
 	}
 	f := g.found[i]
 	if f.Managed != nil {
-		if code := f.Managed(typ, id); code != "" {
-			return verbatim{code}
+		switch m := f.Managed(typ, id); {
+		case m.Name != "":
+			if g.loads[m.File] == nil {
+				g.loads[m.File] = map[string]bool{}
+			}
+			g.loads[m.File][m.Name] = true
+			return loaded{m.File, m.Name, m.Code}
+		case m.Code != "":
+			return verbatim{m.Code}
+		case m.Where != "":
+			left := fmt.Sprintf("%s is recorded as %s, which is neither bound to a name of this ward nor published: its id is written", id, m.Where)
+			if !slices.Contains(g.left, left) {
+				g.left = append(g.left, left)
+			}
 		}
 	}
 	t, there := f.Others[thingKey(typ, id)]
@@ -177,7 +189,7 @@ func isPlain(v any) bool {
 	plain := true
 	leaves(v, func(leaf any) {
 		switch leaf.(type) {
-		case toItem, toOther, textOf, verbatim:
+		case toItem, toOther, textOf, verbatim, loaded:
 			plain = false
 		}
 	})

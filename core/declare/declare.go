@@ -28,6 +28,7 @@ type Options struct {
 	Kits     map[string]*Kit            // that the environment uses, by name
 	Inputs   []estate.Input             // values given, weakest first
 	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
+	Bindings bool                       // find out by which names files bind resources
 	// Published answers for a ward that is not among Wards with the values it
 	// published last, by name. Leaves that were pending then are pending in
 	// them. Nil means that no other ward can be read.
@@ -79,6 +80,7 @@ type Ward struct {
 	Taken     map[string]*Taken  // inputs
 	Secrets   map[string]*Secret // by name, secret inputs among them
 	Reads     []Read             // what it reads of other wards
+	Bindings  map[string]Binding // by address, where Options asks for it
 	Files     map[string]string  // path below the estate, or `kit:NAME/PATH` -> SHA-256 of its bytes, in hexadecimal
 }
 

@@ -100,6 +100,9 @@ func (ev *evaluator) ward(ctx context.Context) {
 		ev.file(ctx, source{kind: wardFile, name: f, path: f, root: ev.s.root})
 	}
 	ev.digesting.wait(ev.out.Resources)
+	if ev.o.Bindings {
+		ev.out.Bindings = ev.bindings()
+	}
 }
 
 // file evaluates a file once and returns its globals. A file that failed is
