@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/core/adopt"
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/survey"
@@ -168,11 +169,49 @@ func findOnce(t *testing.T, seed uint64) {
 			require.Equal(t, before[full].Live[name], r.Live[name], "%s %s", full, name)
 		}
 	}
-	p, err := open().Propose(ctx, session.Request{Rehearse: "never", Anew: true})
-	require.NoError(t, err)
-	for _, a := range p.Proposal.Actions {
-		if told[a.Full()] == "certain" {
-			require.Equal(t, propose.Same, a.Kind, "%s %+v", a.Full(), a.Changes)
+	same := func(why string) {
+		p, err := open().Propose(ctx, session.Request{Rehearse: "never", Anew: true})
+		require.NoError(t, err)
+		for _, a := range p.Proposal.Actions {
+			if told[a.Full()] == "certain" {
+				require.Equal(t, propose.Same, a.Kind, "%s: %s %+v", why, a.Full(), a.Changes)
+			}
 		}
 	}
+	same("adopted")
+
+	// what differs is taken into the code: adopted and as declared then, or told why not
+	left := map[string]bool{}
+	_, err = open().Adopt(ctx, session.AdoptRequest{Find: true, TakeOver: true}, session.AdoptTalk{
+		Found: func(*adopt.Pairs) error { return nil },
+		Changes: func(p *session.Settling) error {
+			for _, d := range p.Decided {
+				left[d.Full()] = true
+				require.Error(t, d.Err)
+			}
+			require.Empty(t, p.Moves)
+			return nil
+		},
+		MayWrite: func(context.Context, *session.Settling) error { return nil },
+		TakeTurn: func(_ context.Context, s *session.Session, a *session.Adopting) error {
+			for full := range a.Things {
+				require.False(t, left[full], full)
+				told[full] = "certain"
+			}
+			adoptAll(t, s, a)
+			return nil
+		},
+	})
+	require.NoError(t, err)
+	taken := 0
+	for full, differed := range changed {
+		if differed && told[full] == "certain" {
+			taken++
+		}
+		if told[full] == "differs" && !left[full] {
+			t.Errorf("%s differs; it is neither taken over nor left", full)
+		}
+	}
+	same("taken over")
+	t.Logf("%d taken over, %d left", taken, len(left))
 }
