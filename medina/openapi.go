@@ -3,6 +3,7 @@ package medina
 import (
 	"encoding/json"
 	"strings"
+	"sync"
 
 	"kasbah/core/schema"
 )
@@ -13,8 +14,12 @@ const Version = "1.0"
 type object = map[string]any
 
 // Document is Medina's description of itself: OpenAPI 3.1 with the x-kasbah
-// extensions. It is the same for every Medina of this version.
-func Document() []byte {
+// extensions. It is the same for every Medina of this version, and not to be changed.
+func Document() []byte { return document() }
+
+var document = sync.OnceValue(describe)
+
+func describe() []byte {
 	paths, schemas := object{}, object{}
 	for _, k := range kinds() {
 		title := strings.ToUpper(k.Name[:1]) + k.Name[1:]

@@ -53,15 +53,17 @@ func (s *Session) adoption(ctx context.Context, r Request, d *declare.Declared, 
 			out.Things[x.Full] = propose.Taken{ID: x.ID, From: x.Position}
 		}
 	}
-	ids := out.Ids(d, states)
-	if len(ids) == 0 || live == nil {
-		return out, nil
-	}
 	var found propose.Live
 	if r.Adopt != nil && r.Adopt.seen != nil {
 		found = r.Adopt.seen
-	} else if found, err = propose.ReadLive(ctx, s.Drivers, s.Catalogs, nil, ids); err != nil {
-		return out, err
+	} else {
+		ids := out.Ids(d, states)
+		if len(ids) == 0 || live == nil {
+			return out, nil
+		}
+		if found, err = propose.ReadLive(ctx, s.Drivers, s.Catalogs, nil, ids); err != nil {
+			return out, err
+		}
 	}
 	for typ, things := range found {
 		if live[typ] == nil {

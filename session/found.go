@@ -242,12 +242,13 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	declared, bindings, err := s.declaredIn(ctx, r)
+	out := &adopt.Found{Env: s.Env, Others: map[string]adopt.Thing{}, Declared: map[string]bool{}, Instances: map[string]bool{},
+		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
+	bindings, err := s.declaredIn(ctx, r, out)
 	if err != nil {
 		return nil, err
 	}
-	out := &adopt.Found{Env: s.Env, Declared: declared, Others: map[string]adopt.Thing{}, Managed: s.managed(states, r, recorded, bindings),
-		Names: strings.NewReplacer("{estate}", s.Estate.Name, "{env}", s.Env, "{ward}", r.Ward).Replace(s.Estate.Names)}
+	out.Managed = s.managed(states, r, recorded, bindings)
 	mine := s.ownedHere(r, lists)
 	for _, name := range value.Keys(lists) {
 		for _, t := range lists[name] {
@@ -270,34 +271,36 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 	return out, nil
 }
 
-// declaredIn are the resources of a driver, as `TYPE NAME`, that a ward declares already, and the names
-// by which its files bind resources; none where it has no file yet.
-func (s *Session) declaredIn(ctx context.Context, r FoundRequest) (map[string]bool, map[string]declare.Binding, error) {
+// declaredIn finds what a ward declares already, and the names by which its files bind resources; none
+// where it has no file yet.
+func (s *Session) declaredIn(ctx context.Context, r FoundRequest, into *adopt.Found) (map[string]declare.Binding, error) {
 	files, err := filepath.Glob(filepath.Join(s.Estate.Dir, r.Ward, "*.star"))
 	if err != nil || len(files) == 0 {
-		return nil, nil, err
+		return nil, err
 	}
 	o, err := s.Options(ctx, s.Others())
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	o.Bindings = true
 	d, problems := declare.Evaluate(ctx, o)
 	if err := problems.Err(); err != nil {
-		return nil, nil, err
-	}
-	out := map[string]bool{}
-	for _, d := range d.Resources {
-		if d.Ward == r.Ward && d.Driver == r.Driver && len(d.Within) == 0 {
-			out[d.Type.Name+" "+d.Name] = true
-		}
+		return nil, err
 	}
 	for _, w := range d.Wards {
-		if w.Name == r.Ward {
-			return out, w.Bindings, nil
+		if w.Name != r.Ward {
+			continue
 		}
+		for _, d := range w.Resources {
+			if len(d.Within) > 0 {
+				into.Instances[d.Within[0].Name] = true
+			} else if d.Driver == r.Driver {
+				into.Declared[d.Type.Name+" "+d.Name] = true
+			}
+		}
+		return w.Bindings, nil
 	}
-	return out, nil, nil
+	return nil, nil
 }
 
 // ownedHere tells which things are of this environment, where others have the same cloud.

@@ -24,8 +24,9 @@ type Found struct {
 	Things []Thing
 	// Others are things of the same cloud that are not declared here, by `TYPE ID`.
 	Others map[string]Thing
-	// Declared are resources of the ward, as `TYPE NAME`, whose names are taken.
-	Declared map[string]bool
+	// Declared are resources of the ward, as `TYPE NAME`, whose names are taken, and Instances those of
+	// kits.
+	Declared, Instances map[string]bool
 	// Managed says how a thing is written that the estate records. It may be nil.
 	Managed func(typ, id string) Managed
 }

@@ -171,7 +171,9 @@ func (c *coder) group(of []*item, members map[string][]*item) *group {
 	seen := map[string]bool{}
 	for n, root := range of {
 		core := names.core(root)
-		if !instanceName.MatchString(g.instance.before+core+g.instance.after) || seen[core] {
+		called := g.instance.before + core + g.instance.after
+		if !instanceName.MatchString(called) || seen[core] ||
+			slices.ContainsFunc(c.g.found, func(f Found) bool { return f.Instances[called] }) {
 			return nil
 		}
 		seen[core] = true

@@ -46,17 +46,15 @@ func (a Adoption) Ids(d *declare.Declared, states map[string]*ledger.State) map[
 
 // adopt takes what is adopted as recorded, as it is live. What cannot be adopted blocks the proposal.
 func (w *proposer) adopt() {
-	takes := map[string]string{} // `TYPE ID` -> the address that takes it
-	for _, full := range value.Keys(w.o.Adopt.Things) {
-		taken := w.o.Adopt.Things[full]
-		d := w.o.Declared.Resource(full)
-		if d == nil {
-			if ward, _ := value.SplitWard(full); w.recorded.states[ward] != nil {
-				w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is to adopt %s, and is not declared (%s)", full, taken.ID,
-					taken.From.Short()))
-			}
+	takes := make(map[string]string, len(w.o.Adopt.Things)) // `TYPE ID` -> the address that takes it
+	declared := 0
+	for _, d := range w.declared {
+		full := d.Full()
+		taken, adopts := w.o.Adopt.Things[full]
+		if !adopts {
 			continue
 		}
+		declared++
 		if w.recorded.states[d.Ward] == nil || w.recorded.has(full) {
 			continue // what is recorded stays as it is: the line was enacted before
 		}
@@ -95,6 +93,21 @@ func (w *proposer) adopt() {
 		r.Take(d.Type, full, live)
 		w.adopting[full] = r
 		w.recorded.set(full, r)
+	}
+	if declared < len(w.o.Adopt.Things) {
+		w.adoptNothing()
+	}
+}
+
+// adoptNothing warns of what is to be adopted and is not declared.
+func (w *proposer) adoptNothing() {
+	for _, full := range value.Keys(w.o.Adopt.Things) {
+		ward, _ := value.SplitWard(full)
+		if w.recorded.states[ward] != nil && w.o.Declared.Resource(full) == nil {
+			taken := w.o.Adopt.Things[full]
+			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s is to adopt %s, and is not declared (%s)", full, taken.ID,
+				taken.From.Short()))
+		}
 	}
 }
 

@@ -3,6 +3,7 @@ package propose
 import (
 	"fmt"
 	"maps"
+	"slices"
 
 	"kasbah/core/declare"
 	"kasbah/core/ledger"
@@ -72,11 +73,12 @@ func (w *proposer) secrets() {
 			continue
 		}
 		var held []string
-		for _, name := range value.Keys(a.Plan.Inputs) {
-			if value.IsSecret(a.Plan.Inputs[name]) {
+		for name, v := range a.Plan.Inputs {
+			if value.IsSecret(v) {
 				held = append(held, name+" is made from a secret")
 			}
 		}
+		slices.Sort(held)
 		drv, name := SplitType(a.Type)
 		if t := w.o.Catalogs[drv].Types[name]; t != nil {
 			for _, at := range t.Attributes {
