@@ -190,9 +190,7 @@ func (w *proposer) look(full string, r *ledger.Record, typ *schema.Type) *Seen {
 		if err != nil {
 			w.problems = append(w.problems, err)
 		}
-		if s.Tag, s.Live = l.Tag, r.Live; w.adopting[full] != r { // which is as it is live
-			s.Live = r.Conceal(typ, attributes)
-		}
+		s.Tag, s.Live = l.Tag, r.Conceal(typ, attributes)
 	} else if r.ID != "" {
 		s.Gone = true
 	}
