@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kasbah/core/alert"
 	"kasbah/core/approval"
 	"kasbah/core/store"
 )
@@ -46,6 +47,7 @@ type checkpointHeader struct {
 	Accepted  []Acceptance             `json:"acceptances,omitempty"`
 	Drift     map[string]AcceptedDrift `json:"drift,omitempty"`
 	Moved     string                   `json:"moved,omitempty"`
+	Watch     *alert.State             `json:"watch,omitempty"`
 	Records   int                      `json:"records"`
 	Frames    []int                    `json:"frames"` // bytes of each frame
 }
@@ -54,7 +56,7 @@ func (c *codec) encodeCheckpoint(s *State, run string, key *RunKey) ([]byte, err
 	h := checkpointHeader{Format: checkpointFormat, Seq: s.Seq, Hash: s.Hash, Open: s.Holders(), Intents: s.Intents,
 		Values: s.Values, Durations: s.Durations, Proposals: s.Proposals, Latest: s.Latest, Approval: s.Approval,
 		Readers: s.Readers, Former: s.Former, Writers: s.Writers, Pruned: s.Pruned, Key: key, Run: run,
-		Accepted: s.Accepted, Drift: s.Drift, Moved: s.Moved, Records: len(s.Records)}
+		Accepted: s.Accepted, Drift: s.Drift, Moved: s.Moved, Watch: s.Watch, Records: len(s.Records)}
 	var frames, heads, bodies bytes.Buffer
 	flush := func() {
 		for _, part := range []*bytes.Buffer{&heads, &bodies} {
@@ -111,7 +113,7 @@ func (c *codec) decodeCheckpoint(seq int64, body []byte, check func(*checkpointH
 	for id, u := range h.Proposals {
 		s.Proposals[id] = u
 	}
-	s.Drift = h.Drift
+	s.Drift, s.Watch = h.Drift, h.Watch
 	s.Latest, s.Approval, s.Readers, s.Former, s.Writers, s.Pruned, s.Accepted, s.Moved = h.Latest, h.Approval,
 		h.Readers, h.Former, h.Writers, h.Pruned, h.Accepted, h.Moved
 	for _, r := range h.Open {

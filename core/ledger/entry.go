@@ -13,6 +13,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"kasbah/core/alert"
 	"kasbah/core/approval"
 	"kasbah/core/seal"
 	"kasbah/core/value"
@@ -32,6 +33,7 @@ const (
 	KindEnd    Kind = "end"
 	KindBreak  Kind = "break"
 	KindNote   Kind = "note"
+	KindWatch  Kind = "watch" // of a journal
 )
 
 // Header is the first line of an entry.
@@ -58,6 +60,8 @@ type Line struct {
 	End    *End    `json:"end,omitempty"`
 	Break  *Break  `json:"break,omitempty"`
 	Note   *Note   `json:"note,omitempty"`
+
+	Watch *alert.Line `json:"watch,omitempty"`
 }
 
 // Begin takes the lock.
@@ -368,7 +372,7 @@ func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
 func (l Line) check() error {
 	has := map[Kind]bool{
 		KindBegin: l.Begin != nil, KindIntent: l.Intent != nil, KindResult: l.Result != nil, KindBeat: l.Beat != nil,
-		KindEnd: l.End != nil, KindBreak: l.Break != nil, KindNote: l.Note != nil,
+		KindEnd: l.End != nil, KindBreak: l.Break != nil, KindNote: l.Note != nil, KindWatch: l.Watch != nil,
 	}
 	for k, there := range has {
 		if there != (k == l.Kind) {

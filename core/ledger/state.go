@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"kasbah/core/alert"
 	"kasbah/core/approval"
 	"kasbah/core/seal"
 	"kasbah/core/value"
@@ -35,6 +36,7 @@ type State struct {
 	Moved     string                   // where the ledger has gone; "" while it is here
 	Accepted  []Acceptance             // of lost or restored ends, in their order
 	Drift     map[string]AcceptedDrift // that people accept, by address and path
+	Watch     *alert.State             // of a journal; nil for the ledger of a ward
 
 	held map[string]string // `TYPE ID` -> address; nil until it is asked for
 
@@ -125,6 +127,9 @@ func (s *State) snapshot() *State {
 	if s.Latest != nil {
 		latest := *s.Latest
 		out.Latest = &latest
+	}
+	if s.Watch != nil {
+		out.Watch = s.Watch.Clone()
 	}
 	return &out
 }
@@ -300,6 +305,13 @@ func (s *State) line(e *Entry, l *Line) {
 		run.Done, run.Total = l.Beat.Done, l.Beat.Total
 	case KindNote:
 		s.note(e, l.Note, run)
+	case KindWatch:
+		if s.Watch == nil {
+			s.Watch = alert.NewState()
+		}
+		if why := s.Watch.Fold(e.Time, e.Run, l.Watch); why != "" {
+			s.ignore(e, "%s", why)
+		}
 	case KindEnd:
 		s.end(e, l.End, run)
 	}
@@ -337,7 +349,15 @@ func (s *State) breakLock(e *Entry, b *Break) {
 	if s.Latest != nil && s.Latest.Run == b.Run {
 		s.Latest.broken(e, b)
 	}
-	delete(s.Open, b.Run)
+	s.close(b.Run)
+}
+
+// close takes a run's lock away, and what it has claimed.
+func (s *State) close(run string) {
+	delete(s.Open, run)
+	if s.Watch != nil {
+		s.Watch.Release(run)
+	}
 }
 
 // note takes what a run notes beside its calls.
@@ -395,7 +415,7 @@ func (s *State) end(e *Entry, end *End, run *OpenRun) {
 	if s.Latest != nil && s.Latest.Run == e.Run {
 		s.Latest.ended(e, end)
 	}
-	delete(s.Open, e.Run)
+	s.close(e.Run)
 }
 
 func (s *State) result(e *Entry, r *Result, run *OpenRun) {

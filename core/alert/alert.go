@@ -1,0 +1,328 @@
+// Package alert keeps what surveys have found: one alert for each difference, from the survey that
+// finds it first to the one that finds it no more. It is folded from the journal of an environment.
+package alert
+
+import (
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/value"
+)
+
+// What is found. Differs and Gone are the verdicts of a survey.
+const (
+	Differs = "differs"
+	Gone    = "gone"
+	Failed  = "failed" // the ward could not be surveyed several times in a row
+)
+
+// Finding is what one survey found at one place.
+type Finding struct {
+	Ward     string     `json:"ward"`
+	Address  string     `json:"address,omitempty"` // "" for all of the ward
+	Type     string     `json:"type,omitempty"`    // with its driver
+	Verdict  string     `json:"verdict"`
+	Path     string     `json:"path,omitempty"` // of the attribute that differs
+	Expected *value.Any `json:"expected,omitempty"`
+	Found    *value.Any `json:"found,omitempty"`
+	Because  string     `json:"because,omitempty"`
+	By       string     `json:"by,omitempty"` // who changed it, if the cloud can tell
+	At       *time.Time `json:"at,omitempty"`
+	Position string     `json:"position,omitempty"` // where it is declared, as FILE:LINE
+}
+
+// ID is the identity of a finding in an environment: eight letters and digits, the same for every
+// survey that finds it, whatever it finds there.
+func (f *Finding) ID(env string) string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{env, f.Ward, f.Address, f.Verdict, f.Path}, "\x00")))
+	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:5]))
+}
+
+// same reports whether two findings of one identity are of the same thing.
+func (f *Finding) same(o *Finding) bool {
+	text := func(v *value.Any) string {
+		if v == nil {
+			return ""
+		}
+		return string(value.Encode(v.V))
+	}
+	return text(f.Found) == text(o.Found) && text(f.Expected) == text(o.Expected)
+}
+
+// Phase is how far an alert has come.
+type Phase string
+
+// An alert is open until a person acknowledges it, or until it is found no more.
+const (
+	Open         Phase = "open"
+	Acknowledged Phase = "acknowledged"
+	Resolved     Phase = "resolved"
+)
+
+// Alert is one finding over time.
+type Alert struct {
+	ID       string     `json:"id"`
+	Phase    Phase      `json:"phase"`
+	Finding  Finding    `json:"finding"` // the newest
+	Opened   time.Time  `json:"opened"`
+	Changed  time.Time  `json:"changed"` // when its phase or what is found was another one last
+	Resolved *time.Time `json:"resolved,omitempty"`
+	Ack      *Ack       `json:"acknowledgement,omitempty"`
+}
+
+// Ack says that a person knows of an alert.
+type Ack struct {
+	Who   string `json:"who"`
+	Why   string `json:"why"`
+	Until string `json:"until,omitempty"` // the last day, as 2026-12-31; "" for as long as it stays as it is
+}
+
+// EventKind is what happened to an alert.
+type EventKind string
+
+// What happens to alerts.
+const (
+	WasOpened       EventKind = "opened"
+	WasChanged      EventKind = "changed" // something else is found, or an acknowledgement has ended
+	WasAcknowledged EventKind = "acknowledged"
+	WasResolved     EventKind = "resolved" // it is found no more
+)
+
+// Event is what happened to one alert.
+type Event struct {
+	Kind    EventKind `json:"kind"`
+	ID      string    `json:"id"`                // of the alert
+	Finding *Finding  `json:"finding,omitempty"` // of opened and changed
+	Ack     *Ack      `json:"acknowledgement,omitempty"`
+	Because string    `json:"because,omitempty"` // of changed, where nothing else is found
+}
+
+// Claim takes a slot: the ward's survey that is due at a time.
+type Claim struct {
+	Ward string    `json:"ward"`
+	Due  time.Time `json:"due"`
+}
+
+// Survey is how the survey of a ward ended.
+type Survey struct {
+	Ward    string         `json:"ward"`
+	Due     *time.Time     `json:"due,omitempty"` // of the slot; nil for one that was asked for beside the schedule
+	Seconds float64        `json:"seconds"`
+	Counts  map[string]int `json:"counts"`          // resources by verdict
+	Error   string         `json:"error,omitempty"` // why the ward could not be surveyed
+}
+
+// Line is one line of the journal: exactly one field is set.
+type Line struct {
+	Claim  *Claim  `json:"claim,omitempty"`
+	Survey *Survey `json:"survey,omitempty"`
+	Event  *Event  `json:"event,omitempty"`
+}
+
+// Point is one survey in a ward's history.
+type Point struct {
+	At     time.Time      `json:"at"`
+	Counts map[string]int `json:"counts"`
+	Error  string         `json:"error,omitempty"`
+}
+
+// Ward is what the journal knows of a ward.
+type Ward struct {
+	Claim    *Claim     `json:"claim,omitempty"` // the slot that somebody surveys now
+	By       string     `json:"by,omitempty"`    // the run that has claimed it
+	Done     *time.Time `json:"done,omitempty"`  // the newest slot that was surveyed
+	Last     *Survey    `json:"last,omitempty"`
+	At       time.Time  `json:"at"` // when Last ended
+	Failures int        `json:"failures,omitempty"`
+	History  []Point    `json:"history,omitempty"` // oldest first
+}
+
+// What is kept: a ward's newest surveys, and resolved alerts for some time.
+const (
+	keptPoints   = 200
+	keptResolved = 30 * 24 * time.Hour
+)
+
+// State is the fold of a journal.
+type State struct {
+	Alerts map[string]*Alert `json:"alerts"`
+	Wards  map[string]*Ward  `json:"wards"`
+}
+
+// NewState is that of an empty journal.
+func NewState() *State { return &State{Alerts: map[string]*Alert{}, Wards: map[string]*Ward{}} }
+
+// UnmarshalJSON reads a state whatever is missing in it: somebody else may have written it.
+func (s *State) UnmarshalJSON(body []byte) error {
+	type plain State
+	if err := json.Unmarshal(body, (*plain)(s)); err != nil {
+		return err
+	}
+	if s.Alerts == nil {
+		s.Alerts = map[string]*Alert{}
+	}
+	if s.Wards == nil {
+		s.Wards = map[string]*Ward{}
+	}
+	maps.DeleteFunc(s.Alerts, func(_ string, a *Alert) bool { return a == nil })
+	maps.DeleteFunc(s.Wards, func(_ string, w *Ward) bool { return w == nil })
+	return nil
+}
+
+func (s *State) ward(name string) *Ward {
+	w := s.Wards[name]
+	if w == nil {
+		w = &Ward{}
+		s.Wards[name] = w
+	}
+	return w
+}
+
+// Free reports whether a slot can be claimed.
+func (s *State) Free(c Claim) bool {
+	w := s.Wards[c.Ward]
+	return w == nil || w.Claim == nil && (w.Done == nil || w.Done.Before(c.Due))
+}
+
+// Fold takes a line that a run has written at a time. It returns why the line counts for nothing; ""
+// for one that counts.
+func (s *State) Fold(at time.Time, run string, l *Line) (ignored string) {
+	switch {
+	case l.Claim != nil:
+		if !s.Free(*l.Claim) {
+			return "it claims a slot of " + l.Claim.Ward + " that is taken or done"
+		}
+		w := s.ward(l.Claim.Ward)
+		w.Claim, w.By = l.Claim, run
+	case l.Survey != nil:
+		return s.surveyed(at, run, l.Survey)
+	case l.Event != nil:
+		return s.happened(at, l.Event)
+	}
+	return ""
+}
+
+func (s *State) surveyed(at time.Time, run string, v *Survey) string {
+	w := s.ward(v.Ward)
+	if v.Due != nil {
+		if w.Claim == nil || w.By != run || !w.Claim.Due.Equal(*v.Due) {
+			return "it ends a survey of " + v.Ward + " that its run has not claimed"
+		}
+		w.Claim, w.By, w.Done = nil, "", v.Due
+	}
+	w.Last, w.At = v, at
+	if w.Failures++; v.Error == "" {
+		w.Failures = 0
+	}
+	w.History = append(w.History, Point{at, v.Counts, v.Error})
+	if n := len(w.History) - keptPoints; n > 0 {
+		w.History = slices.Clone(w.History[n:])
+	}
+	for id, a := range s.Alerts {
+		if a.Resolved != nil && at.Sub(*a.Resolved) > keptResolved {
+			delete(s.Alerts, id)
+		}
+	}
+	return ""
+}
+
+func (s *State) happened(at time.Time, e *Event) string {
+	a := s.Alerts[e.ID]
+	switch {
+	case e.Kind == WasOpened && e.Finding != nil:
+		s.Alerts[e.ID] = &Alert{ID: e.ID, Phase: Open, Finding: *e.Finding, Opened: at, Changed: at}
+		return ""
+	case a == nil || a.Phase == Resolved:
+		return "it tells of the alert " + e.ID + ", which is not open"
+	}
+	a.Changed = at
+	switch e.Kind {
+	case WasChanged:
+		if a.Phase, a.Ack = Open, nil; e.Finding != nil {
+			a.Finding = *e.Finding
+		}
+	case WasAcknowledged:
+		a.Phase, a.Ack = Acknowledged, e.Ack
+	case WasResolved:
+		a.Phase, a.Ack, a.Resolved = Resolved, nil, &at
+	default:
+		return "it tells of an alert what is not known: " + string(e.Kind)
+	}
+	return ""
+}
+
+// Release gives back what a run has claimed: it has ended, or was taken for dead.
+func (s *State) Release(run string) {
+	for _, w := range s.Wards {
+		if w.By == run {
+			w.Claim, w.By = nil, ""
+		}
+	}
+}
+
+// Clone is a copy that does not move with s.
+func (s *State) Clone() *State {
+	out := NewState()
+	for id, a := range s.Alerts {
+		alert := *a
+		out.Alerts[id] = &alert
+	}
+	for name, w := range s.Wards {
+		ward := *w
+		ward.History = slices.Clone(w.History)
+		out.Wards[name] = &ward
+	}
+	return out
+}
+
+// Sorted lists alerts: what needs somebody first, then by ward, address and path.
+func (s *State) Sorted() []*Alert {
+	order := map[Phase]int{Open: 0, Acknowledged: 1, Resolved: 2}
+	out := make([]*Alert, 0, len(s.Alerts))
+	for _, id := range value.Keys(s.Alerts) {
+		out = append(out, s.Alerts[id])
+	}
+	slices.SortStableFunc(out, func(a, b *Alert) int {
+		if c := order[a.Phase] - order[b.Phase]; c != 0 {
+			return c
+		}
+		return strings.Compare(a.Finding.place(), b.Finding.place())
+	})
+	return out
+}
+
+// place is where a finding is, in the order of lists.
+func (f *Finding) place() string { return f.Ward + "\x00" + f.Address + "\x00" + f.Path }
+
+// Compare says what the survey of a ward changes: what it found for the first time, what is another one
+// now, and what it finds no more. unsure are addresses that it could not look at; what is known of them
+// stays. today is a day, as 2026-12-31.
+func (s *State) Compare(env, ward string, found []Finding, unsure func(address string) bool, today string) []Event {
+	var out []Event
+	now := map[string]bool{}
+	for i := range found {
+		f := &found[i]
+		id := f.ID(env)
+		now[id] = true
+		switch a := s.Alerts[id]; {
+		case a == nil || a.Phase == Resolved:
+			out = append(out, Event{Kind: WasOpened, ID: id, Finding: f})
+		case !f.same(&a.Finding):
+			out = append(out, Event{Kind: WasChanged, ID: id, Finding: f})
+		case a.Ack != nil && a.Ack.Until != "" && a.Ack.Until < today:
+			out = append(out, Event{Kind: WasChanged, ID: id, Because: "it was acknowledged until " + a.Ack.Until})
+		}
+	}
+	for _, id := range value.Keys(s.Alerts) {
+		a := s.Alerts[id]
+		if a.Phase != Resolved && a.Finding.Ward == ward && !now[id] && !unsure(a.Finding.Address) {
+			out = append(out, Event{Kind: WasResolved, ID: id})
+		}
+	}
+	return out
+}
