@@ -183,6 +183,12 @@ func (s *State) ward(name string) *Ward {
 	return w
 }
 
+// Claimed reports whether a run has a slot.
+func (s *State) Claimed(c Claim, run string) bool {
+	w := s.Wards[c.Ward]
+	return w != nil && w.Claim != nil && w.By == run && w.Claim.Due.Equal(c.Due)
+}
+
 // Free reports whether a slot can be claimed.
 func (s *State) Free(c Claim) bool {
 	w := s.Wards[c.Ward]
@@ -194,11 +200,10 @@ func (s *State) Free(c Claim) bool {
 func (s *State) Fold(at time.Time, run string, l *Line) (ignored string) {
 	switch {
 	case l.Claim != nil:
-		if !s.Free(*l.Claim) {
-			return "it claims a slot of " + l.Claim.Ward + " that is taken or done"
+		if s.Free(*l.Claim) { // else another one was first
+			w := s.ward(l.Claim.Ward)
+			w.Claim, w.By = l.Claim, run
 		}
-		w := s.ward(l.Claim.Ward)
-		w.Claim, w.By = l.Claim, run
 	case l.Survey != nil:
 		return s.surveyed(at, run, l.Survey)
 	case l.Event != nil:
@@ -210,7 +215,7 @@ func (s *State) Fold(at time.Time, run string, l *Line) (ignored string) {
 func (s *State) surveyed(at time.Time, run string, v *Survey) string {
 	w := s.ward(v.Ward)
 	if v.Due != nil {
-		if w.Claim == nil || w.By != run || !w.Claim.Due.Equal(*v.Due) {
+		if !s.Claimed(Claim{v.Ward, *v.Due}, run) {
 			return "it ends a survey of " + v.Ward + " that its run has not claimed"
 		}
 		w.Claim, w.By, w.Done = nil, "", v.Due

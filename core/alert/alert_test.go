@@ -79,12 +79,16 @@ func TestClaims(t *testing.T) {
 	due := j.at
 	c := Claim{"shore", due}
 	require.Empty(t, j.fold("a", Line{Claim: &c}))
-	require.NotEmpty(t, j.fold("b", Line{Claim: &c}))
+	require.Empty(t, j.fold("b", Line{Claim: &c}))
+	require.True(t, j.s.Claimed(c, "a"))
+	require.False(t, j.s.Claimed(c, "b"))
 	require.NotEmpty(t, j.fold("b", Line{Survey: &Survey{Ward: "shore", Due: &due}}), "only who claimed it may end it")
 	j.s.Release("a")
 	require.Empty(t, j.fold("b", Line{Claim: &c}))
+	require.True(t, j.s.Claimed(c, "b"))
 	require.Empty(t, j.fold("b", Line{Survey: &Survey{Ward: "shore", Due: &due}}))
-	require.NotEmpty(t, j.fold("a", Line{Claim: &c}), "it is done")
+	require.Empty(t, j.fold("a", Line{Claim: &c}))
+	require.False(t, j.s.Claimed(c, "a"), "it is done")
 	next := Claim{"shore", due.Add(time.Hour)}
 	require.True(t, j.s.Free(next))
 }

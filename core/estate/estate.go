@@ -43,6 +43,7 @@ type Estate struct {
 	approval Settings
 	drivers  map[string]Settings
 	kits     map[string]KitSource
+	watch    watched
 	envs     map[string]*environment
 	file     *layout
 }
@@ -61,6 +62,8 @@ type environment struct {
 	secrets  map[string]SecretSource
 	writers  map[string][]any  // who may write a ward's ledger, where it says so of that ward
 	adopt    map[string]string // ids of things by the address with its ward that adopts each
+	watch    watched
+	watches  map[string]watched // by ward
 }
 
 // Limits bound the evaluation of one ward.
@@ -320,7 +323,8 @@ var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 
 // later are keys of the language that this version reads but cannot serve.
 var later = map[string]string{
-	"ward": "renaming wards",
+	"ward":   "renaming wards",
+	"notify": "notifications",
 }
 
 func (r *reader) wrong(key, format string, args ...any) *problem.Problem {
@@ -354,7 +358,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 
 func (r *reader) estate(raw map[string]any) *Estate {
 	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env",
-		"limits", "approval", "survey")
+		"limits", "approval", "survey", "watch")
 	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{},
 		envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
@@ -367,6 +371,7 @@ func (r *reader) estate(raw map[string]any) *Estate {
 	}
 	e.Prices = r.prices(raw["prices"])
 	e.Ignored = r.survey(raw["survey"])
+	e.watch = r.watch("watch", raw["watch"])
 	e.ledger = r.ledger("ledger", raw["ledger"])
 	if e.ledger["store"] == nil {
 		e.ledger["store"] = "file"
@@ -399,13 +404,14 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 	section := "env." + name
 	t := r.table(section, v)
 	r.known(section, t, "renamed_from", "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval",
-		"adopt")
+		"adopt", "watch")
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
 		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
 		wards: map[string]value.Map{}, writers: map[string][]any{}, drivers: map[string]Settings{},
 		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
 		adopt: r.adopt(section+".adopt", t["adopt"], e),
+		watch: r.watch(section+".watch", t["watch"]), watches: map[string]watched{},
 	}
 	if v, ok := t["renamed_from"]; ok {
 		en.former = r.name(section+".renamed_from", v)
@@ -420,7 +426,8 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 			r.wrong(at, "no ward is called %q", w).Hint = nearest.Hint(w, e.Wards)
 		}
 		wt := r.table(at, wards[w])
-		r.known(at, wt, "inputs", "writers")
+		r.known(at, wt, "inputs", "writers", "watch")
+		en.watches[w] = r.watch(at+".watch", wt["watch"])
 		en.wards[w] = r.table(at+".inputs", wt["inputs"])
 		if list, ok := wt["writers"]; ok {
 			r.writers(at+".writers", list)

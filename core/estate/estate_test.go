@@ -2,6 +2,7 @@ package estate
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -81,6 +82,13 @@ func TestMistakes(t *testing.T) {
 		{good + "[survey]\nignore = [\"a b c\"]", "ignore must list a pattern of addresses and a path"},
 		{good + "[survey]\nignore = [\"a/** b[\"]", "is not an attribute path"},
 		{good + "[survey]\nhide = 5", "hide"},
+		{good + "[watch]\nevery = \"often\"", `"often" is neither a span such as 6h nor a cron line`},
+		{good + "[watch]\nevery = 5", "every must be a text, not 5"},
+		{good + "[env.t.watch]\nevery = \"1h\"\nzone = \"Lantern/Coast\"", `the zone "Lantern/Coast" is not known`},
+		{good + "[watch]\nzone = \"Lantern/Coast\"", `the zone "Lantern/Coast" is not known`},
+		{good + "[env.t.ward.a.watch]\nevery = \"20s\"", "20s is shorter than a minute"},
+		{good + "[watch]\nevry = \"1h\"", `unknown key "evry" in [watch]`},
+		{good + "[notify]\nmail = \"x\"", "does not do notifications yet"},
 		{"prices = 5\n" + good, "prices must name a file"},
 		{"inputs = 5\n" + good, "inputs must be a table"},
 		{"a = 1\na = 2", "a"},
@@ -91,6 +99,22 @@ func TestMistakes(t *testing.T) {
 			require.ErrorContains(t, err, "kasbah.toml", c.body)
 		})
 	}
+}
+
+// TestSchedule: what is said of a ward goes before its environment, and that before the estate.
+func TestSchedule(t *testing.T) {
+	e, err := Parse("/x", []byte("estate = \"x\"\nwards = [\"a\", \"b\", \"c\"]\n[watch]\nevery = \"6h\"\n[env.t]\n[env.l.watch]\n"+
+		"every = \"0 9 * * *\"\nzone = \"Europe/Berlin\"\n[env.l.ward.b.watch]\nevery = \"15m\"\n[env.l.ward.c.watch]\nevery = \"never\"\n"))
+	require.NoError(t, err)
+	require.Equal(t, "6h", e.Schedule("t", "a").String())
+	require.Equal(t, "0 9 * * *", e.Schedule("l", "a").String())
+	require.Equal(t, "15m", e.Schedule("l", "b").String())
+	require.Nil(t, e.Schedule("l", "c"))
+	due := e.Schedule("l", "a").Next(time.Date(2026, 7, 1, 0, 0, 0, 0, time.UTC))
+	require.Equal(t, 7, due.Hour(), "nine in Berlin")
+	e, err = Parse("/x", []byte("estate = \"x\"\nwards = [\"a\"]\n[env.t]\n"))
+	require.NoError(t, err)
+	require.Nil(t, e.Schedule("t", "a"))
 }
 
 // FuzzParse: no text makes the reader panic.

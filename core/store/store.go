@@ -13,7 +13,7 @@ import (
 )
 
 // Store keeps immutable objects under keys. Keys are texts of letters,
-// digits, `-`, `_`, `.` and `/`, as CheckKey has it. Methods may be called
+// digits, `-`, `_`, `.`, `~` and `/`, as CheckKey has it. Methods may be called
 // from many goroutines and many programs at once.
 type Store interface {
 	// PutIfAbsent writes an object. Of all writers of a key, exactly one
@@ -73,7 +73,7 @@ func CheckKey(key string) error {
 	}
 	for _, c := range key {
 		switch {
-		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', strings.ContainsRune("-_./", c):
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', strings.ContainsRune("-_./~", c):
 		default:
 			return fmt.Errorf("store: bad key %q", key)
 		}

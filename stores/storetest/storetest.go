@@ -147,7 +147,7 @@ func keys(t *testing.T, open func() store.Store) {
 		_, err := s.Get(ctx, k)
 		require.Error(t, err, "%q", k)
 	}
-	for _, k := range []string{"a", "A", "a.b", "a_b-c/0", "x/y/z/w/v"} {
+	for _, k := range []string{"a", "A", "a.b", "a_b-c/0", "x/y/z/w/v", "b/~c/0"} {
 		require.NoError(t, s.PutIfAbsent(ctx, k, []byte(k)), "%q", k)
 	}
 	got, err := s.Get(ctx, "A")

@@ -1,4 +1,4 @@
-package watch
+package schedule
 
 import (
 	"fmt"
@@ -34,7 +34,7 @@ func TestNext(t *testing.T) {
 		{"0 0 30 2 *", "", "2026-11-29T00:00:00Z", ""},
 	} {
 		t.Run(c.every+" "+c.after, func(t *testing.T) {
-			s, err := ParseSchedule(c.every, c.zone)
+			s, err := Parse(c.every, c.zone)
 			require.NoError(t, err)
 			got := ""
 			if next := s.Next(at(t, c.after)); !next.IsZero() {
@@ -43,8 +43,14 @@ func TestNext(t *testing.T) {
 			require.Equal(t, c.want, got)
 		})
 	}
+	leap, err := Parse("0 0 29 2 *", "")
+	require.NoError(t, err)
+	require.Equal(t, at(t, "2024-02-29T00:00:00Z"), leap.Last(at(t, "2026-11-29T00:00:00Z")))
+	never, err := Parse("0 0 30 2 *", "")
+	require.NoError(t, err)
+	require.True(t, never.Last(at(t, "2026-11-29T00:00:00Z")).IsZero())
 	for _, wrong := range []struct{ every, zone string }{{"30s", ""}, {"often", ""}, {"* * * *", ""}, {"61 * * * *", ""}, {"6h", "Lantern/Coast"}} {
-		_, err := ParseSchedule(wrong.every, wrong.zone)
+		_, err := Parse(wrong.every, wrong.zone)
 		require.Error(t, err, wrong.every)
 	}
 }
@@ -60,7 +66,7 @@ func TestNextProperty(t *testing.T) {
 		if rng.IntN(2) == 0 {
 			every, gap = fmt.Sprintf("%d * * * *", rng.IntN(60)), 2*time.Hour
 		}
-		s, err := ParseSchedule(every, zones[rng.IntN(len(zones))])
+		s, err := Parse(every, zones[rng.IntN(len(zones))])
 		require.NoError(t, err)
 		s = s.For("live", fmt.Sprint("ward-", rng.IntN(100)))
 		last := s.Next(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(rng.IntN(400*24)) * time.Hour))
@@ -70,6 +76,7 @@ func TestNextProperty(t *testing.T) {
 			require.LessOrEqual(t, next.Sub(last), gap+s.shift, "%s in %s: %s then %s", s, s.zone, last, next)
 			between := last.Add(time.Duration(rng.Int64N(int64(next.Sub(last)))))
 			require.Equal(t, next, s.Next(between), "%s in %s from %s", s, s.zone, between)
+			require.Equal(t, last, s.Last(between), "%s in %s before %s", s, s.zone, between)
 			last = next
 		}
 	}
@@ -79,7 +86,7 @@ func TestNextProperty(t *testing.T) {
 func TestSpread(t *testing.T) {
 	from := time.Date(2026, 11, 29, 0, 0, 0, 0, time.UTC)
 	for every, apart := range map[string]time.Duration{"1h": time.Hour, "0 * * * *": largestShift, "*/10 * * * *": time.Minute} {
-		s, err := ParseSchedule(every, "")
+		s, err := Parse(every, "")
 		require.NoError(t, err)
 		starts := map[time.Time]int{}
 		for n := range 200 {

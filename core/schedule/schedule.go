@@ -1,6 +1,5 @@
-// Package watch surveys on a schedule: which ward is due when, who of several watchers surveys it, and
-// what becomes of what is found.
-package watch
+// Package schedule says when something is due that is done again and again.
+package schedule
 
 import (
 	"fmt"
@@ -11,7 +10,7 @@ import (
 	"github.com/robfig/cron/v3"
 )
 
-// Schedule says when a ward is due: at the times of a cron line in a zone, or each time a span has
+// Schedule says when a survey is due: at the times of a cron line in a zone, or each time a span has
 // passed.
 type Schedule struct {
 	text  string
@@ -24,9 +23,9 @@ type Schedule struct {
 // least is the shortest time between two surveys of a ward.
 const least = time.Minute
 
-// ParseSchedule reads a span such as 6h, or the five fields of a cron line (minute, hour, day of the
+// Parse reads a span such as 6h, or the five fields of a cron line (minute, hour, day of the
 // month, month, day of the week), which are of a time zone; "" for UTC.
-func ParseSchedule(text, zone string) (*Schedule, error) {
+func Parse(text, zone string) (*Schedule, error) {
 	s := &Schedule{text: text, zone: time.UTC}
 	if zone != "" {
 		z, err := time.LoadLocation(zone)
@@ -92,6 +91,22 @@ func (s *Schedule) Next(after time.Time) time.Time {
 			return at.Add(s.shift).UTC()
 		}
 	}
+}
+
+// Last is the newest time not after another at which the ward was due; the zero time for a line that
+// never came.
+func (s *Schedule) Last(now time.Time) time.Time {
+	for back := time.Hour; back < 10*366*24*time.Hour; back *= 5 {
+		at := s.Next(now.Add(-back))
+		if at.IsZero() || at.After(now) {
+			continue
+		}
+		for next := s.Next(at); !next.IsZero() && !next.After(now); next = s.Next(at) {
+			at = next
+		}
+		return at
+	}
+	return time.Time{}
 }
 
 // asWall is what a clock shows, as if it stood in UTC.

@@ -1,0 +1,276 @@
+// Package watch surveys on a schedule. Any number of watchers share the work through the journal of an
+// environment: whoever is first to append a claim surveys the ward, and writes down what the survey
+// changes.
+package watch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+	"golang.org/x/sync/errgroup"
+
+	"kasbah/core/alert"
+	"kasbah/core/ledger"
+	"kasbah/core/schedule"
+	"kasbah/core/value"
+)
+
+// Options is what a watcher of one environment is made from.
+type Options struct {
+	Env     string
+	Journal *ledger.Ledger
+	Command string // for the journal: the command line
+	// Wards are those that are watched, with when. It is asked again and again: what it says may have
+	// changed.
+	Wards  func() (map[string]*schedule.Schedule, error)
+	Survey func(ctx context.Context, ward string) (*Found, error)
+	AtOnce int // how many wards are surveyed at once; 1 where it is less
+	Log    *slog.Logger
+	Clock  Clock
+}
+
+// Clock is the time by which wards are due.
+type Clock interface {
+	Now() time.Time
+	// After tells when some time has passed.
+	After(d time.Duration) <-chan time.Time
+}
+
+// Found is what the survey of a ward found.
+type Found struct {
+	Findings []alert.Finding
+	Unsure   map[string]bool // addresses that could not be looked at
+	Counts   map[string]int  // resources by verdict
+}
+
+// often is how often a watcher looks at what others have written, and at what is due.
+const often = 10 * time.Second
+
+// patience is how long a watcher waits at most before it tries again to reach a store.
+const patience = time.Minute
+
+// tooOften is how many failures in a row are an alert.
+const tooOften = 3
+
+// Watch surveys what is due, again and again, until the context ends. What goes wrong is logged, and
+// tried again.
+func (o Options) Watch(ctx context.Context) {
+	wait := time.Second
+	for ctx.Err() == nil {
+		began := o.Clock.Now()
+		err := o.session(ctx, func(w *watcher) error {
+			for {
+				if err := w.turn(ctx); err != nil {
+					return err
+				}
+				select {
+				case <-ctx.Done():
+					return ctx.Err()
+				case <-o.Clock.After(w.rest()):
+				}
+			}
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		if o.Clock.Now().Sub(began) > patience {
+			wait = time.Second
+		}
+		o.Log.Error("the journal cannot be used; trying again", "env", o.Env, "error", err, "in", wait)
+		select {
+		case <-ctx.Done():
+		case <-o.Clock.After(wait):
+		}
+		wait = min(2*wait, patience)
+	}
+}
+
+// Once surveys what is due, and ends. It returns how many wards it has surveyed.
+func (o Options) Once(ctx context.Context) (n int, err error) {
+	err = o.session(ctx, func(w *watcher) error {
+		err := w.turn(ctx)
+		n = w.surveyed
+		return err
+	})
+	return n, err
+}
+
+// Now surveys some wards, whether they are due or not.
+func (o Options) Now(ctx context.Context, wards []string) error {
+	return o.session(ctx, func(w *watcher) error {
+		g := w.group()
+		for _, ward := range wards {
+			g.Go(func() error { return w.survey(ctx, ward, nil) })
+		}
+		return g.Wait()
+	})
+}
+
+// watcher is a run on the journal.
+type watcher struct {
+	Options
+	run   *ledger.Run
+	vigil ledger.Vigil
+
+	mu       sync.Mutex
+	surveyed int
+}
+
+// session is a run on the journal. What it has claimed and not ended is given back with its end.
+func (o Options) session(ctx context.Context, do func(w *watcher) error) error {
+	id := ulid.Make().String()
+	run, err := o.Journal.Begin(ctx, ledger.BeginOptions{ID: id, Command: o.Command,
+		Scope: ledger.NewScope([]string{"watcher/" + id}, nil)})
+	if err != nil {
+		return err
+	}
+	w := &watcher{Options: o, run: run}
+	err = do(w)
+	end := ledger.End{Outcome: "done"}
+	if err != nil && ctx.Err() == nil {
+		end.Outcome = "failed"
+	}
+	if endErr := run.End(ctx, end); endErr != nil && err == nil {
+		err = endErr
+	}
+	return err
+}
+
+func (w *watcher) group() *errgroup.Group {
+	g := &errgroup.Group{}
+	g.SetLimit(max(1, w.AtOnce))
+	return g
+}
+
+// turn gives back what dead watchers have claimed, and surveys what is due.
+func (w *watcher) turn(ctx context.Context) error {
+	dead, err := w.vigil.Dead(ctx, w.run)
+	if err != nil {
+		return err
+	}
+	for _, run := range dead {
+		w.Log.Warn("another watcher is dead; what it surveyed is free again", "env", w.Env, "run", ledger.ShortRun(run))
+		if err := w.Journal.Break(ctx, run, "its watcher is dead", w.run.ID); err != nil {
+			w.Log.Warn("it could not be taken for dead", "env", w.Env, "run", ledger.ShortRun(run), "error", err)
+		}
+	}
+	if len(dead) > 0 {
+		if err := w.run.Look(ctx); err != nil {
+			return err
+		}
+	}
+	wards, err := w.Wards()
+	if err != nil {
+		return err
+	}
+	g := w.group()
+	for _, c := range w.due(wards) {
+		if ctx.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			if mine, err := w.claim(ctx, c); err != nil || !mine {
+				return err
+			}
+			return w.survey(ctx, c.Ward, &c.Due)
+		})
+	}
+	return errors.Join(g.Wait(), ctx.Err())
+}
+
+// due are the slots that are due and free, the oldest first.
+func (w *watcher) due(wards map[string]*schedule.Schedule) []alert.Claim {
+	now := w.Clock.Now()
+	var out []alert.Claim
+	w.run.Journal(func(s *alert.State) {
+		for _, ward := range value.Keys(wards) {
+			if c := (alert.Claim{Ward: ward, Due: wards[ward].Last(now)}); !c.Due.IsZero() && s.Free(c) {
+				out = append(out, c)
+			}
+		}
+	})
+	return out
+}
+
+// rest is how long there is nothing to do, as far as is known.
+func (w *watcher) rest() time.Duration {
+	wards, err := w.Wards()
+	if err != nil {
+		return often
+	}
+	now, rest := w.Clock.Now(), often
+	for _, s := range wards {
+		if next := s.Next(now); !next.IsZero() {
+			rest = min(rest, next.Sub(now))
+		}
+	}
+	return rest
+}
+
+// claim takes a slot, and reports whether it was the first to do so.
+func (w *watcher) claim(ctx context.Context, c alert.Claim) (mine bool, err error) {
+	if err := w.run.Append(ctx, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Claim: &c}}); err != nil {
+		return false, err
+	}
+	w.run.Journal(func(s *alert.State) { mine = s.Claimed(c, w.run.ID) })
+	return mine, nil
+}
+
+// survey surveys a ward for a slot, or beside the schedule for nil, and writes down what that changes.
+// A ward that cannot be surveyed is no error: the journal says so.
+func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error {
+	began := w.Clock.Now()
+	found, err := w.Survey(ctx, ward)
+	if err != nil && ctx.Err() != nil {
+		return ctx.Err() // the slot is given back
+	}
+	v := &alert.Survey{Ward: ward, Due: due, Seconds: w.Clock.Now().Sub(began).Seconds()}
+	if err != nil {
+		v.Error = err.Error()
+	} else {
+		v.Counts = found.Counts
+	}
+	var lines []ledger.Line
+	w.run.Journal(func(s *alert.State) {
+		for _, e := range w.events(s, ward, found, err) {
+			lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: &e}})
+		}
+	})
+	log := w.Log.With("env", w.Env, "ward", ward, "seconds", v.Seconds)
+	for _, l := range lines {
+		log.Info("alert "+string(l.Watch.Event.Kind), "alert", l.Watch.Event.ID)
+	}
+	if err != nil {
+		log.Error("the ward could not be surveyed", "error", err)
+	} else {
+		log.Info("surveyed", "differs", found.Counts[alert.Differs], "gone", found.Counts[alert.Gone])
+	}
+	w.mu.Lock()
+	w.surveyed++
+	w.mu.Unlock()
+	// what was surveyed is written down, even if the watcher ends now
+	return w.run.Append(context.WithoutCancel(ctx), append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Survey: v}})...)
+}
+
+// events are what a survey changes. One that failed changes nothing of what is known, but that failures
+// in a row are an alert of their own.
+func (w *watcher) events(s *alert.State, ward string, found *Found, err error) []alert.Event {
+	today := w.Clock.Now().Format(time.DateOnly)
+	if err == nil {
+		return s.Compare(w.Env, ward, found.Findings, func(a string) bool { return found.Unsure[a] }, today)
+	}
+	failures := 1
+	if known := s.Wards[ward]; known != nil {
+		failures += known.Failures
+	}
+	if failures < tooOften {
+		return nil
+	}
+	f := alert.Finding{Ward: ward, Verdict: alert.Failed, Because: fmt.Sprintf("it could not be surveyed %d times in a row", tooOften)}
+	return s.Compare(w.Env, ward, []alert.Finding{f}, func(a string) bool { return a != "" }, today)
+}
