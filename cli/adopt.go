@@ -92,27 +92,14 @@ func (a *app) declareFound(ctx context.Context, f adoptFlags) error {
 	if r := f.request; len(r.Args) > 0 || r.Find || r.IDs != "" || r.TakeOver || f.from.Ward == "" {
 		return problem.Usage("adopt -from DRIVER needs -ward, and neither addresses nor -find")
 	}
-	envs := strings.Split(a.env, ",")
-	s, err := a.openWith(ctx, a.config(envs[0], nil))
-	if err != nil {
-		return err
-	}
-	envs[0], f.from.Envs, f.from.Dry = s.Env, envs, f.request.Dry
-	file, err := s.DeclareFound(ctx, f.from)
-	if err != nil {
-		return err
-	}
-	if err := show(a, file.Written, (*render.Out).FoundFile); err != nil || file.Count() == 0 || f.request.Dry {
-		return err
-	}
-	if err = errors.Join(a.flush(), a.agree(ctx, "Write it?")); err == nil {
-		err = file.Write()
-	}
-	for i := 0; i < len(envs) && err == nil; i++ {
-		f.Adopt = file.Adopting(envs[i])
-		if s, err = a.openWith(ctx, a.config(envs[i], nil)); err == nil {
-			err = file.Ended(ctx, s, a.takeTurn(ctx, s, f.enactFlags))
-		}
-	}
-	return err
+	f.from.Envs, f.from.Dry = strings.Split(a.env, ","), f.request.Dry
+	return session.AdoptFound(ctx, f.from, session.FoundTalk{
+		Open:     func(env string) (*session.Session, error) { return a.openWith(ctx, a.config(env, nil)) },
+		Show:     func(w *adopt.Written) error { return errors.Join(show(a, w, (*render.Out).FoundFile), a.flush()) },
+		MayWrite: func() error { return a.agree(ctx, "Write it?") },
+		TakeTurn: func(s *session.Session, what *session.Adopting) error {
+			f.Adopt = what
+			return a.takeTurn(ctx, s, f.enactFlags)
+		},
+	})
 }

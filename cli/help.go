@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
 	"strings"
 
 	"kasbah/render"
@@ -36,9 +35,6 @@ func (a *app) overview() error {
 	if err := a.prepareOutput(); err != nil {
 		return err
 	}
-	out := a.out()
-	out.Printf("Kasbah keeps cloud resources as code: declare, check, propose, enact, survey.\n\n")
-	out.Printf("kasbah [-C DIR] COMMAND [flags] [arguments]\n\n")
 	var rows [][]string
 	told := map[string]bool{}
 	for _, c := range commands() {
@@ -48,14 +44,10 @@ func (a *app) overview() error {
 			rows = append(rows, []string{"  " + c.Name, c.Short})
 		case !told[group]:
 			told[group] = true
-			rows = append(rows, []string{"  " + group + " …",
-				render.Wrap(groupLines[group]+": "+strings.Join(groupNames(group), ", "), a.outWidth-15,
-					strings.Repeat(" ", 15))})
+			rows = append(rows, []string{"  " + group + " …", groupLines[group] + ": " + strings.Join(groupNames(group), ", ")})
 		}
 	}
-	out.Sheet(rows)
-	out.Printf("\n%s\n", render.Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone "+
-		"in an estate shows its state. `kasbah demo` shows everything in a minute.", a.outWidth, ""))
+	a.out().Overview(rows)
 	return nil
 }
 
@@ -99,34 +91,13 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 	if a.prepareOutput() != nil {
 		a.colour = "auto"
 	}
-	out := a.out()
-	out.Printf("%s\n\n", render.Wrap("kasbah "+cmd.Name+": "+cmd.Short+".", a.outWidth-2, "  "))
-	out.Printf("kasbah %s\n", strings.TrimSpace(cmd.Name+" [flags] "+cmd.Args))
-	if cmd.Long != "" {
-		out.Printf("\n%s\n", render.Wrap(cmd.Long, min(a.outWidth, 92), ""))
-	}
-	group := func(head string, common bool) {
-		var rows [][]string
-		fs.VisitAll(func(f *flag.Flag) {
-			if commonNames[f.Name] != common {
-				return
-			}
-			name, text := flag.UnquoteUsage(f)
-			if name != "" {
-				name = " " + name
-			}
-			if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.Name != "C" &&
-				f.Name != "colour" {
-				text += fmt.Sprintf(" (%s)", f.DefValue)
-			}
-			rows = append(rows, []string{"  -" + f.Name + name, text})
-		})
-		if rows != nil {
-			out.Printf("\n%s\n", out.Paint(render.Grey, head))
-			out.Sheet(rows)
+	h := render.Help{Name: cmd.Name, Short: cmd.Short, Args: cmd.Args, Long: cmd.Long, Examples: cmd.Examples[:]}
+	fs.VisitAll(func(f *flag.Flag) {
+		word, text := flag.UnquoteUsage(f)
+		if f.Name != "C" && f.Name != "colour" {
+			text = render.WithDefault(text, f.DefValue)
 		}
-	}
-	group("flags", false)
-	group("common flags", true)
-	out.Printf("\n%s\n  %s\n  %s\n", out.Paint(render.Grey, "examples"), cmd.Examples[0], cmd.Examples[1])
+		h.Flag(commonNames[f.Name], f.Name, word, text)
+	})
+	a.out().Help(h)
 }

@@ -47,12 +47,7 @@ func mapCommand() *command {
 				return err
 			}
 			a.tellRemarks(e.Remarks())
-			m := render.Map{Graph: e.Graph}
-			for _, r := range e.Declared.Resources {
-				pos, _ := r.Position()
-				m.Nodes = append(m.Nodes, render.Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(),
-					Position: pos})
-			}
+			m := render.NewMap(e.Declared, e.Graph)
 			if m.In, err = graph.Select(e.Declared, e.Graph, from, to); err != nil {
 				return err
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"strings"
 	"time"
 
 	"kasbah/core/enact"
@@ -92,11 +91,16 @@ func checkAcceptance(until, why string) error {
 	if until == "" {
 		return nil
 	}
-	if _, err := time.Parse(time.DateOnly, until); err != nil {
-		return problem.Usage("-accept must be a date such as 2026-12-31, not %q", until)
+	return checkUntil("-accept", until, why)
+}
+
+// checkUntil is an error for a day that is none, or where there is no reason.
+func checkUntil(name, until, why string) error {
+	if _, err := time.Parse(time.DateOnly, until); err != nil && until != "" {
+		return problem.Usage("%s must be a date such as 2026-12-31, not %q", name, until)
 	}
 	if why == "" {
-		return problem.Usage("-accept needs a reason: -why \"…\"")
+		return problem.Usage("%s needs a reason: -why \"…\"", name)
 	}
 	return nil
 }
@@ -145,22 +149,14 @@ func (a *app) settleChanges(p *session.Settling) error {
 
 // maySettle asks whether changes may be written, and whether they may move other resources.
 func (a *app) maySettle(ctx context.Context, p *session.Settling) error {
-	question := fmt.Sprintf("Write it, and %s %s?", map[settle.Resolution]string{settle.TakeOver: "take over",
-		settle.Leave: "leave to others", settle.LetGo: "let go of"}[p.Resolution],
-		render.Count(len(p.Settled), "difference"))
-	if len(p.Moves) > 0 {
-		var names []string
-		for _, x := range p.Moves {
-			names = append(names, fmt.Sprintf("%s %s", x.Kind, x.Full()))
-		}
-		moves := strings.Join(names, ", ")
-		if !a.interactive() {
-			return &enact.Refused{Reasons: []string{"the changes would also move others, and nothing is written: " + moves +
-				"; settle fewer at once, or at a terminal"}}
-		}
-		a.out().Printf("The next proposal would also change: %s\n", moves)
-		question = "Write it all the same?"
-		return a.yesTo(ctx, question, "", "nothing is written")
+	moves := p.MovesInWords()
+	switch {
+	case moves == "":
+		return a.agree(ctx, fmt.Sprintf("Write it, and %s %s?", p.Resolution.InWords(), render.Count(len(p.Settled), "difference")))
+	case !a.interactive():
+		return &enact.Refused{Reasons: []string{"the changes would also move others, and nothing is written: " + moves +
+			"; settle fewer at once, or at a terminal"}}
 	}
-	return a.agree(ctx, question)
+	a.out().Printf("The next proposal would also change: %s\n", moves)
+	return a.yesTo(ctx, "Write it all the same?", "", "nothing is written")
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -37,6 +38,16 @@ type Map struct {
 	Graph *graph.Graph
 	Nodes []Node // by node number
 	In    []bool
+}
+
+// NewMap is the map of what is declared, with nothing chosen yet.
+func NewMap(d *declare.Declared, g *graph.Graph) Map {
+	m := Map{Graph: g}
+	for _, r := range d.Resources {
+		pos, _ := r.Position()
+		m.Nodes = append(m.Nodes, Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Position: pos})
+	}
+	return m
 }
 
 func (m Map) each(yield func(n int32)) {

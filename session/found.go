@@ -38,6 +38,45 @@ type FoundRequest struct {
 	Dry    bool     // nothing is to be written: what cannot be proven yet is shown as well
 }
 
+// FoundTalk is how adopting what is found talks with a person. Whatever returns an error ends it.
+type FoundTalk struct {
+	Open     func(env string) (*Session, error)
+	Show     func(w *adopt.Written) error
+	MayWrite func() error
+	TakeTurn func(s *Session, a *Adopting) error // proposes it, asks and carries it out
+}
+
+// AdoptFound writes code for what no ledger records, and adopts it in each environment.
+func AdoptFound(ctx context.Context, r FoundRequest, talk FoundTalk) error {
+	s, err := talk.Open(r.Envs[0])
+	if err != nil {
+		return err
+	}
+	r.Envs[0] = s.Env
+	file, err := s.DeclareFound(ctx, r)
+	if err != nil {
+		return err
+	}
+	if err := talk.Show(file.Written); err != nil || file.Count() == 0 || r.Dry {
+		return err
+	}
+	if err := talk.MayWrite(); err != nil {
+		return err
+	}
+	if err := file.Write(); err != nil {
+		return err
+	}
+	for _, env := range r.Envs {
+		if s, err = talk.Open(env); err != nil {
+			return err
+		}
+		if err := file.Ended(ctx, s, talk.TakeTurn(s, file.Adopting(env))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // FoundFile is code for what was found, with the proof that it is right.
 type FoundFile struct {
 	*adopt.Written

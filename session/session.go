@@ -62,6 +62,7 @@ type Session struct {
 	Store    store.Store
 	Box      *seal.Box                 // seals the ledgers; nil where nothing does
 	Ledgers  map[string]*ledger.Ledger // of all wards of the estate
+	Journal  *ledger.Ledger            // of the environment: what watchers claim and find
 	Secrets  *Secrets
 	Broken   map[string]error // drivers that could not be opened, where Config.Lenient says to go on
 

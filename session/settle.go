@@ -32,6 +32,15 @@ type Settling struct {
 	was map[string][]byte // the files as they were read
 }
 
+// MovesInWords names what else would change; "" for nothing.
+func (x *Settling) MovesInWords() string {
+	var names []string
+	for _, a := range x.Moves {
+		names = append(names, fmt.Sprintf("%s %s", a.Kind, a.Full()))
+	}
+	return strings.Join(names, ", ")
+}
+
 // PlanSettle finds out how the estate's files change so that differences are taken over, left to
 // others or let go of, and proves it: with the changes every settled resource is as declared. What
 // cannot be settled so is among its Decided. Nothing is written.

@@ -197,19 +197,25 @@ func (s *Session) openLedgers(ctx context.Context) (err error) {
 	id.Sign = s.signer
 	id.Commit = sync.OnceValue(func() string { return s.Commit(ctx) })
 	memory := &memory{Memory: seen, tell: s.tell}
-	for _, w := range s.Estate.Wards {
-		l, err := s.ledgerOf(s.Env, w, id)
+	of := func(ward string) (*ledger.Ledger, error) {
+		l, err := s.ledgerOf(s.Env, ward, id)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		l.RememberIn(memory)
 		l.SeenOpen(open)
 		if set["seal"] == "off" {
 			l.OpenOnPurpose()
 		}
-		s.Ledgers[w] = l
+		return l, nil
 	}
-	return nil
+	for _, w := range s.Estate.Wards {
+		if s.Ledgers[w], err = of(w); err != nil {
+			return err
+		}
+	}
+	s.Journal, err = of(ledger.JournalWard)
+	return err
 }
 
 // ledgerSettings are those of [ledger] in the session's environment, with what is given from

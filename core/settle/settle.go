@@ -29,6 +29,11 @@ const (
 	Accept   Resolution = "accept"    // it is known, and stays for a while
 )
 
+// InWords is what becomes of differences whose files change, as a question has it.
+func (r Resolution) InWords() string {
+	return map[Resolution]string{TakeOver: "take over", Leave: "leave to others", LetGo: "let go of"}[r]
+}
+
 // Difference is one difference that a survey found.
 type Difference struct {
 	Resource *survey.Resource

@@ -46,6 +46,7 @@ type Found struct {
 	Findings []alert.Finding
 	Unsure   map[string]bool // addresses that could not be looked at
 	Counts   map[string]int  // resources by verdict
+	Failed   string          // what could not be surveyed, and why; "" for a whole survey
 }
 
 // often is how often a watcher looks at what others have written, and at what is due.
@@ -229,24 +230,22 @@ func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error
 	if err != nil && ctx.Err() != nil {
 		return ctx.Err() // the slot is given back
 	}
-	v := &alert.Survey{Ward: ward, Due: due, Seconds: w.Clock.Now().Sub(began).Seconds()}
 	if err != nil {
-		v.Error = err.Error()
-	} else {
-		v.Counts = found.Counts
+		found = &Found{Failed: err.Error()}
 	}
+	v := &alert.Survey{Ward: ward, Due: due, Seconds: w.Clock.Now().Sub(began).Seconds(), Counts: found.Counts, Error: found.Failed}
 	var lines []ledger.Line
 	w.run.Journal(func(s *alert.State) {
-		for _, e := range w.events(s, ward, found, err) {
+		for _, e := range w.events(s, ward, found, err == nil) {
 			lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: &e}})
 		}
 	})
-	log := w.Log.With("env", w.Env, "ward", ward, "seconds", v.Seconds)
+	log := w.Log.With("env", w.Env, "ward", ward)
 	for _, l := range lines {
 		log.Info("alert "+string(l.Watch.Event.Kind), "alert", l.Watch.Event.ID)
 	}
-	if err != nil {
-		log.Error("the ward could not be surveyed", "error", err)
+	if log = log.With("seconds", v.Seconds); found.Failed != "" {
+		log.Error("the ward could not be surveyed", "error", found.Failed)
 	} else {
 		log.Info("surveyed", "differs", found.Counts[alert.Differs], "gone", found.Counts[alert.Gone])
 	}
@@ -257,20 +256,20 @@ func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error
 	return w.run.Append(context.WithoutCancel(ctx), append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Survey: v}})...)
 }
 
-// events are what a survey changes. One that failed changes nothing of what is known, but that failures
-// in a row are an alert of their own.
-func (w *watcher) events(s *alert.State, ward string, found *Found, err error) []alert.Event {
-	today := w.Clock.Now().Format(time.DateOnly)
-	if err == nil {
-		return s.Compare(w.Env, ward, found.Findings, func(a string) bool { return found.Unsure[a] }, today)
+// events are what a survey changes. What could not be looked at stays as it is known; failures in a row
+// are an alert of their own.
+func (w *watcher) events(s *alert.State, ward string, found *Found, looked bool) []alert.Event {
+	findings := found.Findings
+	if found.Failed != "" {
+		failures := 1
+		if known := s.Wards[ward]; known != nil {
+			failures += known.Failures
+		}
+		if failures >= tooOften {
+			findings = append(findings, alert.Finding{Ward: ward, Verdict: alert.Failed,
+				Because: fmt.Sprintf("it could not be surveyed %d times in a row", tooOften)})
+		}
 	}
-	failures := 1
-	if known := s.Wards[ward]; known != nil {
-		failures += known.Failures
-	}
-	if failures < tooOften {
-		return nil
-	}
-	f := alert.Finding{Ward: ward, Verdict: alert.Failed, Because: fmt.Sprintf("it could not be surveyed %d times in a row", tooOften)}
-	return s.Compare(w.Env, ward, []alert.Finding{f}, func(a string) bool { return a != "" }, today)
+	unsure := func(address string) bool { return address != "" && (!looked || found.Unsure[address]) }
+	return s.Compare(w.Env, ward, findings, unsure, w.Clock.Now().Format(time.DateOnly))
 }

@@ -1,0 +1,116 @@
+package render
+
+import (
+	"fmt"
+	"time"
+
+	"kasbah/core/alert"
+	"kasbah/core/value"
+)
+
+// Alerts lists alerts, and when each ward was surveyed.
+func (o *Out) Alerts(l *alert.List) {
+	counts := map[alert.Phase]int{}
+	for _, a := range l.Alerts {
+		counts[a.Phase]++
+		o.alert(a)
+	}
+	for _, ward := range value.Keys(l.Wards) {
+		w := l.Wards[ward]
+		text := "surveyed at " + w.At.Local().Format(time.DateTime)
+		if w.Error != "" {
+			text = o.Paint(vermilion, "could not be surveyed at "+w.At.Local().Format(time.DateTime)+": "+Clean(w.Error))
+		} else {
+			text += fmt.Sprintf(", %d of %d drifted", w.Counts[alert.Differs]+w.Counts[alert.Gone], total(w.Counts))
+		}
+		if w.Next != nil {
+			text += "; due again at " + w.Next.Local().Format(time.DateTime)
+		}
+		o.Printf("%s  %s\n", o.Bold(Clean(ward)), Wrap(text, o.Width-2-width(ward), "  "))
+	}
+	if len(l.Wards) == 0 {
+		o.Printf("No ward of %s was surveyed by a watcher yet: `kasbah watch -once -env %s` does it.\n", l.Env, l.Env)
+		return
+	}
+	text := fmt.Sprintf("%d open, %d acknowledged in %s", counts[alert.Open], counts[alert.Acknowledged], l.Env)
+	if n := counts[alert.Resolved]; n > 0 {
+		text += fmt.Sprintf(", %d resolved", n)
+	}
+	o.Printf("%s.\n", text)
+}
+
+func total(counts map[string]int) int {
+	n := 0
+	for _, c := range counts {
+		n += c
+	}
+	return n
+}
+
+// phaseColours are those of alerts.
+var phaseColours = map[alert.Phase]Colour{alert.Open: vermilion, alert.Acknowledged: Blue, alert.Resolved: Grey}
+
+// alert writes one as a paragraph.
+func (o *Out) alert(a *alert.Alert) {
+	f := a.Finding
+	head := f.Ward
+	if f.Address != "" {
+		head = value.InWard(f.Ward, f.Address)
+	}
+	if f.Path != "" {
+		head += " " + f.Path
+	}
+	o.Printf("%s  %s  %s\n", o.Paint(phaseColours[a.Phase], fmt.Sprintf("%-12s", a.Phase)), a.ID, o.Bold(Clean(head)))
+	o.Printf("              %s\n", Wrap(Clean(found(&f)), o.Width-14, "              "))
+	switch {
+	case a.Ack != nil:
+		text := fmt.Sprintf("%s: %s", a.Ack.Who, a.Ack.Why)
+		if a.Ack.Until != "" {
+			text += ", until " + a.Ack.Until
+		}
+		o.Printf("              %s\n", Wrap(Clean(text), o.Width-14, "              "))
+	case a.Resolved != nil:
+		o.Printf("              found no more since %s\n", a.Resolved.Local().Format(time.DateTime))
+	}
+}
+
+// found says what was found.
+func found(f *alert.Finding) string {
+	text := ""
+	switch f.Verdict {
+	case alert.Gone:
+		text = "is gone"
+	case alert.Failed:
+		text = f.Because
+	default:
+		text = fmt.Sprintf("expected %s, found %s", plainOf(f.Expected), plainOf(f.Found))
+	}
+	if f.By != "" {
+		text += ", " + by(f.By, f.At)
+	}
+	if f.Position != "" {
+		text += " (" + f.Position + ")"
+	}
+	return text
+}
+
+func plainOf(v *value.Any) string {
+	if v == nil {
+		return "nothing"
+	}
+	return shown(v.V, false)
+}
+
+// Alert writes one alert with all that is known of it.
+func (o *Out) Alert(a *alert.Alert) {
+	o.alert(a)
+	o.Printf("              opened %s, changed %s\n", a.Opened.Local().Format(time.DateTime), a.Changed.Local().Format(time.DateTime))
+}
+
+// Acknowledged says what was acknowledged.
+func (o *Out) Acknowledged(l *alert.List) {
+	for _, a := range l.Alerts {
+		o.alert(a)
+	}
+	o.Printf("%s acknowledged.\n", Count(len(l.Alerts), "alert"))
+}

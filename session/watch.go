@@ -1,0 +1,264 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+	"golang.org/x/sync/errgroup"
+
+	"kasbah/core/alert"
+	"kasbah/core/estate"
+	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
+	"kasbah/core/schedule"
+	"kasbah/core/survey"
+	"kasbah/core/value"
+	"kasbah/core/watch"
+)
+
+// WatchRequest says what is watched.
+type WatchRequest struct {
+	Wards  []string // none for all
+	Envs   []string // none for KASBAH_ENV, or all
+	AtOnce int      // wards surveyed at once in each environment
+	Once   bool     // only what is due now
+	Now    bool     // survey the wards now, due or not
+}
+
+// Watch surveys wards on their schedules until the context ends, or once. It returns how many surveys
+// were made. Each survey reads the estate anew, so that it goes by what the files say then.
+func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *slog.Logger) (int, error) {
+	e, err := FindEstate(c.Dir)
+	if err != nil {
+		return 0, err
+	}
+	wards, err := chooseWards(e, r.Wards)
+	if err != nil {
+		return 0, err
+	}
+	switch {
+	case r.Now && len(r.Wards) == 0:
+		return 0, problem.Usage("watch -now needs the wards that are to be surveyed")
+	case r.AtOnce < 1 || r.AtOnce > 100:
+		return 0, problem.Usage("-at-once must lie between 1 and 100")
+	}
+	envs := r.Envs
+	if named := os.Getenv("KASBAH_ENV"); len(envs) == 0 && named != "" {
+		envs = strings.Split(named, ",")
+	}
+	if len(envs) == 0 {
+		envs = e.Environments()
+	}
+	plan := &plan{c: c, log: log, wards: wards, estate: e}
+	g, ctx := errgroup.WithContext(ctx)
+	var mu sync.Mutex
+	surveys, watched := 0, 0
+	for _, env := range envs {
+		if !slices.Contains(e.Environments(), env) {
+			return 0, &problem.UsageError{Message: "no environment is called " + env, Hint: nearest.Hint(env, e.Environments())}
+		}
+		if scheduled, _ := plan.of(env); len(scheduled) == 0 && !r.Now {
+			continue
+		}
+		watched++
+		g.Go(func() error {
+			n, err := plan.watch(ctx, env, r, command)
+			mu.Lock()
+			defer mu.Unlock()
+			surveys += n
+			return err
+		})
+	}
+	if watched == 0 {
+		return 0, &problem.UsageError{Message: "no ward is to be surveyed on a schedule",
+			Hint: "say when in kasbah.toml: [watch] with every = \"6h\""}
+	}
+	return surveys, g.Wait()
+}
+
+// plan is when which wards are due, as kasbah.toml says at the time.
+type plan struct {
+	c     Config
+	log   *slog.Logger
+	wards []string
+
+	mu     sync.Mutex
+	estate *estate.Estate
+	wrong  string // what is wrong with the file, and was logged
+}
+
+// of is the plan of an environment. A file that is wrong is logged once, and the plan stays as it was.
+func (p *plan) of(env string) (map[string]*schedule.Schedule, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if e, err := estate.Load(p.estate.Dir); err == nil {
+		if e.Digest != p.estate.Digest || p.wrong != "" {
+			p.log.Info("kasbah.toml was read again")
+		}
+		p.estate, p.wrong = e, ""
+	} else if err.Error() != p.wrong {
+		p.wrong = err.Error()
+		p.log.Error("kasbah.toml is wrong now; the schedules stay as they were", "error", err)
+	}
+	out := map[string]*schedule.Schedule{}
+	for _, ward := range p.wards {
+		if s := p.estate.Schedule(env, ward); s != nil && p.estate.HasWard(ward) {
+			out[ward] = s
+		}
+	}
+	return out, nil
+}
+
+// watch watches one environment.
+func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command string) (n int, err error) {
+	c := p.c
+	c.Env, c.Lenient, c.Unpinned = env, true, true
+	s, err := Open(ctx, c)
+	if s != nil {
+		defer func() { err = errors.Join(err, s.Close()) }()
+	}
+	if err != nil {
+		return 0, err
+	}
+	o := watch.Options{Env: env, Journal: s.Journal, Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
+		Wards:  func() (map[string]*schedule.Schedule, error) { return p.of(env) },
+		Survey: func(ctx context.Context, ward string) (*watch.Found, error) { return surveyed(ctx, c, ward) }}
+	switch {
+	case r.Now:
+		return len(r.Wards), o.Now(ctx, p.wards)
+	case r.Once:
+		return o.Once(ctx)
+	}
+	o.Watch(ctx)
+	return 0, nil
+}
+
+// realTime is the clock of the machine.
+type realTime struct{}
+
+func (realTime) Now() time.Time                         { return time.Now() }
+func (realTime) After(d time.Duration) <-chan time.Time { return time.After(d) }
+
+// surveyed surveys one ward, as the estate's files are now.
+func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, err error) {
+	c.Wards = []string{ward}
+	s, err := Open(ctx, c)
+	if s != nil {
+		defer func() { err = errors.Join(err, s.Close()) }()
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.Survey(ctx, survey.Asked{})
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range r.Failures {
+		if f.Ward != "" { // nothing is known of what it records
+			return nil, errors.New(f.Error)
+		}
+	}
+	return Found(r), nil
+}
+
+// Found is what a survey found, as alerts have it.
+func Found(r *survey.Report) *watch.Found {
+	out := &watch.Found{Unsure: map[string]bool{}, Counts: map[string]int{}}
+	for _, res := range r.Resources {
+		out.Counts[string(res.Verdict)]++
+		f := alert.Finding{Ward: res.Ward, Address: res.Address, Type: res.Type, Position: res.Position}
+		switch res.Verdict {
+		case survey.Unchecked:
+			out.Unsure[res.Address] = true
+		case survey.Gone:
+			f.Verdict, f.By, f.At = alert.Gone, res.By, res.At
+			out.Findings = append(out.Findings, f)
+		case survey.Differs:
+			f.Verdict = alert.Differs
+			for _, d := range res.Differences {
+				if d.Accepted == nil {
+					f.Path, f.Expected, f.Found, f.By, f.At = d.Path, &value.Any{V: d.Expected.V}, &value.Any{V: d.Found.V}, d.By, d.At
+					if d.Position != "" {
+						f.Position = d.Position
+					}
+					out.Findings = append(out.Findings, f)
+				}
+			}
+		}
+	}
+	if len(out.Unsure) > 0 { // else the ward has nothing of what failed
+		var failed []string
+		for _, f := range r.Failures {
+			failed = append(failed, f.Error)
+		}
+		out.Failed = strings.Join(failed, "; ")
+	}
+	return out
+}
+
+// Alerts lists the alerts of the session's environment; resolved ones as well with all.
+func (s *Session) Alerts(ctx context.Context, all bool) (*alert.List, error) {
+	st, err := s.Journal.Load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &alert.List{Format: alert.Format, Env: s.Env, Alerts: []*alert.Alert{}, Wards: map[string]alert.WardStatus{}}
+	if st.Watch == nil {
+		return out, nil
+	}
+	for _, a := range st.Watch.Sorted() {
+		if all || a.Phase != alert.Resolved {
+			out.Alerts = append(out.Alerts, a)
+		}
+	}
+	for name, w := range st.Watch.Wards {
+		if w.Last == nil {
+			continue
+		}
+		status := alert.WardStatus{At: w.At, Counts: w.Last.Counts, Error: w.Last.Error}
+		if plan := s.Estate.Schedule(s.Env, name); plan != nil {
+			if next := plan.Next(time.Now()); !next.IsZero() {
+				status.Next = &next
+			}
+		}
+		out.Wards[name] = status
+	}
+	return out, nil
+}
+
+// Acknowledge says that somebody knows of alerts, why that is enough, and until which day; "" for as
+// long as they stay as they are. It returns them as they are then.
+func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, command string) (*alert.List, error) {
+	list, err := s.Alerts(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	var known []*alert.Alert
+	var lines []ledger.Line
+	for _, id := range ids {
+		a, err := list.Alert(id)
+		if err != nil {
+			return nil, err
+		}
+		a.Phase, a.Ack = alert.Acknowledged, &alert.Ack{Who: s.config.Identity.Who, Why: why, Until: until}
+		known = append(known, a)
+		lines = append(lines, ledger.Line{Kind: ledger.KindWatch,
+			Watch: &alert.Line{Event: &alert.Event{Kind: alert.WasAcknowledged, ID: a.ID, Ack: a.Ack}}})
+	}
+	id := ulid.Make().String()
+	run, err := s.Journal.Begin(ctx, ledger.BeginOptions{ID: id, Command: command, Reason: why,
+		Scope: ledger.NewScope([]string{"person/" + id}, nil)})
+	if err != nil {
+		return nil, err
+	}
+	list.Alerts = known
+	return list, errors.Join(run.Append(ctx, lines...), run.End(ctx, ledger.End{Outcome: "done"}))
+}
