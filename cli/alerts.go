@@ -53,7 +53,8 @@ func alertsShowCommand() *command {
 			if err != nil {
 				return err
 			}
-			return show(a, one, (*render.Out).Alert)
+			list.Alerts = []*alert.Alert{one}
+			return show(a, list, (*render.Out).Alert)
 		}),
 	}
 }
@@ -63,15 +64,14 @@ func alertsAcknowledgeCommand() *command {
 	return &command{
 		Name: "alerts acknowledge", Short: "say that you know of alerts", Args: "ID…", Estate: true,
 		Long: "An acknowledged alert that changes, or whose last day is over, opens again. One that is found no more is resolved by itself.",
-		Examples: [2]string{"kasbah alerts acknowledge k7d2m9qx -why \"storm damage\" -env live",
-			"kasbah alerts acknowledge k7d m3p -why \"until the keepers are back\" -until 2026-12-31"},
+		Examples: [2]string{"kasbah alerts acknowledge k7d2m9qx -why storm -env live", "kasbah alerts acknowledge k7d m3p -why storm -until 2026-12-31"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&why, "why", "", "the `reason`; it is needed")
+			fs.StringVar(&why, "why", "", "the `reason`, which is needed")
 			fs.StringVar(&until, "until", "", "the last `day` for which it holds, such as 2026-12-31")
 		},
 		Takes: atLeast(1, "the ids of alerts"),
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if err := checkUntil("-until", until, why); err != nil {
+			if err := checkUntil("-until", until, "alerts acknowledge", why); err != nil {
 				return err
 			}
 			s, err := a.open(ctx, nil)

@@ -91,16 +91,16 @@ func checkAcceptance(until, why string) error {
 	if until == "" {
 		return nil
 	}
-	return checkUntil("-accept", until, why)
+	return checkUntil("-accept", until, "-accept", why)
 }
 
-// checkUntil is an error for a day that is none, or where there is no reason.
-func checkUntil(name, until, why string) error {
+// checkUntil is an error for a day that is none, or where what needs a reason has none.
+func checkUntil(flag, until, what, why string) error {
 	if _, err := time.Parse(time.DateOnly, until); err != nil && until != "" {
-		return problem.Usage("%s must be a date such as 2026-12-31, not %q", name, until)
+		return problem.Usage("%s must be a date such as 2026-12-31, not %q", flag, until)
 	}
 	if why == "" {
-		return problem.Usage("%s needs a reason: -why \"…\"", name)
+		return problem.Usage("%s needs a reason: -why \"…\"", what)
 	}
 	return nil
 }

@@ -16,9 +16,8 @@ func watchCommand() *command {
 	form := "text"
 	return &command{
 		Name: "watch", Short: "survey wards on a schedule, until it is stopped", Args: "[WARD…]", Estate: true,
-		Long: "Surveys each ward when [watch] in kasbah.toml says that it is due, in all environments or those of -env, and keeps an alert for " +
-			"each difference: `kasbah alerts` lists them. Any number of watchers share the work through the store. A changed kasbah.toml " +
-			"counts from the next survey on.",
+		Long: "Surveys each ward when [watch] in kasbah.toml says that it is due, in all environments or those of -env, and keeps an alert for each " +
+			"difference: `kasbah alerts` lists them. Any number of watchers share the work. A changed kasbah.toml counts from the next survey on.",
 		Examples: [2]string{"kasbah watch -env live", "kasbah watch shore -now -env live"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&r.Once, "once", false, "survey what is due now, and end")
@@ -33,13 +32,13 @@ func watchCommand() *command {
 			if !r.Once && !r.Now {
 				collector.Steady()
 			}
-			log := slog.New(slog.NewTextHandler(a.errors, nil))
-			if form == "json" {
-				log = slog.New(slog.NewJSONHandler(a.errors, nil))
-			}
-			n, err := session.Watch(ctx, a.config("", nil), r, a.typed, log)
+			log := map[string]slog.Handler{"text": slog.NewTextHandler(a.errors, nil), "json": slog.NewJSONHandler(a.errors, nil)}[form]
+			n, err := session.Watch(ctx, a.config("", nil), r, a.typed, slog.New(log))
 			if err == nil && (r.Once || r.Now) {
-				a.out().Printf("%s made.\n", render.Count(n, "survey"))
+				a.out().Printf("%s made, %d failed.\n", render.Count(n.Surveyed, "survey"), n.Failed)
+			}
+			if err == nil && n.Failed > 0 {
+				err = exitError(exitFailed)
 			}
 			return err
 		},

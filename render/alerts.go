@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"kasbah/core/alert"
@@ -15,6 +16,10 @@ func (o *Out) Alerts(l *alert.List) {
 		counts[a.Phase]++
 		o.alert(a)
 	}
+	column := 0
+	for ward := range l.Wards {
+		column = max(column, width(ward))
+	}
 	for _, ward := range value.Keys(l.Wards) {
 		w := l.Wards[ward]
 		text := "surveyed at " + w.At.Local().Format(time.DateTime)
@@ -26,7 +31,7 @@ func (o *Out) Alerts(l *alert.List) {
 		if w.Next != nil {
 			text += "; due again at " + w.Next.Local().Format(time.DateTime)
 		}
-		o.Printf("%s  %s\n", o.Bold(Clean(ward)), Wrap(text, o.Width-2-width(ward), "  "))
+		o.Printf("%s  %s\n", o.Bold(pad(Clean(ward), column)), Wrap(text, o.Width-2-column, strings.Repeat(" ", column+2)))
 	}
 	if len(l.Wards) == 0 {
 		o.Printf("No ward of %s was surveyed by a watcher yet: `kasbah watch -once -env %s` does it.\n", l.Env, l.Env)
@@ -101,8 +106,9 @@ func plainOf(v *value.Any) string {
 	return shown(v.V, false)
 }
 
-// Alert writes one alert with all that is known of it.
-func (o *Out) Alert(a *alert.Alert) {
+// Alert writes the only alert of a list with all that is known of it.
+func (o *Out) Alert(l *alert.List) {
+	a := l.Alerts[0]
 	o.alert(a)
 	o.Printf("              opened %s, changed %s\n", a.Opened.Local().Format(time.DateTime), a.Changed.Local().Format(time.DateTime))
 }

@@ -1,10 +1,12 @@
 package session
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -33,22 +35,22 @@ type WatchRequest struct {
 	Now    bool     // survey the wards now, due or not
 }
 
-// Watch surveys wards on their schedules until the context ends, or once. It returns how many surveys
-// were made. Each survey reads the estate anew, so that it goes by what the files say then.
-func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *slog.Logger) (int, error) {
+// Watch surveys wards on their schedules until the context ends, or once. It counts the
+// surveys. Each survey reads the estate anew, so that it goes by what the files say then.
+func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *slog.Logger) (watch.Done, error) {
 	e, err := FindEstate(c.Dir)
 	if err != nil {
-		return 0, err
+		return watch.Done{}, err
 	}
 	wards, err := chooseWards(e, r.Wards)
 	if err != nil {
-		return 0, err
+		return watch.Done{}, err
 	}
 	switch {
 	case r.Now && len(r.Wards) == 0:
-		return 0, problem.Usage("watch -now needs the wards that are to be surveyed")
+		return watch.Done{}, problem.Usage("watch -now needs the wards that are to be surveyed")
 	case r.AtOnce < 1 || r.AtOnce > 100:
-		return 0, problem.Usage("-at-once must lie between 1 and 100")
+		return watch.Done{}, problem.Usage("-at-once must lie between 1 and 100")
 	}
 	envs := r.Envs
 	if named := os.Getenv("KASBAH_ENV"); len(envs) == 0 && named != "" {
@@ -58,14 +60,18 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 		envs = e.Environments()
 	}
 	plan := &plan{c: c, log: log, wards: wards, estate: e}
+	if plan.body, err = os.ReadFile(filepath.Join(e.Dir, estate.File)); err != nil {
+		return watch.Done{}, err
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	var mu sync.Mutex
-	surveys, watched := 0, 0
+	var surveys watch.Done
+	watched := 0
 	for _, env := range envs {
 		if !slices.Contains(e.Environments(), env) {
-			return 0, &problem.UsageError{Message: "no environment is called " + env, Hint: nearest.Hint(env, e.Environments())}
+			return watch.Done{}, &problem.UsageError{Message: "no environment is called " + env, Hint: nearest.Hint(env, e.Environments())}
 		}
-		if scheduled, _ := plan.of(env); len(scheduled) == 0 && !r.Now {
+		if len(plan.of(env)) == 0 && !r.Now {
 			continue
 		}
 		watched++
@@ -73,12 +79,12 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 			n, err := plan.watch(ctx, env, r, command)
 			mu.Lock()
 			defer mu.Unlock()
-			surveys += n
+			surveys.Surveyed, surveys.Failed = surveys.Surveyed+n.Surveyed, surveys.Failed+n.Failed
 			return err
 		})
 	}
 	if watched == 0 {
-		return 0, &problem.UsageError{Message: "no ward is to be surveyed on a schedule",
+		return watch.Done{}, &problem.UsageError{Message: "no ward is to be surveyed on a schedule",
 			Hint: "say when in kasbah.toml: [watch] with every = \"6h\""}
 	}
 	return surveys, g.Wait()
@@ -92,33 +98,47 @@ type plan struct {
 
 	mu     sync.Mutex
 	estate *estate.Estate
-	wrong  string // what is wrong with the file, and was logged
+	body   []byte // of kasbah.toml, as it was right last
+	wrong  string // what is wrong with the file now, and was logged
 }
 
-// of is the plan of an environment. A file that is wrong is logged once, and the plan stays as it was.
-func (p *plan) of(env string) (map[string]*schedule.Schedule, error) {
+// read reads kasbah.toml again. A file that is wrong is logged once, and the one before holds.
+func (p *plan) read() (*estate.Estate, []byte) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if e, err := estate.Load(p.estate.Dir); err == nil {
-		if e.Digest != p.estate.Digest || p.wrong != "" {
-			p.log.Info("kasbah.toml was read again")
-		}
-		p.estate, p.wrong = e, ""
-	} else if err.Error() != p.wrong {
-		p.wrong = err.Error()
-		p.log.Error("kasbah.toml is wrong now; the schedules stay as they were", "error", err)
+	body, err := os.ReadFile(filepath.Join(p.estate.Dir, estate.File))
+	if err == nil && p.wrong == "" && bytes.Equal(body, p.body) {
+		return p.estate, p.body
 	}
+	var e *estate.Estate
+	if err == nil {
+		e, err = estate.Parse(p.estate.Dir, body)
+	}
+	switch {
+	case err == nil:
+		p.log.Info("kasbah.toml was read again")
+		p.estate, p.body, p.wrong = e, body, ""
+	case err.Error() != p.wrong:
+		p.wrong = err.Error()
+		p.log.Error("kasbah.toml is wrong now; what it said before holds", "error", err)
+	}
+	return p.estate, p.body
+}
+
+// of is the plan of an environment.
+func (p *plan) of(env string) map[string]*schedule.Schedule {
+	e, _ := p.read()
 	out := map[string]*schedule.Schedule{}
 	for _, ward := range p.wards {
-		if s := p.estate.Schedule(env, ward); s != nil && p.estate.HasWard(ward) {
+		if s := e.Schedule(env, ward); s != nil && e.HasWard(ward) {
 			out[ward] = s
 		}
 	}
-	return out, nil
+	return out
 }
 
 // watch watches one environment.
-func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command string) (n int, err error) {
+func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command string) (n watch.Done, err error) {
 	c := p.c
 	c.Env, c.Lenient, c.Unpinned = env, true, true
 	s, err := Open(ctx, c)
@@ -126,19 +146,25 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 		defer func() { err = errors.Join(err, s.Close()) }()
 	}
 	if err != nil {
-		return 0, err
+		return n, err
 	}
 	o := watch.Options{Env: env, Journal: s.Journal, Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
-		Wards:  func() (map[string]*schedule.Schedule, error) { return p.of(env) },
-		Survey: func(ctx context.Context, ward string) (*watch.Found, error) { return surveyed(ctx, c, ward) }}
+		Wards: func() map[string]*schedule.Schedule { return p.of(env) },
+		Survey: func(ctx context.Context, ward string) (*watch.Found, error) {
+			now := c
+			_, body := p.read()
+			now.Overlay = map[string][]byte{estate.File: body}
+			return surveyed(ctx, now, ward)
+		}}
 	switch {
 	case r.Now:
-		return len(r.Wards), o.Now(ctx, p.wards)
+		return o.Now(ctx, p.wards)
 	case r.Once:
 		return o.Once(ctx)
 	}
 	o.Watch(ctx)
-	return 0, nil
+	p.log.Info("stopped", "env", env)
+	return n, nil
 }
 
 // realTime is the clock of the machine.
@@ -172,12 +198,16 @@ func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, e
 // Found is what a survey found, as alerts have it.
 func Found(r *survey.Report) *watch.Found {
 	out := &watch.Found{Unsure: map[string]bool{}, Counts: map[string]int{}}
+	var failed []string // why something could not be looked at
 	for _, res := range r.Resources {
 		out.Counts[string(res.Verdict)]++
 		f := alert.Finding{Ward: res.Ward, Address: res.Address, Type: res.Type, Position: res.Position}
 		switch res.Verdict {
 		case survey.Unchecked:
 			out.Unsure[res.Address] = true
+			if res.Unread() && !slices.Contains(failed, res.Because) {
+				failed = append(failed, res.Because)
+			}
 		case survey.Gone:
 			f.Verdict, f.By, f.At = alert.Gone, res.By, res.At
 			out.Findings = append(out.Findings, f)
@@ -194,13 +224,7 @@ func Found(r *survey.Report) *watch.Found {
 			}
 		}
 	}
-	if len(out.Unsure) > 0 { // else the ward has nothing of what failed
-		var failed []string
-		for _, f := range r.Failures {
-			failed = append(failed, f.Error)
-		}
-		out.Failed = strings.Join(failed, "; ")
-	}
+	out.Failed = strings.Join(failed, "; ")
 	return out
 }
 

@@ -322,6 +322,11 @@ const (
 	unshown  = "the cloud shows none of its type"
 )
 
+// Unread reports whether the resource could not be looked at although its cloud shows it.
+func (r *Resource) Unread() bool {
+	return r.Verdict == Unchecked && r.Because != unshown && r.Because != noResult
+}
+
 // Failed reports whether something could not be checked that can be.
 func (r *Report) Failed() bool {
 	return len(r.Failures) > 0 || slices.ContainsFunc(r.Resources, func(res *Resource) bool {

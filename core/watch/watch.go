@@ -27,7 +27,7 @@ type Options struct {
 	Command string // for the journal: the command line
 	// Wards are those that are watched, with when. It is asked again and again: what it says may have
 	// changed.
-	Wards  func() (map[string]*schedule.Schedule, error)
+	Wards  func() map[string]*schedule.Schedule
 	Survey func(ctx context.Context, ward string) (*Found, error)
 	AtOnce int // how many wards are surveyed at once; 1 where it is less
 	Log    *slog.Logger
@@ -91,25 +91,31 @@ func (o Options) Watch(ctx context.Context) {
 	}
 }
 
-// Once surveys what is due, and ends. It returns how many wards it has surveyed.
-func (o Options) Once(ctx context.Context) (n int, err error) {
+// Done counts surveys.
+type Done struct{ Surveyed, Failed int }
+
+// Once surveys what is due, and ends.
+func (o Options) Once(ctx context.Context) (n Done, err error) {
 	err = o.session(ctx, func(w *watcher) error {
 		err := w.turn(ctx)
-		n = w.surveyed
+		n = w.done
 		return err
 	})
 	return n, err
 }
 
 // Now surveys some wards, whether they are due or not.
-func (o Options) Now(ctx context.Context, wards []string) error {
-	return o.session(ctx, func(w *watcher) error {
+func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
+	err = o.session(ctx, func(w *watcher) error {
 		g := w.group()
 		for _, ward := range wards {
 			g.Go(func() error { return w.survey(ctx, ward, nil) })
 		}
-		return g.Wait()
+		err := g.Wait()
+		n = w.done
+		return err
 	})
+	return n, err
 }
 
 // watcher is a run on the journal.
@@ -118,8 +124,8 @@ type watcher struct {
 	run   *ledger.Run
 	vigil ledger.Vigil
 
-	mu       sync.Mutex
-	surveyed int
+	mu   sync.Mutex
+	done Done
 }
 
 // session is a run on the journal. What it has claimed and not ended is given back with its end.
@@ -165,12 +171,8 @@ func (w *watcher) turn(ctx context.Context) error {
 			return err
 		}
 	}
-	wards, err := w.Wards()
-	if err != nil {
-		return err
-	}
 	g := w.group()
-	for _, c := range w.due(wards) {
+	for _, c := range w.due(w.Wards()) {
 		if ctx.Err() != nil {
 			break
 		}
@@ -200,12 +202,8 @@ func (w *watcher) due(wards map[string]*schedule.Schedule) []alert.Claim {
 
 // rest is how long there is nothing to do, as far as is known.
 func (w *watcher) rest() time.Duration {
-	wards, err := w.Wards()
-	if err != nil {
-		return often
-	}
 	now, rest := w.Clock.Now(), often
-	for _, s := range wards {
+	for _, s := range w.Wards() {
 		if next := s.Next(now); !next.IsZero() {
 			rest = min(rest, next.Sub(now))
 		}
@@ -250,7 +248,9 @@ func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error
 		log.Info("surveyed", "differs", found.Counts[alert.Differs], "gone", found.Counts[alert.Gone])
 	}
 	w.mu.Lock()
-	w.surveyed++
+	if w.done.Surveyed++; found.Failed != "" {
+		w.done.Failed++
+	}
 	w.mu.Unlock()
 	// what was surveyed is written down, even if the watcher ends now
 	return w.run.Append(context.WithoutCancel(ctx), append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Survey: v}})...)

@@ -67,7 +67,7 @@ func TestSeveral(t *testing.T) {
 	for n := range 3 {
 		who := fmt.Sprintf("watcher-%d", n)
 		o := watch.Options{Env: "live", Journal: journal(t, s, who), AtOnce: 4, Clock: clock, Log: slog.New(slog.DiscardHandler),
-			Wards: func() (map[string]*schedule.Schedule, error) { return plan, nil },
+			Wards: func() map[string]*schedule.Schedule { return plan },
 			Survey: func(context.Context, string) (*watch.Found, error) {
 				mu.Lock()
 				defer mu.Unlock()
@@ -104,7 +104,7 @@ func TestFailures(t *testing.T) {
 		Expected: &value.Any{V: "small"}, Found: &value.Any{V: "large"}}
 	o := watch.Options{Env: "live", Journal: journal(t, s, "keeper-1"), Log: slog.New(slog.NewTextHandler(&log, nil)),
 		Clock: quick{time.Date(2026, 11, 29, 0, 0, 0, 0, time.UTC), time.Now(), 1},
-		Wards: func() (map[string]*schedule.Schedule, error) { return nil, nil },
+		Wards: func() map[string]*schedule.Schedule { return nil },
 		Survey: func(context.Context, string) (*watch.Found, error) {
 			if broken {
 				return nil, errors.New("the cloud does not answer")
@@ -118,7 +118,12 @@ func TestFailures(t *testing.T) {
 		}
 		return out
 	}
-	now := func() { require.NoError(t, o.Now(ctx, []string{"shore"})) }
+	now := func() {
+		done, err := o.Now(ctx, []string{"shore"})
+		require.NoError(t, err)
+		require.Equal(t, 1, done.Surveyed)
+		require.Equal(t, broken, done.Failed == 1)
+	}
 	now()
 	broken = true
 	now()
