@@ -63,7 +63,7 @@ func alertsAcknowledgeCommand() *command {
 	var why, until string
 	return &command{
 		Name: "alerts acknowledge", Short: "say that you know of alerts", Args: "ID…", Estate: true,
-		Long: "An acknowledged alert that changes, or whose last day is over, opens again. One that is found no more is resolved by itself.",
+		Long:     "An acknowledged alert that changes, or whose last day is over, opens again. One that is found no more is resolved by itself.",
 		Examples: [2]string{"kasbah alerts acknowledge k7d2m9qx -why storm -env live", "kasbah alerts acknowledge k7d m3p -why storm -until 2026-12-31"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&why, "why", "", "the `reason`, which is needed")

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"kasbah/core/disk"
-	"kasbah/core/enact"
 	"kasbah/core/problem"
 	"kasbah/core/survey"
 	"kasbah/render"
@@ -37,7 +36,7 @@ func surveyCommand() *command {
 			fs.DurationVar(&f.since, "since", 0, "only what change feeds name within this `time`, such as 24h")
 			fs.Var(&f.strangers, "strangers", "list what is live and recorded nowhere in the estate, of types that it "+
 				"uses; -strangers=all for every type")
-			fs.BoolVar(&f.record, "record", false, "write what was seen into the ledger; what is expected does not change")
+			fs.BoolVar(&f.record, "record", false, "write what was seen into the ledger, and what was found among the alerts; what is expected does not change")
 			f.register(fs, &run)
 			fs.BoolVar(&f.full, "full", false, "list every resource, also what matches and equal findings")
 			fs.BoolVar(&f.exitCode, "exit-code", false, "end with 3 when something drifted, with 1 when nothing did "+
@@ -83,7 +82,7 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 		return err
 	}
 	if f.record {
-		n, err := enact.RecordSeen(ctx, report.Seen, s.EnactOptions(ctx, run.run(a)))
+		n, err := s.Record(ctx, report, r, s.EnactOptions(ctx, run.run(a)))
 		if err != nil {
 			return err
 		}

@@ -246,7 +246,11 @@ func (s *Session) Reseal(ctx context.Context, command, reason string) (*ledger.R
 	if err != nil {
 		return d, err
 	}
-	for _, w := range s.Wards {
+	wards, err := s.withJournal(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, w := range wards {
 		reseal := s.Ledgers[w].Reseal
 		if opens != nil {
 			reseal = func(ctx context.Context, o ledger.BeginOptions) (bool, error) {
@@ -274,7 +278,11 @@ func (s *Session) Reseal(ctx context.Context, command, reason string) (*ledger.R
 // What was done comes with an error, too.
 func (s *Session) Prune(ctx context.Context, keep int64, command, reason string) (*ledger.PrunedWards, error) {
 	d := &ledger.PrunedWards{Format: "kasbah.prune/1", Env: s.Env, Wards: []ledger.PrunedWard{}}
-	for _, w := range s.Wards {
+	wards, err := s.withJournal(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, w := range wards {
 		upTo, err := s.Ledgers[w].Prune(ctx, keep, begin(command, reason))
 		if err != nil {
 			return d, err
@@ -287,7 +295,11 @@ func (s *Session) Prune(ctx context.Context, keep int64, command, reason string)
 // Verify checks the session's ledgers. What was found before an error comes with it.
 func (s *Session) Verify(ctx context.Context) (*ledger.VerifiedWards, error) {
 	d := &ledger.VerifiedWards{Format: "kasbah.verify/1", Env: s.Env, Wards: map[string]*ledger.Verified{}}
-	for _, w := range s.Wards {
+	wards, err := s.withJournal(ctx)
+	if err != nil {
+		return d, err
+	}
+	for _, w := range wards {
 		v, err := s.Ledgers[w].Verify(ctx)
 		if err != nil {
 			return d, err
@@ -324,8 +336,12 @@ func (s *Session) Move(ctx context.Context, settings value.Map, command, reason 
 	}
 	s.CloseLater(st.Close)
 	called, _ := settings["store"].(string)
+	wards, err := s.withJournal(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var ledgers []*ledger.Ledger
-	for _, w := range s.Wards {
+	for _, w := range wards {
 		ledgers = append(ledgers, s.Ledgers[w])
 	}
 	done, err := ledger.MoveAll(ctx, ledgers, st, called, begin(command, reason))

@@ -61,8 +61,7 @@ type Session struct {
 	Catalogs map[string]*schema.Catalog
 	Store    store.Store
 	Box      *seal.Box                 // seals the ledgers; nil where nothing does
-	Ledgers  map[string]*ledger.Ledger // of all wards of the estate
-	Journal  *ledger.Ledger            // of the environment: what watchers claim and find
+	Ledgers  map[string]*ledger.Ledger // of all wards of the estate, and the journal under its name
 	Secrets  *Secrets
 	Broken   map[string]error // drivers that could not be opened, where Config.Lenient says to go on
 
@@ -235,13 +234,16 @@ func chooseWards(e *estate.Estate, names []string) ([]string, error) {
 	wanted := map[string]bool{}
 	for _, n := range names {
 		n = strings.TrimSuffix(n, "/")
-		if !e.HasWard(n) {
+		if !e.HasWard(n) && n != ledger.JournalWard {
 			return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", n), Hint: nearest.HintOr(n,
 				e.Wards)}
 		}
 		wanted[n] = true
 	}
 	var out []string
+	if wanted[ledger.JournalWard] { // for commands about ledgers: it declares nothing
+		out = append(out, ledger.JournalWard)
+	}
 	for _, w := range e.Wards {
 		if wanted[w] {
 			out = append(out, w)

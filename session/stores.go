@@ -209,13 +209,28 @@ func (s *Session) openLedgers(ctx context.Context) (err error) {
 		}
 		return l, nil
 	}
-	for _, w := range s.Estate.Wards {
+	for _, w := range append(slices.Clone(s.Estate.Wards), ledger.JournalWard) {
 		if s.Ledgers[w], err = of(w); err != nil {
 			return err
 		}
 	}
-	s.Journal, err = of(ledger.JournalWard)
-	return err
+	return nil
+}
+
+// journal is what watchers of the environment claim and find.
+func (s *Session) journal() *ledger.Ledger { return s.Ledgers[ledger.JournalWard] }
+
+// withJournal are the session's wards, and the journal where all wards are meant and somebody has written
+// it: what befalls all ledgers of an environment befalls it as well.
+func (s *Session) withJournal(ctx context.Context) ([]string, error) {
+	if len(s.Wards) < len(s.Estate.Wards) {
+		return s.Wards, nil
+	}
+	begun, err := s.journal().Begun(ctx)
+	if err != nil || !begun {
+		return s.Wards, err
+	}
+	return append(slices.Clone(s.Wards), ledger.JournalWard), nil
 }
 
 // ledgerSettings are those of [ledger] in the session's environment, with what is given from

@@ -136,7 +136,7 @@ func (s *Session) thingsElsewhere(ctx context.Context, strangers bool) map[strin
 			}
 			from = opened
 		}
-		for _, w := range value.Keys(from.Ledgers) {
+		for _, w := range from.Estate.Wards {
 			st, err := from.Ledgers[w].Load(ctx)
 			if err != nil {
 				tell(env, fmt.Sprintf("ward %s", w), err)

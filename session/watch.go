@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/alert"
+	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
@@ -148,7 +149,7 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 	if err != nil {
 		return n, err
 	}
-	o := watch.Options{Env: env, Journal: s.Journal, Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
+	o := watch.Options{Env: env, Journal: s.journal(), Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
 		Wards: func() map[string]*schedule.Schedule { return p.of(env) },
 		Survey: func(ctx context.Context, ward string) (*watch.Found, error) {
 			now := c
@@ -192,14 +193,34 @@ func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, e
 			return nil, errors.New(f.Error)
 		}
 	}
-	return Found(r), nil
+	return foundIn(r, ward), nil
 }
 
-// Found is what a survey found, as alerts have it.
-func Found(r *survey.Report) *watch.Found {
+// Record notes what a survey saw in the records, and what it found among the alerts: of whole wards, as
+// asked says. It returns how many records were written.
+func (s *Session) Record(ctx context.Context, r *survey.Report, asked survey.Asked, o enact.Options) (int, error) {
+	n, err := enact.RecordSeen(ctx, r.Seen, o)
+	if err != nil || len(asked.Only) > 0 || !asked.Since.IsZero() {
+		return n, err
+	}
+	found := map[string]*watch.Found{}
+	for _, ward := range s.Wards {
+		if !slices.ContainsFunc(r.Failures, func(f survey.Failure) bool { return f.Ward == ward }) {
+			found[ward] = foundIn(r, ward)
+		}
+	}
+	return n, watch.Options{Env: s.Env, Journal: s.journal(), Command: o.Command, Clock: realTime{},
+		Log: slog.New(slog.DiscardHandler)}.Note(ctx, found)
+}
+
+// foundIn is what a survey found in a ward, as alerts have it.
+func foundIn(r *survey.Report, ward string) *watch.Found {
 	out := &watch.Found{Unsure: map[string]bool{}, Counts: map[string]int{}}
 	var failed []string // why something could not be looked at
 	for _, res := range r.Resources {
+		if res.Ward != ward {
+			continue
+		}
 		out.Counts[string(res.Verdict)]++
 		f := alert.Finding{Ward: res.Ward, Address: res.Address, Type: res.Type, Position: res.Position}
 		switch res.Verdict {
@@ -230,7 +251,7 @@ func Found(r *survey.Report) *watch.Found {
 
 // Alerts lists the alerts of the session's environment; resolved ones as well with all.
 func (s *Session) Alerts(ctx context.Context, all bool) (*alert.List, error) {
-	st, err := s.Journal.Load(ctx)
+	st, err := s.journal().Load(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -278,7 +299,7 @@ func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, com
 			Watch: &alert.Line{Event: &alert.Event{Kind: alert.WasAcknowledged, ID: a.ID, Ack: a.Ack}}})
 	}
 	id := ulid.Make().String()
-	run, err := s.Journal.Begin(ctx, ledger.BeginOptions{ID: id, Command: command, Reason: why,
+	run, err := s.journal().Begin(ctx, ledger.BeginOptions{ID: id, Command: command, Reason: why,
 		Scope: ledger.NewScope([]string{"person/" + id}, nil)})
 	if err != nil {
 		return nil, err

@@ -10,6 +10,14 @@ import (
 // what watchers claim and find. No ward can have it.
 const JournalWard = "~watch"
 
+// Begun reports whether anything was written.
+func (l *Ledger) Begun(ctx context.Context) (bool, error) {
+	for _, err := range l.store.List(ctx, l.prefix, "") {
+		return err == nil, err
+	}
+	return false, nil
+}
+
 // Journal lets f see what the journal says, up to the newest entry this run knows of. f must keep
 // nothing of it.
 func (r *Run) Journal(f func(s *alert.State)) {

@@ -118,6 +118,18 @@ func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
 	return n, err
 }
 
+// Note writes down what somebody else's surveys found, by ward.
+func (o Options) Note(ctx context.Context, found map[string]*Found) error {
+	return o.session(ctx, func(w *watcher) error {
+		for _, ward := range value.Keys(found) {
+			if err := w.note(ctx, &alert.Survey{Ward: ward}, found[ward], true); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // watcher is a run on the journal.
 type watcher struct {
 	Options
@@ -231,14 +243,19 @@ func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error
 	if err != nil {
 		found = &Found{Failed: err.Error()}
 	}
-	v := &alert.Survey{Ward: ward, Due: due, Seconds: w.Clock.Now().Sub(began).Seconds(), Counts: found.Counts, Error: found.Failed}
+	return w.note(ctx, &alert.Survey{Ward: ward, Due: due, Seconds: w.Clock.Now().Sub(began).Seconds()}, found, err == nil)
+}
+
+// note writes down what a survey found and what that changes. looked says whether it found out anything.
+func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looked bool) error {
+	v.Counts, v.Error = found.Counts, found.Failed
 	var lines []ledger.Line
 	w.run.Journal(func(s *alert.State) {
-		for _, e := range w.events(s, ward, found, err == nil) {
+		for _, e := range w.events(s, v.Ward, found, looked) {
 			lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: &e}})
 		}
 	})
-	log := w.Log.With("env", w.Env, "ward", ward)
+	log := w.Log.With("env", w.Env, "ward", v.Ward)
 	for _, l := range lines {
 		log.Info("alert "+string(l.Watch.Event.Kind), "alert", l.Watch.Event.ID)
 	}
