@@ -25,6 +25,8 @@ import (
 	"kasbah/core/survey"
 	"kasbah/core/value"
 	"kasbah/core/watch"
+	"kasbah/notify"
+	"kasbah/transport"
 )
 
 // WatchRequest says what is watched.
@@ -157,6 +159,9 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 			now.Overlay = map[string][]byte{estate.File: body}
 			return surveyed(ctx, now, ward)
 		}}
+	if err := p.tell(s, &o); err != nil {
+		return n, err
+	}
 	switch {
 	case r.Now:
 		return o.Now(ctx, p.wards)
@@ -166,6 +171,79 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 	o.Watch(ctx)
 	p.log.Info("stopped", "env", env)
 	return n, nil
+}
+
+// tell lets a watcher tell receivers. Those of a kasbah.toml that is changed later are told as well.
+func (p *plan) tell(s *Session, o *watch.Options) error {
+	e, _ := p.read()
+	made, err := s.receivers(e)
+	if err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	o.Receivers = func() []watch.Receiver {
+		mu.Lock()
+		defer mu.Unlock()
+		if now, _ := p.read(); now != e {
+			again, err := s.receivers(now)
+			if err != nil {
+				p.log.Error("those who are told of alerts stay as they were", "error", err)
+			} else {
+				made = again
+			}
+			e = now
+		}
+		return made
+	}
+	return nil
+}
+
+// receivers are those of kasbah.toml who are told of alerts.
+func (s *Session) receivers(e *estate.Estate) ([]watch.Receiver, error) {
+	from := notify.Source{Estate: e.Name, Env: s.Env}
+	fetch := func(what string, v any) (func(context.Context) (string, error), error) {
+		if v == nil {
+			return nil, nil
+		}
+		c, err := s.Secrets.Credential(what, v)
+		if err != nil {
+			return nil, err
+		}
+		return func(ctx context.Context) (string, error) { return c(ctx, false) }, nil
+	}
+	var out []watch.Receiver
+	for _, n := range e.Notify {
+		filter := notify.Filter(n.Events)
+		switch {
+		case len(n.Run) > 0:
+			out = append(out, &notify.Program{Filter: filter, Source: from, Called: n.Name, Run: n.Run, Dir: e.Dir})
+		case len(n.Mail) > 0:
+			if _, _, _, err := notify.Server(n.Server); err != nil {
+				return nil, problem.At(n.Position, "%v", err)
+			}
+			password, err := fetch("password", n.Password)
+			if err != nil {
+				return nil, problem.At(n.Position, "%v", err)
+			}
+			out = append(out, &notify.Mail{Filter: filter, Source: from, Called: n.Name, To: n.Mail, From: n.From, Server: n.Server,
+				User: n.User, Password: password})
+		default:
+			url, err := fetch("url", n.URL)
+			if err != nil {
+				return nil, problem.At(n.Position, "%v", err)
+			}
+			sign, err := fetch("sign", n.Sign)
+			if err != nil {
+				return nil, problem.At(n.Position, "%v", err)
+			}
+			transport, err := transport.New(transport.Options{})
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, &notify.Webhook{Filter: filter, Source: from, Called: n.Name, URL: url, Sign: sign, Transport: transport})
+		}
+	}
+	return out, nil
 }
 
 // realTime is the clock of the machine.
@@ -295,8 +373,11 @@ func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, com
 		}
 		a.Phase, a.Ack = alert.Acknowledged, &alert.Ack{Who: s.config.Identity.Who, Why: why, Until: until}
 		known = append(known, a)
-		lines = append(lines, ledger.Line{Kind: ledger.KindWatch,
-			Watch: &alert.Line{Event: &alert.Event{Kind: alert.WasAcknowledged, ID: a.ID, Ack: a.Ack}}})
+		e := &alert.Event{Kind: alert.WasAcknowledged, ID: a.ID, Ack: a.Ack}
+		if len(s.Estate.Notify) > 0 {
+			e.Message = ulid.Make().String()
+		}
+		lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: e}})
 	}
 	id := ulid.Make().String()
 	run, err := s.journal().Begin(ctx, ledger.BeginOptions{ID: id, Command: command, Reason: why,

@@ -19,6 +19,7 @@ const (
 	Differs = "differs"
 	Gone    = "gone"
 	Failed  = "failed" // the ward could not be surveyed several times in a row
+	Untold  = "untold" // a receiver, which Path names, could not be told of alerts for a day
 )
 
 // Finding is what one survey found at one place.
@@ -100,6 +101,24 @@ type Event struct {
 	Finding *Finding  `json:"finding,omitempty"` // of opened and changed
 	Ack     *Ack      `json:"acknowledgement,omitempty"`
 	Because string    `json:"because,omitempty"` // of changed, where nothing else is found
+	// Message is the id under which others are told of it; "" where nobody is to be told.
+	Message string `json:"message,omitempty"`
+}
+
+// Delivery says that a message need not be sent to a receiver any more, or to none with "".
+type Delivery struct {
+	Message string `json:"message"`
+	To      string `json:"to,omitempty"`
+	GaveUp  string `json:"gave_up,omitempty"` // why it could not be delivered; "" for one that was
+}
+
+// Message is an event that others are told of.
+type Message struct {
+	ID    string          `json:"id"`
+	At    time.Time       `json:"at"`
+	Kind  EventKind       `json:"kind"`
+	Alert Alert           `json:"alert"`          // as it was then
+	Done  map[string]bool `json:"done,omitempty"` // receivers that need it no more
 }
 
 // Claim takes a slot: the ward's survey that is due at a time.
@@ -122,6 +141,8 @@ type Line struct {
 	Claim  *Claim  `json:"claim,omitempty"`
 	Survey *Survey `json:"survey,omitempty"`
 	Event  *Event  `json:"event,omitempty"`
+
+	Delivery *Delivery `json:"delivery,omitempty"`
 }
 
 // Point is one survey in a ward's history.
@@ -146,12 +167,14 @@ type Ward struct {
 const (
 	keptPoints   = 200
 	keptResolved = 30 * 24 * time.Hour
+	keptMessages = 48 * time.Hour // watchers give up before
 )
 
 // State is the fold of a journal.
 type State struct {
 	Alerts map[string]*Alert `json:"alerts"`
 	Wards  map[string]*Ward  `json:"wards"`
+	Outbox []*Message        `json:"outbox,omitempty"` // what is still to be told, oldest first
 }
 
 // NewState is that of an empty journal.
@@ -171,6 +194,7 @@ func (s *State) UnmarshalJSON(body []byte) error {
 	}
 	maps.DeleteFunc(s.Alerts, func(_ string, a *Alert) bool { return a == nil })
 	maps.DeleteFunc(s.Wards, func(_ string, w *Ward) bool { return w == nil })
+	s.Outbox = slices.DeleteFunc(s.Outbox, func(m *Message) bool { return m == nil })
 	return nil
 }
 
@@ -207,9 +231,34 @@ func (s *State) Fold(at time.Time, run string, l *Line) (ignored string) {
 	case l.Survey != nil:
 		return s.surveyed(at, run, l.Survey)
 	case l.Event != nil:
-		return s.happened(at, l.Event)
+		ignored = s.happened(at, l.Event)
+		if ignored == "" && l.Event.Message != "" {
+			s.Outbox = append(s.Outbox, &Message{ID: l.Event.Message, At: at, Kind: l.Event.Kind, Alert: *s.Alerts[l.Event.ID]})
+		}
+	case l.Delivery != nil:
+		s.delivered(l.Delivery)
 	}
-	return ""
+	return ignored
+}
+
+// delivered takes a message out of the outbox, or notes whom it has reached.
+func (s *State) delivered(d *Delivery) {
+	i := slices.IndexFunc(s.Outbox, func(m *Message) bool { return m.ID == d.Message })
+	if i < 0 {
+		return // another watcher has told it as well
+	}
+	if d.To == "" {
+		s.Outbox = slices.Delete(slices.Clone(s.Outbox), i, i+1)
+		return
+	}
+	m := *s.Outbox[i]
+	m.Done = maps.Clone(m.Done)
+	if m.Done == nil {
+		m.Done = map[string]bool{}
+	}
+	m.Done[d.To] = true
+	s.Outbox = slices.Clone(s.Outbox)
+	s.Outbox[i] = &m
 }
 
 func (s *State) surveyed(at time.Time, run string, v *Survey) string {
@@ -233,6 +282,7 @@ func (s *State) surveyed(at time.Time, run string, v *Survey) string {
 			delete(s.Alerts, id)
 		}
 	}
+	s.Outbox = slices.DeleteFunc(s.Outbox, func(m *Message) bool { return at.Sub(m.At) > keptMessages })
 	return ""
 }
 
@@ -282,6 +332,7 @@ func (s *State) Clone() *State {
 		ward.History = slices.Clone(w.History)
 		out.Wards[name] = &ward
 	}
+	out.Outbox = slices.Clone(s.Outbox)
 	return out
 }
 

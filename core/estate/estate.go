@@ -35,6 +35,7 @@ type Estate struct {
 	Names   string // pattern of names made for resources
 	Prices  Prices
 	Ignored []Ignored // of [survey]
+	Notify  []Notify  // who is told of alerts
 	Limits  Limits
 	Digest  string // SHA-256 of the file's text, in hexadecimal
 
@@ -323,8 +324,7 @@ var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 
 // later are keys of the language that this version reads but cannot serve.
 var later = map[string]string{
-	"ward":   "renaming wards",
-	"notify": "notifications",
+	"ward": "renaming wards",
 }
 
 func (r *reader) wrong(key, format string, args ...any) *problem.Problem {
@@ -358,7 +358,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 
 func (r *reader) estate(raw map[string]any) *Estate {
 	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env",
-		"limits", "approval", "survey", "watch")
+		"limits", "approval", "survey", "watch", "notify")
 	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{},
 		envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
@@ -372,6 +372,7 @@ func (r *reader) estate(raw map[string]any) *Estate {
 	e.Prices = r.prices(raw["prices"])
 	e.Ignored = r.survey(raw["survey"])
 	e.watch = r.watch("watch", raw["watch"])
+	e.Notify = r.notify(raw["notify"])
 	e.ledger = r.ledger("ledger", raw["ledger"])
 	if e.ledger["store"] == nil {
 		e.ledger["store"] = "file"

@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"context"
+	"slices"
+	"strings"
 
 	"kasbah/core/alert"
 )
@@ -28,6 +30,19 @@ func (r *Run) Journal(f func(s *alert.State)) {
 		s = alert.NewState()
 	}
 	f(s)
+}
+
+// Oldest reports whether this run began before all others that write an address with a prefix, as far as it
+// knows. Ids of runs are in the order of their beginnings.
+func (r *Run) Oldest(prefix string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id, open := range r.state.Open {
+		if id < r.ID && slices.ContainsFunc(open.Begin.Scope.Writes, func(a string) bool { return strings.HasPrefix(a, prefix) }) {
+			return false
+		}
+	}
+	return r.state.Open[r.ID] != nil
 }
 
 // Look reads what others have written since, so that the run knows of it.

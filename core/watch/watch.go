@@ -29,9 +29,12 @@ type Options struct {
 	// changed.
 	Wards  func() map[string]*schedule.Schedule
 	Survey func(ctx context.Context, ward string) (*Found, error)
-	AtOnce int // how many wards are surveyed at once; 1 where it is less
-	Log    *slog.Logger
-	Clock  Clock
+	// Receivers are those who are told of alerts; none while it is nil, and what happens then is told to
+	// nobody later either. It is asked again and again.
+	Receivers func() []Receiver
+	AtOnce    int // how many wards are surveyed at once; 1 where it is less
+	Log       *slog.Logger
+	Clock     Clock
 }
 
 // Clock is the time by which wards are due.
@@ -65,16 +68,21 @@ func (o Options) Watch(ctx context.Context) {
 	for ctx.Err() == nil {
 		began := o.Clock.Now()
 		err := o.session(ctx, func(w *watcher) error {
-			for {
-				if err := w.turn(ctx); err != nil {
-					return err
+			g, ctx := errgroup.WithContext(ctx)
+			g.Go(func() error { return w.deliverOn(ctx) })
+			g.Go(func() error {
+				for {
+					if err := w.turn(ctx); err != nil {
+						return err
+					}
+					select {
+					case <-ctx.Done():
+						return ctx.Err()
+					case <-o.Clock.After(w.rest()):
+					}
 				}
-				select {
-				case <-ctx.Done():
-					return ctx.Err()
-				case <-o.Clock.After(w.rest()):
-				}
-			}
+			})
+			return g.Wait()
 		})
 		if ctx.Err() != nil {
 			return
@@ -99,6 +107,9 @@ func (o Options) Once(ctx context.Context) (n Done, err error) {
 	err = o.session(ctx, func(w *watcher) error {
 		err := w.turn(ctx)
 		n = w.done
+		if err == nil {
+			err = w.deliver(ctx)
+		}
 		return err
 	})
 	return n, err
@@ -113,6 +124,9 @@ func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
 		}
 		err := g.Wait()
 		n = w.done
+		if err == nil {
+			err = w.deliver(ctx)
+		}
 		return err
 	})
 	return n, err
@@ -136,6 +150,9 @@ type watcher struct {
 	run   *ledger.Run
 	vigil ledger.Vigil
 
+	told deliveries
+	news chan struct{} // there may be something to deliver
+
 	mu   sync.Mutex
 	done Done
 }
@@ -148,7 +165,8 @@ func (o Options) session(ctx context.Context, do func(w *watcher) error) error {
 	if err != nil {
 		return err
 	}
-	w := &watcher{Options: o, run: run}
+	w := &watcher{Options: o, run: run, news: make(chan struct{}, 1),
+		told: deliveries{wait: map[string]time.Duration{}, again: map[string]time.Time{}}}
 	err = do(w)
 	end := ledger.End{Outcome: "done"}
 	if err != nil && ctx.Err() == nil {
@@ -225,7 +243,7 @@ func (w *watcher) rest() time.Duration {
 
 // claim takes a slot, and reports whether it was the first to do so.
 func (w *watcher) claim(ctx context.Context, c alert.Claim) (mine bool, err error) {
-	if err := w.run.Append(ctx, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Claim: &c}}); err != nil {
+	if err := w.run.Append(ctx, watchLine(&alert.Line{Claim: &c})); err != nil {
 		return false, err
 	}
 	w.run.Journal(func(s *alert.State) { mine = s.Claimed(c, w.run.ID) })
@@ -252,7 +270,10 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 	var lines []ledger.Line
 	w.run.Journal(func(s *alert.State) {
 		for _, e := range w.events(s, v.Ward, found, looked) {
-			lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: &e}})
+			if w.Receivers != nil && len(w.Receivers()) > 0 {
+				e.Message = ulid.Make().String()
+			}
+			lines = append(lines, watchLine(&alert.Line{Event: &e}))
 		}
 	})
 	log := w.Log.With("env", w.Env, "ward", v.Ward)
@@ -270,7 +291,12 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 	}
 	w.mu.Unlock()
 	// what was surveyed is written down, even if the watcher ends now
-	return w.run.Append(context.WithoutCancel(ctx), append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Survey: v}})...)
+	err := w.run.Append(context.WithoutCancel(ctx), append(lines, watchLine(&alert.Line{Survey: v}))...)
+	select {
+	case w.news <- struct{}{}:
+	default:
+	}
+	return err
 }
 
 // events are what a survey changes. What could not be looked at stays as it is known; failures in a row

@@ -1,0 +1,74 @@
+// Package notify tells receivers of alerts: webhooks, people by mail, and programs. Each gets the event in
+// the JSON form of CloudEvents 1.0 (cloudevents.io), people in words.
+package notify
+
+import (
+	"encoding/json"
+	"path"
+	"slices"
+	"time"
+
+	"kasbah/core/alert"
+	"kasbah/core/value"
+)
+
+// Type is the event of a message, such as drift.opened or survey.failed.
+func Type(m *alert.Message) string {
+	if m.Alert.Finding.Verdict != alert.Failed {
+		return "drift." + string(m.Kind)
+	}
+	if m.Kind == alert.WasOpened || m.Kind == alert.WasChanged {
+		return "survey.failed"
+	}
+	return "survey." + string(m.Kind)
+}
+
+// Filter are patterns of events, such as drift.*; none for all.
+type Filter []string
+
+// Wants reports whether a pattern fits the event of a message.
+func (f Filter) Wants(m *alert.Message) bool {
+	return len(f) == 0 || slices.ContainsFunc(f, func(pattern string) bool {
+		fits, err := path.Match(pattern, Type(m))
+		return fits && err == nil
+	})
+}
+
+// event is a CloudEvent in structured JSON.
+type event struct {
+	Spec    string    `json:"specversion"`
+	ID      string    `json:"id"`
+	Source  string    `json:"source"`
+	Type    string    `json:"type"`
+	Subject string    `json:"subject"`
+	Time    time.Time `json:"time"`
+	Content string    `json:"datacontenttype"`
+	Data    data      `json:"data"`
+}
+
+type data struct {
+	Env   string      `json:"env"`
+	Alert alert.Alert `json:"alert"`
+}
+
+// Source is where events come from: an environment of an estate.
+type Source struct{ Estate, Env string }
+
+// encode writes the event of a message. Its id stays the same however often it is sent.
+func (s Source) encode(m *alert.Message) ([]byte, error) {
+	return json.Marshal(event{Spec: "1.0", ID: m.ID, Source: "/" + s.Estate + "/" + s.Env, Type: Type(m), Subject: Subject(m),
+		Time: m.At.UTC(), Content: "application/json", Data: data{s.Env, m.Alert}})
+}
+
+// Subject is what an event is about: an address with its ward, and the path of an attribute.
+func Subject(m *alert.Message) string {
+	f := m.Alert.Finding
+	out := f.Ward
+	if f.Address != "" {
+		out = value.InWard(f.Ward, f.Address)
+	}
+	if f.Path != "" {
+		out += " " + f.Path
+	}
+	return out
+}
