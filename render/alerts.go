@@ -63,7 +63,7 @@ func (o *Out) alert(a *alert.Alert) {
 		head = value.InWard(f.Ward, f.Address)
 	}
 	if f.Path != "" {
-		head += " " + f.Path
+		head = strings.TrimSpace(head + " " + f.Path)
 	}
 	o.Printf("%s  %s  %s\n", o.Paint(phaseColours[a.Phase], fmt.Sprintf("%-12s", a.Phase)), a.ID, o.Bold(Clean(head)))
 	o.Printf("              %s\n", Wrap(Clean(found(&f)), o.Width-14, "              "))
@@ -87,6 +87,8 @@ func found(f *alert.Finding) string {
 		text = "is gone"
 	case alert.Failed:
 		text = f.Because
+	case alert.Untold:
+		text = "could not be told of alerts for a day: " + f.Because
 	default:
 		text = fmt.Sprintf("expected %s, found %s", plainOf(f.Expected), plainOf(f.Found))
 	}

@@ -1,7 +1,10 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -11,6 +14,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/emersion/go-smtp"
 
 	"github.com/stretchr/testify/require"
 
@@ -78,4 +83,92 @@ func TestWatchTakenOver(t *testing.T) {
 			require.Contains(t, p.must("alerts", "-exit-code"), "0 open")
 		})
 	}
+}
+
+// TestWatchTells: what happens to an alert is told to a webhook, a mailbox and a program, each once and in
+// its order: found, acknowledged, changed, and found no more.
+func TestWatchTells(t *testing.T) {
+	var mu sync.Mutex
+	var posted []string
+	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var e struct{ Type, Subject string }
+		mu.Lock()
+		defer mu.Unlock()
+		if json.NewDecoder(r.Body).Decode(&e) == nil && r.Header.Get("webhook-signature") != "" {
+			posted = append(posted, e.Type+" "+e.Subject)
+		}
+	}))
+	t.Cleanup(hook.Close)
+	mails := &mailbox{got: make(chan string, 20)}
+	server := smtp.NewServer(mails)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() { _ = server.Serve(listener) }() // it ends when it is closed
+	t.Cleanup(func() { _ = server.Close() })
+
+	p := newProgram(t, "0", 1)
+	p.env = []string{"KASBAH_ENV=trial", "ROOM_SIGN=whsec_bGFudGVybi1jb2FzdC1rZXktMTIzNA==", "ROOM_URL=" + hook.URL + "/secret-room"}
+	p.file("kasbah.toml", p.read("kasbah.toml")+fmt.Sprintf(`
+[watch]
+every = "500h"
+[[notify]]
+name = "keepers' room"
+url  = { env = "ROOM_URL" }
+sign = { env = "ROOM_SIGN" }
+[[notify]]
+mail   = "keepers@lantern.example"
+server = "smtp://%s"
+events = ["drift.opened"]
+[[notify]]
+run    = ["sh", "-c", "cat >> told"]
+events = ["drift.*"]
+`, listener.Addr()))
+	p.must("enact", "-yes", "-quiet")
+	require.NotContains(t, p.must("watch", "-once"), "told")
+	p.must("medina", "edit", "machine", "mac-0001", "size=large", "-as", "keeper-2")
+	out := p.must("watch", "shore", "-now")
+	require.Equal(t, 3, strings.Count(out, "told of an alert"), out)
+	var list struct{ Alerts []struct{ ID string } }
+	require.NoError(t, json.Unmarshal([]byte(p.must("alerts", "-json")), &list))
+	require.Len(t, list.Alerts, 1)
+	p.must("alerts", "acknowledge", list.Alerts[0].ID, "-why", "storm damage")
+	p.must("medina", "edit", "machine", "mac-0001", "size=tiny", "-as", "keeper-3")
+	p.must("watch", "shore", "-now")
+	p.must("settle", "medina.machine/*", "-put-back", "-yes")
+	out = p.must("watch", "shore", "-now")
+	require.NotContains(t, out, "secret-room")
+	subject := " shore:medina.machine/gauge-0 size"
+	mu.Lock()
+	defer mu.Unlock()
+	want := []string{"drift.opened" + subject, "drift.acknowledged" + subject, "drift.changed" + subject, "drift.resolved" + subject}
+	require.Equal(t, want, posted)
+	require.Contains(t, <-mails.got, "Subject: [coast trial] drift.opened: shore:medina.machine/gauge-0 size")
+	require.Empty(t, mails.got, "the mailbox wants what was opened only")
+	require.Equal(t, 4, strings.Count(p.read("told"), `"specversion":"1.0"`))
+	require.Contains(t, p.must("ledger", "verify"), "~watch, trial: whole")
+
+	// a receiver that is wrong is told at its line, before anything is surveyed
+	p.file("kasbah.toml", p.read("kasbah.toml")+"[[notify]]\nmail = \"keepers@lantern.example\"\nserver = \"mail\"\nname = \"second\"\n")
+	out, code := p.run("watch", "-once")
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, `"mail" is no address of a mail server`)
+}
+
+// mailbox is a mail server that keeps what it gets.
+type mailbox struct{ got chan string }
+
+// NewSession takes whoever comes.
+func (m *mailbox) NewSession(*smtp.Conn) (smtp.Session, error) { return m, nil }
+
+// Reset, Logout, Mail and Rcpt take everything.
+func (m *mailbox) Reset()                               {}
+func (m *mailbox) Logout() error                        { return nil }
+func (m *mailbox) Mail(string, *smtp.MailOptions) error { return nil }
+func (m *mailbox) Rcpt(string, *smtp.RcptOptions) error { return nil }
+
+// Data keeps a mail.
+func (m *mailbox) Data(r io.Reader) error {
+	body, err := io.ReadAll(r)
+	m.got <- string(body)
+	return err
 }
