@@ -287,8 +287,12 @@ func (s *Session) Record(ctx context.Context, r *survey.Report, asked survey.Ask
 			found[ward] = foundIn(r, ward)
 		}
 	}
-	return n, watch.Options{Env: s.Env, Journal: s.journal(), Command: o.Command, Clock: realTime{},
-		Log: slog.New(slog.DiscardHandler)}.Note(ctx, found)
+	receivers, err := s.receivers(s.Estate)
+	if err != nil {
+		return n, err
+	}
+	return n, watch.Options{Env: s.Env, Journal: s.journal(), Command: o.Command, Clock: realTime{}, Log: slog.New(slog.DiscardHandler),
+		Receivers: func() []watch.Receiver { return receivers }}.Note(ctx, found) // a watcher tells them
 }
 
 // foundIn is what a survey found in a ward, as alerts have it.

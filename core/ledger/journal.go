@@ -2,10 +2,12 @@ package ledger
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
 	"kasbah/core/alert"
+	"kasbah/core/store"
 )
 
 // JournalWard is the name in place of a ward under which an environment's journal stands in the store:
@@ -25,11 +27,15 @@ func (l *Ledger) Begun(ctx context.Context) (bool, error) {
 func (r *Run) Journal(f func(s *alert.State)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	s := r.state.Watch
-	if s == nil {
-		s = alert.NewState()
+	see(r.state, f)
+}
+
+func see(s *State, f func(s *alert.State)) {
+	if s.Watch == nil {
+		f(alert.NewState())
+		return
 	}
-	f(s)
+	f(s.Watch)
 }
 
 // Oldest reports whether this run began before all others that write an address with a prefix, as far as it
@@ -60,34 +66,48 @@ func (r *Run) Look(ctx context.Context) error {
 	return nil
 }
 
-// Vigil judges which other runs of a ledger are dead, over several looks.
-type Vigil struct{ of map[string]*watcher }
+// Follower reads a journal as it grows, and writes nothing. It is for one goroutine.
+type Follower struct {
+	l     *Ledger
+	s     *State
+	vigil map[string]*watcher
+}
 
-// Dead looks, and lists the runs that are dead by now: their process is known to be gone, or nothing
-// came of them for a minute of this machine's clock.
-func (v *Vigil) Dead(ctx context.Context, r *Run) ([]string, error) {
-	began := r.l.clock()
-	if err := r.Look(ctx); err != nil {
+// Follow reads what the journal says up to now.
+func (l *Ledger) Follow(ctx context.Context) (*Follower, error) {
+	s, err := l.Load(ctx)
+	if err != nil {
 		return nil, err
 	}
-	ended := r.l.clock()
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	was := v.of
-	v.of = make(map[string]*watcher, len(r.state.Open))
-	var out []string
-	for id, open := range r.state.Open {
-		if id == r.ID {
-			continue
+	return &Follower{l: l, s: s, vigil: map[string]*watcher{}}, nil
+}
+
+// Look reads what was written since. It lists the runs that are dead by now: their process is known to be
+// gone, or nothing came of them for a minute of this machine's clock, over several looks.
+func (f *Follower) Look(ctx context.Context) (dead []string, err error) {
+	began := f.l.clock()
+	if err := f.l.advance(ctx, f.s, 0); errors.Is(err, errListedGone) || errors.Is(err, store.ErrBlank) {
+		if f.s, err = f.l.Load(ctx); err != nil { // it was pruned in between
+			return nil, err
 		}
+	} else if err != nil {
+		return nil, err
+	}
+	ended := f.l.clock()
+	was := f.vigil
+	f.vigil = make(map[string]*watcher, len(f.s.Open))
+	for id, open := range f.s.Open {
 		w := was[id]
 		if w == nil {
 			w = &watcher{}
 		}
-		v.of[id] = w
+		f.vigil[id] = w
 		if w.dead(open, began, ended) {
-			out = append(out, id)
+			dead = append(dead, id)
 		}
 	}
-	return out, nil
+	return dead, nil
 }
+
+// Journal lets g see what the journal says. g must keep nothing of it.
+func (f *Follower) Journal(g func(s *alert.State)) { see(f.s, g) }

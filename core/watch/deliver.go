@@ -36,6 +36,34 @@ type deliveries struct {
 	again map[string]time.Time
 }
 
+func newDeliveries() *deliveries {
+	return &deliveries{wait: map[string]time.Duration{}, again: map[string]time.Time{}}
+}
+
+// later reports whether a receiver is to be left alone for now.
+func (d *deliveries) later(name string, now time.Time) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return now.Before(d.again[name])
+}
+
+// toTell reports whether something in the outbox can be told now.
+func (o Options) toTell(j journal, told *deliveries) (some bool) {
+	if o.Receivers == nil {
+		return false
+	}
+	receivers, now := o.Receivers(), o.Clock.Now()
+	j.Journal(func(s *alert.State) {
+		for _, m := range s.Outbox {
+			waits := slices.ContainsFunc(receivers, func(r Receiver) bool { return r.Wants(m) && !m.Done[r.Name()] })
+			some = some || !waits || slices.ContainsFunc(receivers, func(r Receiver) bool {
+				return r.Wants(m) && !m.Done[r.Name()] && !told.later(r.Name(), now)
+			})
+		}
+	})
+	return some
+}
+
 // deliver tells receivers what is in the outbox, if this watcher is the one that does: the oldest. What
 // belongs to one alert is told in its order, at least once.
 func (w *watcher) deliver(ctx context.Context) error {
@@ -69,10 +97,7 @@ func (w *watcher) deliver(ctx context.Context) error {
 // tell tells one receiver what waits for it, until it fails.
 func (w *watcher) tell(ctx context.Context, r Receiver, outbox []*alert.Message) error {
 	name := r.Name()
-	w.told.mu.Lock()
-	later := w.Clock.Now().Before(w.told.again[name])
-	w.told.mu.Unlock()
-	if later {
+	if w.told.later(name, w.Clock.Now()) {
 		return nil
 	}
 	for _, m := range outbox {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"sync"
 	"time"
 
@@ -62,28 +63,12 @@ const patience = time.Minute
 const tooOften = 3
 
 // Watch surveys what is due, again and again, until the context ends. What goes wrong is logged, and
-// tried again.
+// tried again. While there is nothing to do it writes nothing.
 func (o Options) Watch(ctx context.Context) {
-	wait := time.Second
+	told, wait := newDeliveries(), time.Second
 	for ctx.Err() == nil {
 		began := o.Clock.Now()
-		err := o.session(ctx, func(w *watcher) error {
-			g, ctx := errgroup.WithContext(ctx)
-			g.Go(func() error { return w.deliverOn(ctx) })
-			g.Go(func() error {
-				for {
-					if err := w.turn(ctx); err != nil {
-						return err
-					}
-					select {
-					case <-ctx.Done():
-						return ctx.Err()
-					case <-o.Clock.After(w.rest()):
-					}
-				}
-			})
-			return g.Wait()
-		})
+		err := o.follow(ctx, told)
 		if ctx.Err() != nil {
 			return
 		}
@@ -91,25 +76,73 @@ func (o Options) Watch(ctx context.Context) {
 			wait = time.Second
 		}
 		o.Log.Error("the journal cannot be used; trying again", "env", o.Env, "error", err, "in", wait)
-		select {
-		case <-ctx.Done():
-		case <-o.Clock.After(wait):
-		}
+		o.pause(ctx, wait)
 		wait = min(2*wait, patience)
 	}
+}
+
+// follow reads the journal as it grows, and does what there is to do.
+func (o Options) follow(ctx context.Context, told *deliveries) error {
+	f, err := o.Journal.Follow(ctx)
+	if err != nil {
+		return err
+	}
+	for ctx.Err() == nil {
+		if err := o.bury(ctx, f); err != nil {
+			return err
+		}
+		if len(o.due(f)) > 0 || o.toTell(f, told) {
+			if err := o.session(ctx, told, (*watcher).turn); err != nil {
+				return err
+			}
+		}
+		o.pause(ctx, o.rest())
+	}
+	return ctx.Err()
+}
+
+// pause waits, unless the context ends.
+func (o Options) pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-o.Clock.After(d):
+	}
+}
+
+// bury looks at the journal, and takes dead watchers' runs away, so that what they have claimed is free.
+func (o Options) bury(ctx context.Context, f *ledger.Follower) error {
+	dead, err := f.Look(ctx)
+	if err != nil {
+		return err
+	}
+	for _, run := range dead {
+		o.Log.Warn("another watcher is dead; what it surveyed is free again", "env", o.Env, "run", ledger.ShortRun(run))
+		if err := o.Journal.Break(ctx, run, "its watcher is dead", ""); err != nil {
+			o.Log.Warn("it could not be taken for dead", "env", o.Env, "run", ledger.ShortRun(run), "error", err)
+		}
+	}
+	if len(dead) > 0 {
+		_, err = f.Look(ctx)
+	}
+	return err
 }
 
 // Done counts surveys.
 type Done struct{ Surveyed, Failed int }
 
-// Once surveys what is due, and ends.
+// Once surveys what is due, tells what there is to tell, and ends.
 func (o Options) Once(ctx context.Context) (n Done, err error) {
-	err = o.session(ctx, func(w *watcher) error {
+	f, err := o.Journal.Follow(ctx)
+	if err == nil {
+		err = o.bury(ctx, f)
+	}
+	told := newDeliveries()
+	if err != nil || len(o.due(f)) == 0 && !o.toTell(f, told) {
+		return n, err
+	}
+	err = o.session(ctx, told, func(w *watcher, ctx context.Context) error {
 		err := w.turn(ctx)
 		n = w.done
-		if err == nil {
-			err = w.deliver(ctx)
-		}
 		return err
 	})
 	return n, err
@@ -117,8 +150,9 @@ func (o Options) Once(ctx context.Context) (n Done, err error) {
 
 // Now surveys some wards, whether they are due or not.
 func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
-	err = o.session(ctx, func(w *watcher) error {
-		g := w.group()
+	err = o.session(ctx, newDeliveries(), func(w *watcher, ctx context.Context) error {
+		g := &errgroup.Group{}
+		g.SetLimit(max(1, w.AtOnce))
 		for _, ward := range wards {
 			g.Go(func() error { return w.survey(ctx, ward, nil) })
 		}
@@ -134,7 +168,7 @@ func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
 
 // Note writes down what somebody else's surveys found, by ward.
 func (o Options) Note(ctx context.Context, found map[string]*Found) error {
-	return o.session(ctx, func(w *watcher) error {
+	return o.session(ctx, newDeliveries(), func(w *watcher, ctx context.Context) error {
 		for _, ward := range value.Keys(found) {
 			if err := w.note(ctx, &alert.Survey{Ward: ward}, found[ward], true); err != nil {
 				return err
@@ -147,10 +181,8 @@ func (o Options) Note(ctx context.Context, found map[string]*Found) error {
 // watcher is a run on the journal.
 type watcher struct {
 	Options
-	run   *ledger.Run
-	vigil ledger.Vigil
-
-	told deliveries
+	run  *ledger.Run
+	told *deliveries
 	news chan struct{} // there may be something to deliver
 
 	mu   sync.Mutex
@@ -158,16 +190,14 @@ type watcher struct {
 }
 
 // session is a run on the journal. What it has claimed and not ended is given back with its end.
-func (o Options) session(ctx context.Context, do func(w *watcher) error) error {
+func (o Options) session(ctx context.Context, told *deliveries, do func(w *watcher, ctx context.Context) error) error {
 	id := ulid.Make().String()
 	run, err := o.Journal.Begin(ctx, ledger.BeginOptions{ID: id, Command: o.Command,
 		Scope: ledger.NewScope([]string{"watcher/" + id}, nil)})
 	if err != nil {
 		return err
 	}
-	w := &watcher{Options: o, run: run, news: make(chan struct{}, 1),
-		told: deliveries{wait: map[string]time.Duration{}, again: map[string]time.Time{}}}
-	err = do(w)
+	err = do(&watcher{Options: o, run: run, told: told, news: make(chan struct{}, 1)}, ctx)
 	end := ledger.End{Outcome: "done"}
 	if err != nil && ctx.Err() == nil {
 		end.Outcome = "failed"
@@ -178,49 +208,64 @@ func (o Options) session(ctx context.Context, do func(w *watcher) error) error {
 	return err
 }
 
-func (w *watcher) group() *errgroup.Group {
-	g := &errgroup.Group{}
-	g.SetLimit(max(1, w.AtOnce))
-	return g
-}
-
-// turn gives back what dead watchers have claimed, and surveys what is due.
+// turn surveys what is due and tells what happens, until nothing is due any more.
 func (w *watcher) turn(ctx context.Context) error {
-	dead, err := w.vigil.Dead(ctx, w.run)
-	if err != nil {
-		return err
+	telling, stop := context.WithCancel(ctx)
+	var g errgroup.Group
+	g.Go(func() error { return w.deliverOn(telling) })
+	err := w.surveyDue(ctx)
+	stop()
+	if tellErr := g.Wait(); err == nil && !errors.Is(tellErr, context.Canceled) {
+		err = tellErr
 	}
-	for _, run := range dead {
-		w.Log.Warn("another watcher is dead; what it surveyed is free again", "env", w.Env, "run", ledger.ShortRun(run))
-		if err := w.Journal.Break(ctx, run, "its watcher is dead", w.run.ID); err != nil {
-			w.Log.Warn("it could not be taken for dead", "env", w.Env, "run", ledger.ShortRun(run), "error", err)
-		}
+	if err == nil {
+		err = w.deliver(ctx)
 	}
-	if len(dead) > 0 {
-		if err := w.run.Look(ctx); err != nil {
-			return err
-		}
-	}
-	g := w.group()
-	for _, c := range w.due(w.Wards()) {
-		if ctx.Err() != nil {
-			break
-		}
-		g.Go(func() error {
-			if mine, err := w.claim(ctx, c); err != nil || !mine {
-				return err
-			}
-			return w.survey(ctx, c.Ward, &c.Due)
-		})
-	}
-	return errors.Join(g.Wait(), ctx.Err())
+	return err
 }
 
-// due are the slots that are due and free, the oldest first.
-func (w *watcher) due(wards map[string]*schedule.Schedule) []alert.Claim {
-	now := w.Clock.Now()
+// surveyDue surveys what is due, so many wards at once, and what becomes due meanwhile.
+func (w *watcher) surveyDue(ctx context.Context) (err error) {
+	ended := make(chan error)
+	running := 0
+	for {
+		mine, more := []alert.Claim(nil), false
+		if room := max(1, w.AtOnce) - running; room > 0 && err == nil && ctx.Err() == nil {
+			due := w.due(w.run)
+			rand.Shuffle(len(due), func(i, j int) { due[i], due[j] = due[j], due[i] }) // so that watchers seldom want the same
+			mine, err = w.claim(ctx, due[:min(room, len(due))])
+			more = err == nil && len(mine) < min(room, len(due))
+		}
+		for _, c := range mine {
+			running++
+			go func() { ended <- w.survey(ctx, c.Ward, &c.Due) }()
+		}
+		if more { // another one was quicker
+			continue
+		}
+		if running == 0 {
+			return errors.Join(err, ctx.Err())
+		}
+		select {
+		case one := <-ended:
+			running--
+			err = errors.Join(err, one)
+		case <-w.Clock.After(often):
+			if lookErr := w.run.Look(ctx); lookErr != nil {
+				err = errors.Join(err, lookErr)
+			}
+		}
+	}
+}
+
+// journal is whatever knows what the journal says.
+type journal interface{ Journal(func(*alert.State)) }
+
+// due are the slots that are due and free.
+func (o Options) due(j journal) []alert.Claim {
+	wards, now := o.Wards(), o.Clock.Now()
 	var out []alert.Claim
-	w.run.Journal(func(s *alert.State) {
+	j.Journal(func(s *alert.State) {
 		for _, ward := range value.Keys(wards) {
 			if c := (alert.Claim{Ward: ward, Due: wards[ward].Last(now)}); !c.Due.IsZero() && s.Free(c) {
 				out = append(out, c)
@@ -231,9 +276,9 @@ func (w *watcher) due(wards map[string]*schedule.Schedule) []alert.Claim {
 }
 
 // rest is how long there is nothing to do, as far as is known.
-func (w *watcher) rest() time.Duration {
-	now, rest := w.Clock.Now(), often
-	for _, s := range w.Wards() {
+func (o Options) rest() time.Duration {
+	now, rest := o.Clock.Now(), often
+	for _, s := range o.Wards() {
 		if next := s.Next(now); !next.IsZero() {
 			rest = min(rest, next.Sub(now))
 		}
@@ -241,12 +286,25 @@ func (w *watcher) rest() time.Duration {
 	return rest
 }
 
-// claim takes a slot, and reports whether it was the first to do so.
-func (w *watcher) claim(ctx context.Context, c alert.Claim) (mine bool, err error) {
-	if err := w.run.Append(ctx, watchLine(&alert.Line{Claim: &c})); err != nil {
-		return false, err
+// claim claims slots, and returns those that nobody has claimed before.
+func (w *watcher) claim(ctx context.Context, slots []alert.Claim) (mine []alert.Claim, err error) {
+	if len(slots) == 0 {
+		return nil, nil
 	}
-	w.run.Journal(func(s *alert.State) { mine = s.Claimed(c, w.run.ID) })
+	var lines []ledger.Line
+	for i := range slots {
+		lines = append(lines, watchLine(&alert.Line{Claim: &slots[i]}))
+	}
+	if err := w.run.Append(ctx, lines...); err != nil {
+		return nil, err
+	}
+	w.run.Journal(func(s *alert.State) {
+		for _, c := range slots {
+			if s.Claimed(c, w.run.ID) {
+				mine = append(mine, c)
+			}
+		}
+	})
 	return mine, nil
 }
 
@@ -267,10 +325,11 @@ func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error
 // note writes down what a survey found and what that changes. looked says whether it found out anything.
 func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looked bool) error {
 	v.Counts, v.Error = found.Counts, found.Failed
+	tell := w.Receivers != nil && len(w.Receivers()) > 0
 	var lines []ledger.Line
 	w.run.Journal(func(s *alert.State) {
 		for _, e := range w.events(s, v.Ward, found, looked) {
-			if w.Receivers != nil && len(w.Receivers()) > 0 {
+			if tell {
 				e.Message = ulid.Make().String()
 			}
 			lines = append(lines, watchLine(&alert.Line{Event: &e}))
