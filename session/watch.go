@@ -45,8 +45,7 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 	if err != nil {
 		return watch.Done{}, err
 	}
-	wards, err := chooseWards(e, r.Wards)
-	if err != nil {
+	if _, err := chooseWards(e, r.Wards); err != nil {
 		return watch.Done{}, err
 	}
 	switch {
@@ -55,29 +54,37 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 	case r.AtOnce < 1 || r.AtOnce > 100:
 		return watch.Done{}, problem.Usage("-at-once must lie between 1 and 100")
 	}
-	envs := r.Envs
-	if named := os.Getenv("KASBAH_ENV"); len(envs) == 0 && named != "" {
-		envs = strings.Split(named, ",")
+	named := r.Envs
+	if env := os.Getenv("KASBAH_ENV"); len(named) == 0 && env != "" {
+		named = strings.Split(env, ",")
 	}
-	if len(envs) == 0 {
-		envs = e.Environments()
-	}
-	plan := &plan{c: c, log: log, wards: wards, estate: e}
+	plan := &plan{c: c, log: log, wards: r.Wards, envs: named, estate: e}
 	if plan.body, err = os.ReadFile(filepath.Join(e.Dir, estate.File)); err != nil {
 		return watch.Done{}, err
 	}
-	g, ctx := errgroup.WithContext(ctx)
-	var mu sync.Mutex
-	var surveys watch.Done
-	watched := 0
-	for _, env := range envs {
+	for _, env := range named {
 		if !slices.Contains(e.Environments(), env) {
 			return watch.Done{}, &problem.UsageError{Message: "no environment is called " + env, Hint: nearest.Hint(env, e.Environments())}
 		}
-		if len(plan.of(env)) == 0 && !r.Now {
-			continue
-		}
-		watched++
+	}
+	envs := plan.scheduled()
+	if r.Now && len(named) > 0 {
+		envs = named
+	} else if r.Now {
+		envs = e.Environments()
+	}
+	if len(envs) == 0 {
+		return watch.Done{}, &problem.UsageError{Message: "no ward is to be surveyed on a schedule",
+			Hint: "say when in kasbah.toml: [watch] with every = \"6h\""}
+	}
+	if !r.Once && !r.Now {
+		plan.goOn(ctx, r, command)
+		return watch.Done{}, nil
+	}
+	var g errgroup.Group
+	var mu sync.Mutex
+	var surveys watch.Done
+	for _, env := range envs {
 		g.Go(func() error {
 			n, err := plan.watch(ctx, env, r, command)
 			mu.Lock()
@@ -86,18 +93,53 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 			return err
 		})
 	}
-	if watched == 0 {
-		return watch.Done{}, &problem.UsageError{Message: "no ward is to be surveyed on a schedule",
-			Hint: "say when in kasbah.toml: [watch] with every = \"6h\""}
+	err = g.Wait()
+	return surveys, err
+}
+
+// lookAgain is how often it is looked whether further environments are to be watched, and how soon one that
+// could not be opened is tried again.
+const lookAgain = 10 * time.Second
+
+// goOn watches the environments that have a schedule, each on its own, until the context ends. One that
+// cannot be opened keeps no other one back.
+func (p *plan) goOn(ctx context.Context, r WatchRequest, command string) {
+	var running sync.WaitGroup
+	watched := map[string]bool{}
+	for ctx.Err() == nil {
+		for _, env := range p.scheduled() {
+			if watched[env] {
+				continue
+			}
+			watched[env] = true
+			running.Go(func() {
+				for ctx.Err() == nil {
+					if _, err := p.watch(ctx, env, r, command); err != nil && ctx.Err() == nil {
+						p.log.Error("the environment cannot be opened; trying again", "env", env, "error", err, "in", lookAgain)
+						pause(ctx, lookAgain)
+					}
+				}
+			})
+		}
+		pause(ctx, lookAgain)
 	}
-	return surveys, g.Wait()
+	running.Wait()
+}
+
+// pause waits, unless the context ends.
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
 }
 
 // plan is when which wards are due, as kasbah.toml says at the time.
 type plan struct {
 	c     Config
 	log   *slog.Logger
-	wards []string
+	wards []string // that were named; none for all
+	envs  []string // that were named; none for all
 
 	mu     sync.Mutex
 	estate *estate.Estate
@@ -132,12 +174,23 @@ func (p *plan) read() (*estate.Estate, []byte) {
 func (p *plan) of(env string) map[string]*schedule.Schedule {
 	e, _ := p.read()
 	out := map[string]*schedule.Schedule{}
-	for _, ward := range p.wards {
-		if s := e.Schedule(env, ward); s != nil && e.HasWard(ward) {
+	for _, ward := range e.Wards {
+		if len(p.wards) > 0 && !slices.Contains(p.wards, ward) {
+			continue
+		}
+		if s := e.Schedule(env, ward); s != nil {
 			out[ward] = s
 		}
 	}
 	return out
+}
+
+// scheduled are the environments that have a ward to survey.
+func (p *plan) scheduled() []string {
+	e, _ := p.read()
+	return slices.DeleteFunc(slices.Clone(e.Environments()), func(env string) bool {
+		return len(p.envs) > 0 && !slices.Contains(p.envs, env) || len(p.of(env)) == 0
+	})
 }
 
 // watch watches one environment.
@@ -164,7 +217,7 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 	}
 	switch {
 	case r.Now:
-		return o.Now(ctx, p.wards)
+		return o.Now(ctx, r.Wards)
 	case r.Once:
 		return o.Once(ctx)
 	}
