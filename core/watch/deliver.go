@@ -159,13 +159,15 @@ func (w *watcher) untold(name, because string) (lines []ledger.Line) {
 
 func watchLine(l *alert.Line) ledger.Line { return ledger.Line{Kind: ledger.KindWatch, Watch: l} }
 
-// deliverOn delivers again and again until the context ends. An error is one of the journal.
-func (w *watcher) deliverOn(ctx context.Context) error {
-	for {
-		if err := w.deliver(ctx); err != nil {
+// deliverUntil delivers again and again, and a last time when all is surveyed.
+func (w *watcher) deliverUntil(ctx context.Context, surveyed <-chan struct{}) error {
+	for last := false; ; {
+		if err := w.deliver(ctx); err != nil || last {
 			return err
 		}
 		select {
+		case <-surveyed:
+			last = true
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-w.news:

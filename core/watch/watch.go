@@ -210,18 +210,12 @@ func (o Options) session(ctx context.Context, told *deliveries, do func(w *watch
 
 // turn surveys what is due and tells what happens, until nothing is due any more.
 func (w *watcher) turn(ctx context.Context) error {
-	telling, stop := context.WithCancel(ctx)
+	surveyed := make(chan struct{})
 	var g errgroup.Group
-	g.Go(func() error { return w.deliverOn(telling) })
+	g.Go(func() error { return w.deliverUntil(ctx, surveyed) })
 	err := w.surveyDue(ctx)
-	stop()
-	if tellErr := g.Wait(); err == nil && !errors.Is(tellErr, context.Canceled) {
-		err = tellErr
-	}
-	if err == nil {
-		err = w.deliver(ctx)
-	}
-	return err
+	close(surveyed)
+	return errors.Join(err, g.Wait())
 }
 
 // surveyDue surveys what is due, so many wards at once, and what becomes due meanwhile.
