@@ -123,6 +123,9 @@ type indexed struct {
 	keys    map[ref]string    // by type and id
 	outputs map[string]toItem // by a value that the cloud decided, of one thing alone
 	ids     map[string]toItem // by id, where one type alone has it
+	// values are the ids of things and of others by what refers to them, where that is another value
+	// than the id: the number of a thing below another one, say. "" for what several things have.
+	values, others map[ref]string
 }
 
 // input is a value that differs between environments.

@@ -48,7 +48,14 @@ type ref struct{ typ, name string }
 // index gives each thing of an environment a key that it has in the others, too.
 func (g *gathering) index(i int) {
 	f := &g.found[i]
-	x := &indexed{keys: make(map[ref]string, len(f.Things)), ids: make(map[string]toItem, len(f.Things)), outputs: map[string]toItem{}}
+	x := &indexed{keys: make(map[ref]string, len(f.Things)), ids: make(map[string]toItem, len(f.Things)), outputs: map[string]toItem{},
+		values: map[ref]string{}, others: map[ref]string{}}
+	for _, t := range f.Things {
+		referred(x.values, t)
+	}
+	for _, t := range f.Others {
+		referred(x.others, t)
+	}
 	g.indexed = append(g.indexed, x)
 	slices.SortFunc(f.Things, func(a, b Thing) int {
 		return cmp.Or(cmp.Compare(a.Type.Name, b.Type.Name), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID))
@@ -136,6 +143,20 @@ func (g *gathering) index(i int) {
 	}
 	for text := range twice {
 		delete(x.outputs, text)
+	}
+}
+
+// referred notes by which value others refer to a thing, where that is not its id.
+func referred(values map[ref]string, t Thing) {
+	v := t.Attributes[t.Type.ID]
+	if text, is := v.(string); v == nil || is && text == t.ID {
+		return
+	}
+	of := ref{t.Type.Name, value.Plain(v)}
+	if _, twice := values[of]; twice {
+		values[of] = ""
+	} else {
+		values[of] = t.ID
 	}
 }
 

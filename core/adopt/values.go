@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -13,6 +14,10 @@ import (
 // tree is a value with what it refers to in place of ids.
 func (g *gathering) tree(i int, v any, a *schema.Attribute, of string) any {
 	switch v := v.(type) {
+	case int64:
+		if a != nil && a.Refers != "" {
+			return g.reference(i, a.Refers, v)
+		}
 	case string:
 		if a != nil && a.Refers != "" {
 			return g.reference(i, a.Refers, v)
@@ -102,11 +107,15 @@ func below(a *schema.Attribute, key string) *schema.Attribute {
 	return a.Elem
 }
 
-// reference is how a thing is written that another one refers to by its id.
-func (g *gathering) reference(i int, typ, id string) any {
-	if key := g.indexed[i].keys[ref{typ, id}]; key != "" {
+// reference is how a thing is written that another one refers to by its id, or by the value that stands
+// for it.
+func (g *gathering) reference(i int, typ string, v any) any {
+	x, id := g.indexed[i], value.Plain(v)
+	of := ref{typ, id}
+	if key := cmp.Or(x.keys[of], x.keys[ref{typ, x.values[of]}]); key != "" {
 		return toItem{key: key}
 	}
+	id = cmp.Or(x.others[of], id)
 	f := g.found[i]
 	if f.Managed != nil {
 		switch m := f.Managed(typ, id); {
@@ -127,7 +136,7 @@ func (g *gathering) reference(i int, typ, id string) any {
 	}
 	t, there := f.Others[thingKey(typ, id)]
 	if !there {
-		return id
+		return v
 	}
 	match, key := map[string]any{}, typ
 	names, _ := identityOf(t.Type)
