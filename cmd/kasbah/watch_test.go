@@ -34,6 +34,7 @@ func TestWatchTakenOver(t *testing.T) {
 			var held sync.Map // whether lists are held, by "" -> channel
 			asked := make(chan struct{}, 100)
 			through := httputil.NewSingleHostReverseProxy(api)
+			through.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) } // who asked is gone
 			gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if open, hold := held.Load(""); hold && r.Method == http.MethodGet && strings.HasPrefix(r.URL.Path, "/networks") {
 					asked <- struct{}{}
