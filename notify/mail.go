@@ -34,7 +34,7 @@ func (l *Mail) Name() string { return l.Called }
 func Server(address string) (host string, port int, tls bool, err error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "smtp" && u.Scheme != "smtps" || u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.User != nil {
-		return "", 0, false, fmt.Errorf("%q is no address of a mail server, such as smtp://mail.example:587", address)
+		return "", 0, false, fmt.Errorf("%q must be the address of a mail server, such as smtp://mail.example:587", address)
 	}
 	tls, port = u.Scheme == "smtps", 587
 	if tls {

@@ -86,7 +86,7 @@ func TestWatchTakenOver(t *testing.T) {
 	}
 }
 
-// TestWatchTells: what happens to an alert is told to a webhook, a mailbox and a program, each once and in
+// TestWatchTells: a webhook, a mailbox and a program hear what happens to an alert, each once and in
 // its order: found, acknowledged, changed, and found no more.
 func TestWatchTells(t *testing.T) {
 	var mu sync.Mutex
@@ -148,11 +148,11 @@ events = ["drift.*"]
 	require.Equal(t, 4, strings.Count(p.read("told"), `"specversion":"1.0"`))
 	require.Contains(t, p.must("ledger", "verify"), "~watch, trial: whole")
 
-	// a receiver that is wrong is told at its line, before anything is surveyed
+	// a wrong receiver is an error at its line, before anything is surveyed
 	p.file("kasbah.toml", p.read("kasbah.toml")+"[[notify]]\nmail = \"keepers@lantern.example\"\nserver = \"mail\"\nname = \"second\"\n")
 	out, code := p.run("watch", "-once")
 	require.Equal(t, 1, code, out)
-	require.Contains(t, out, `"mail" is no address of a mail server`)
+	require.Contains(t, out, `"mail" must be the address of a mail server`)
 }
 
 // mailbox is a mail server that keeps what it gets.

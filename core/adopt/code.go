@@ -553,7 +553,7 @@ func (c *coder) write(b *strings.Builder, v any) {
 	write(b, v, c.leaf)
 }
 
-// leaf is what is no list and no map as the language writes it.
+// leaf is a value other than a list or a map, as the language writes it.
 func (c *coder) leaf(v any) string {
 	switch x := v.(type) {
 	case toItem:

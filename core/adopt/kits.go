@@ -158,7 +158,7 @@ func (c *coder) around(of []*item, free map[string]bool) []*group {
 
 var instanceName = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
-// group makes a kit of roots with what stands around each; nil where that is no simple one.
+// group makes a kit of roots with what stands around each; nil where their parts differ too much.
 func (c *coder) group(of []*item, members map[string][]*item) *group {
 	g := &group{}
 	names := affixOf(of)
