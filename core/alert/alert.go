@@ -101,7 +101,7 @@ type Event struct {
 	Finding *Finding  `json:"finding,omitempty"` // of opened and changed
 	Ack     *Ack      `json:"acknowledgement,omitempty"`
 	Because string    `json:"because,omitempty"` // of changed, where nothing else is found
-	// Message is the id under which others are told of it; "" where nobody is to be told.
+	// Message is the id under which receivers hear of it; "" where there are no receivers.
 	Message string `json:"message,omitempty"`
 }
 
@@ -154,7 +154,7 @@ type Point struct {
 
 // Ward is what the journal knows of a ward.
 type Ward struct {
-	Claim    *Claim     `json:"claim,omitempty"` // the slot that somebody surveys now
+	Claim    *Claim     `json:"claim,omitempty"` // the slot that is being surveyed
 	By       string     `json:"by,omitempty"`    // the run that has claimed it
 	Done     *time.Time `json:"done,omitempty"`  // the newest slot that was surveyed
 	Last     *Survey    `json:"last,omitempty"`
@@ -180,7 +180,7 @@ type State struct {
 // NewState is that of an empty journal.
 func NewState() *State { return &State{Alerts: map[string]*Alert{}, Wards: map[string]*Ward{}} }
 
-// UnmarshalJSON reads a state whatever is missing in it: somebody else may have written it.
+// UnmarshalJSON reads a state and puts empty maps in place of missing ones: another program may have written it.
 func (s *State) UnmarshalJSON(body []byte) error {
 	type plain State
 	if err := json.Unmarshal(body, (*plain)(s)); err != nil {
@@ -336,7 +336,7 @@ func (s *State) Clone() *State {
 	return out
 }
 
-// Sorted lists alerts: what needs somebody first, then by ward, address and path.
+// Sorted lists alerts by phase, open ones first, then by ward, address and path.
 func (s *State) Sorted() []*Alert {
 	order := map[Phase]int{Open: 0, Acknowledged: 1, Resolved: 2}
 	out := make([]*Alert, 0, len(s.Alerts))

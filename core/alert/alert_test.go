@@ -47,13 +47,13 @@ func TestLife(t *testing.T) {
 	require.Regexp(t, "^[a-z2-7]{8}$", id)
 	require.NotEqual(t, id, size.ID("trial"))
 	require.Equal(t, []EventKind{WasOpened}, j.survey(size))
-	require.Nil(t, j.survey(size), "the same again is no news")
+	require.Nil(t, j.survey(size), "the same finding changes nothing")
 	ack := func(until string) {
 		require.Empty(t, j.fold("p", Line{Event: &Event{Kind: WasAcknowledged, ID: id, Ack: &Ack{Who: "keeper-1", Why: "storm", Until: until}}}))
 		require.Equal(t, Acknowledged, j.s.Alerts[id].Phase)
 	}
 	ack("")
-	require.Nil(t, j.survey(size), "somebody knows of it")
+	require.Nil(t, j.survey(size), "an acknowledged alert stays as it is")
 	size.Found = &value.Any{V: "tiny"}
 	require.Equal(t, []EventKind{WasChanged}, j.survey(size))
 	require.Equal(t, Open, j.s.Alerts[id].Phase)
@@ -124,7 +124,7 @@ func TestBounded(t *testing.T) {
 	require.JSONEq(t, string(body), string(more))
 }
 
-// TestHostileState: what somebody has left out of a state does no harm.
+// TestHostileState: a state with missing parts is read without harm.
 func TestHostileState(t *testing.T) {
 	for _, body := range []string{`{}`, `{"alerts":null,"wards":null}`, `{"alerts":{"a":null},"wards":{"shore":null}}`} {
 		s := &State{}

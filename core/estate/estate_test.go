@@ -91,6 +91,8 @@ func TestMistakes(t *testing.T) {
 		{good + "[notify]\nmail = \"x\"", "notify must be tables, each as [[notify]]"},
 		{good + "[[notify]]\nname = \"x\"", "notify needs one of url, mail and run"},
 		{good + "[[notify]]\nurl = \"http://x\"\nrun = [\"a\"]", "notify needs one of url, mail and run"},
+		{good + "[[notify]]\nurl = \"ftp://x\"", "url must begin with http:// or https://"},
+		{good + "[[notify]]\nurl = \"http://\"", "url must begin with http:// or https://"},
 		{good + "[[notify]]\nurl = 5", "url must be a text, or one of { env"},
 		{good + "[[notify]]\nurl = \"http://x\"\nsign = \"clear\"", "sign must be one of { env"},
 		{good + "[[notify]]\nmail = \"a@x\"", "mail needs a server, such as"},

@@ -105,6 +105,8 @@ func (r *reader) receiver(t value.Map) Notify {
 	address, isText := n.URL.(string)
 	if _, ok := ReadSource(n.URL); n.URL != nil && !ok && (!isText || address == "") {
 		r.wrong("notify", "url must be a text, or %s", credentials)
+	} else if u, err := url.Parse(address); address != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "") {
+		r.wrong("notify", "url must begin with http:// or https:// and name a host")
 	}
 	if t["run"] != nil {
 		n.Run = texts("run")
