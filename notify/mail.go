@@ -54,7 +54,7 @@ func (l *Mail) Send(ctx context.Context, m *alert.Message) error {
 	if err := errors.Join(msg.From(l.From), msg.To(l.To...)); err != nil {
 		return err
 	}
-	msg.Subject(fmt.Sprintf("[%s %s] %s: %s", l.Estate, l.Env, Type(m), render.Clean(Subject(m))))
+	msg.Subject(fmt.Sprintf("[%s %s] %s: %s", l.Estate, l.Env, m.Type(), render.Clean(m.Subject())))
 	msg.SetMessageIDWithValue(m.ID + "@kasbah." + l.Estate)
 	msg.SetDateWithValue(m.At)
 	msg.SetBodyString(mail.TypeTextPlain, l.words(m))
@@ -100,8 +100,8 @@ func (l *Mail) words(m *alert.Message) string {
 		}
 		return value.Plain(v.V)
 	}
-	line("what", Subject(m))
-	line("event", Type(m))
+	line("what", m.Subject())
+	line("event", m.Type())
 	line("verdict", f.Verdict)
 	line("expected", show(f.Expected))
 	line("found", show(f.Found))
@@ -111,11 +111,23 @@ func (l *Mail) words(m *alert.Message) string {
 		line("at", f.At.UTC().Format("2006-01-02 15:04:05Z"))
 	}
 	line("declared at", f.Position)
+	if r := m.Run; r != nil {
+		line("run", r.ID)
+		line("who", r.Who)
+		line("command", r.Command)
+		line("reason", r.Reason)
+		line("outcome", r.Outcome)
+	}
 	if a.Ack != nil {
 		line("acknowledged", a.Ack.Who+": "+a.Ack.Why)
 		line("until", a.Ack.Until)
 	}
-	line("alert", a.ID)
-	fmt.Fprintf(&b, "\nkasbah alerts show %s -env %s\n", a.ID, l.Env)
+	switch {
+	case a.ID != "":
+		line("alert", a.ID)
+		fmt.Fprintf(&b, "\nkasbah alerts show %s -env %s\n", a.ID, l.Env)
+	case m.Run != nil:
+		fmt.Fprintf(&b, "\nkasbah ledger log %s -env %s\n", m.Run.Ward, l.Env)
+	}
 	return b.String()
 }

@@ -9,19 +9,7 @@ import (
 	"time"
 
 	"kasbah/core/alert"
-	"kasbah/core/value"
 )
-
-// Type is the event of a message, such as drift.opened or survey.failed.
-func Type(m *alert.Message) string {
-	if m.Alert.Finding.Verdict != alert.Failed {
-		return "drift." + string(m.Kind)
-	}
-	if m.Kind == alert.WasOpened || m.Kind == alert.WasChanged {
-		return "survey.failed"
-	}
-	return "survey." + string(m.Kind)
-}
 
 // Filter are patterns of events, such as drift.*; none for all.
 type Filter []string
@@ -29,7 +17,7 @@ type Filter []string
 // Wants reports whether a pattern fits the event of a message.
 func (f Filter) Wants(m *alert.Message) bool {
 	return len(f) == 0 || slices.ContainsFunc(f, func(pattern string) bool {
-		fits, err := path.Match(pattern, Type(m))
+		fits, err := path.Match(pattern, m.Type())
 		return fits && err == nil
 	})
 }
@@ -47,8 +35,9 @@ type event struct {
 }
 
 type data struct {
-	Env   string      `json:"env"`
-	Alert alert.Alert `json:"alert"`
+	Env   string       `json:"env"`
+	Alert *alert.Alert `json:"alert,omitempty"` // none for a run that ended well
+	Run   *alert.Run   `json:"run,omitempty"`
 }
 
 // Source is where events come from: an environment of an estate.
@@ -56,19 +45,10 @@ type Source struct{ Estate, Env string }
 
 // encode writes the event of a message. Its id stays the same however often it is sent.
 func (s Source) encode(m *alert.Message) ([]byte, error) {
-	return json.Marshal(event{Spec: "1.0", ID: m.ID, Source: "/" + s.Estate + "/" + s.Env, Type: Type(m), Subject: Subject(m),
-		Time: m.At.UTC(), Content: "application/json", Data: data{s.Env, m.Alert}})
-}
-
-// Subject is what an event is about: an address with its ward, and the path of an attribute.
-func Subject(m *alert.Message) string {
-	f := m.Alert.Finding
-	out := f.Ward
-	if f.Address != "" {
-		out = value.InWard(f.Ward, f.Address)
+	d := data{Env: s.Env, Run: m.Run}
+	if m.Alert.ID != "" {
+		d.Alert = &m.Alert
 	}
-	if f.Path != "" {
-		out += " " + f.Path
-	}
-	return out
+	return json.Marshal(event{Spec: "1.0", ID: m.ID, Source: "/" + s.Estate + "/" + s.Env, Type: m.Type(), Subject: m.Subject(),
+		Time: m.At.UTC(), Content: "application/json", Data: d})
 }

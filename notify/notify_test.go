@@ -204,7 +204,7 @@ func TestFilter(t *testing.T) {
 	require.True(t, notify.Filter{"survey.failed", "drift.*"}.Wants(m))
 	require.False(t, notify.Filter{"drift.resolved"}.Wants(m))
 	m.Alert.Finding.Verdict = alert.Failed
-	require.Equal(t, "survey.failed", notify.Type(m))
+	require.Equal(t, "survey.failed", m.Type())
 	m.Kind = alert.WasResolved
-	require.Equal(t, "survey.resolved", notify.Type(m))
+	require.Equal(t, "survey.resolved", m.Type())
 }

@@ -58,14 +58,7 @@ var phaseColours = map[alert.Phase]Colour{alert.Open: vermilion, alert.Acknowled
 // alert writes one as a paragraph.
 func (o *Out) alert(a *alert.Alert) {
 	f := a.Finding
-	head := f.Ward
-	if f.Address != "" {
-		head = value.InWard(f.Ward, f.Address)
-	}
-	if f.Path != "" {
-		head = strings.TrimSpace(head + " " + f.Path)
-	}
-	o.Printf("%s  %s  %s\n", o.Paint(phaseColours[a.Phase], fmt.Sprintf("%-12s", a.Phase)), a.ID, o.Bold(Clean(head)))
+	o.Printf("%s  %s  %s\n", o.Paint(phaseColours[a.Phase], fmt.Sprintf("%-12s", a.Phase)), a.ID, o.Bold(Clean(f.Subject())))
 	o.Printf("              %s\n", Wrap(Clean(found(&f)), o.Width-14, "              "))
 	switch {
 	case a.Ack != nil:
@@ -85,10 +78,17 @@ func found(f *alert.Finding) string {
 	switch f.Verdict {
 	case alert.Gone:
 		text = "is gone"
-	case alert.Failed:
+	case alert.Failed, alert.Ending:
 		text = f.Because
+	case alert.Broken:
+		text = "breaks the rule: " + f.Because
+	case alert.Unfinished:
+		text = strings.TrimSuffix("the run "+plainOf(f.Found)+" failed: "+f.Because, ": ")
+	case alert.Stale:
+		text = fmt.Sprintf("the run %s holds a lock, and its program is dead: `%s`; the next run takes the lock over",
+			f.Path, f.Because)
 	case alert.Untold:
-		text = "could not be told of alerts for a day: " + f.Because
+		text = "could not be told for a day: " + f.Because
 	default:
 		text = fmt.Sprintf("expected %s, found %s", plainOf(f.Expected), plainOf(f.Found))
 	}

@@ -12,18 +12,12 @@ import (
 	"sync"
 	"time"
 
-	"github.com/oklog/ulid/v2"
 	"golang.org/x/sync/errgroup"
 
-	"kasbah/core/alert"
-	"kasbah/core/enact"
 	"kasbah/core/estate"
-	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schedule"
-	"kasbah/core/survey"
-	"kasbah/core/value"
 	"kasbah/core/watch"
 	"kasbah/notify"
 	"kasbah/transport"
@@ -171,8 +165,7 @@ func (p *plan) read() (*estate.Estate, []byte) {
 }
 
 // of is the plan of an environment.
-func (p *plan) of(env string) map[string]*schedule.Schedule {
-	e, _ := p.read()
+func (p *plan) of(e *estate.Estate, env string) map[string]*schedule.Schedule {
 	out := map[string]*schedule.Schedule{}
 	for _, ward := range e.Wards {
 		if len(p.wards) > 0 && !slices.Contains(p.wards, ward) {
@@ -189,66 +182,83 @@ func (p *plan) of(env string) map[string]*schedule.Schedule {
 func (p *plan) scheduled() []string {
 	e, _ := p.read()
 	return slices.DeleteFunc(slices.Clone(e.Environments()), func(env string) bool {
-		return len(p.envs) > 0 && !slices.Contains(p.envs, env) || len(p.of(env)) == 0
+		return len(p.envs) > 0 && !slices.Contains(p.envs, env) || len(p.of(e, env)) == 0
 	})
 }
 
-// watch watches one environment.
+// watch watches one environment. A session stands for what kasbah.toml says; once the file says something
+// else, the next one goes on. A file with which none can be opened counts for nothing.
 func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command string) (n watch.Done, err error) {
-	c := p.c
-	c.Env, c.Lenient, c.Unpinned = env, true, true
-	s, err := Open(ctx, c)
-	if s != nil {
-		defer func() { err = errors.Join(err, s.Close()) }()
-	}
+	at, err := p.open(ctx, env)
 	if err != nil {
 		return n, err
 	}
-	o := watch.Options{Env: env, Journal: s.journal(), Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
-		Wards: func() map[string]*schedule.Schedule { return p.of(env) },
-		Survey: func(ctx context.Context, ward string) (*watch.Found, error) {
-			now := c
-			_, body := p.read()
-			now.Overlay = map[string][]byte{estate.File: body}
-			return surveyed(ctx, now, ward)
-		}}
-	if err := p.tell(s, &o); err != nil {
-		return n, err
+	for {
+		var next *watched
+		refused := at.estate
+		o := at.options(p, r, command)
+		o.Changed = func() bool {
+			now, _ := p.read()
+			if now == at.estate || now == refused {
+				return false
+			}
+			if next, err = p.open(ctx, env); err != nil {
+				refused = now
+				p.log.Error("the environment cannot be watched as kasbah.toml says now; what it said before holds", "env", env, "error", err)
+			}
+			return err == nil
+		}
+		switch {
+		case r.Now:
+			n, err = o.Now(ctx, r.Wards)
+		case r.Once:
+			n, err = o.Once(ctx)
+		default:
+			o.Watch(ctx)
+			if next == nil {
+				p.log.Info("stopped", "env", env)
+			}
+		}
+		if next == nil {
+			return n, errors.Join(err, at.Close())
+		}
+		if err := at.Close(); err != nil {
+			p.log.Warn("what was opened could not be closed", "env", env, "error", err)
+		}
+		at = next
 	}
-	switch {
-	case r.Now:
-		return o.Now(ctx, r.Wards)
-	case r.Once:
-		return o.Once(ctx)
-	}
-	o.Watch(ctx)
-	p.log.Info("stopped", "env", env)
-	return n, nil
 }
 
-// tell lets a watcher tell receivers. Those of a kasbah.toml that is changed later are told as well.
-func (p *plan) tell(s *Session, o *watch.Options) error {
-	e, _ := p.read()
-	made, err := s.receivers(e)
-	if err != nil {
-		return err
+// watched is an environment as one text of kasbah.toml has it.
+type watched struct {
+	*Session
+	estate    *estate.Estate // by which plan.read tells whether the text has changed
+	receivers []watch.Receiver
+}
+
+func (p *plan) open(ctx context.Context, env string) (*watched, error) {
+	e, body := p.read()
+	c := p.c
+	c.Env, c.Lenient, c.Unpinned, c.Overlay = env, true, true, map[string][]byte{estate.File: body}
+	s, err := Open(ctx, c)
+	at := &watched{Session: s, estate: e}
+	if err == nil {
+		at.receivers, err = s.receivers(e)
 	}
-	var mu sync.Mutex
-	o.Receivers = func() []watch.Receiver {
-		mu.Lock()
-		defer mu.Unlock()
-		if now, _ := p.read(); now != e {
-			again, err := s.receivers(now)
-			if err != nil {
-				p.log.Error("those who are told of alerts stay as they were", "error", err)
-			} else {
-				made = again
-			}
-			e = now
-		}
-		return made
+	if err != nil && s != nil {
+		err = errors.Join(err, s.Close())
 	}
-	return nil
+	return at, err
+}
+
+func (at *watched) options(p *plan, r WatchRequest, command string) watch.Options {
+	c := at.config
+	return watch.Options{Env: at.Env, Journal: at.journal(), Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
+		Wards:     func() map[string]*schedule.Schedule { return p.of(at.estate, at.Env) },
+		Ledgers:   at.Ledgers,
+		Survey:    func(ctx context.Context, ward string) (*watch.Found, error) { return surveyed(ctx, c, ward) },
+		Receivers: at.receivers,
+	}
 }
 
 // receivers are those of kasbah.toml who are told of alerts.
@@ -304,144 +314,3 @@ type realTime struct{}
 
 func (realTime) Now() time.Time                         { return time.Now() }
 func (realTime) After(d time.Duration) <-chan time.Time { return time.After(d) }
-
-// surveyed surveys one ward, as the estate's files are now.
-func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, err error) {
-	c.Wards = []string{ward}
-	s, err := Open(ctx, c)
-	if s != nil {
-		defer func() { err = errors.Join(err, s.Close()) }()
-	}
-	if err != nil {
-		return nil, err
-	}
-	r, err := s.Survey(ctx, survey.Asked{})
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range r.Failures {
-		if f.Ward != "" { // nothing is known of what it records
-			return nil, errors.New(f.Error)
-		}
-	}
-	return foundIn(r, ward), nil
-}
-
-// Record notes what a survey saw in the records, and what it found among the alerts: of whole wards, as
-// asked says. It returns how many records were written.
-func (s *Session) Record(ctx context.Context, r *survey.Report, asked survey.Asked, o enact.Options) (int, error) {
-	n, err := enact.RecordSeen(ctx, r.Seen, o)
-	if err != nil || len(asked.Only) > 0 || !asked.Since.IsZero() {
-		return n, err
-	}
-	found := map[string]*watch.Found{}
-	for _, ward := range s.Wards {
-		if !slices.ContainsFunc(r.Failures, func(f survey.Failure) bool { return f.Ward == ward }) {
-			found[ward] = foundIn(r, ward)
-		}
-	}
-	receivers, err := s.receivers(s.Estate)
-	if err != nil {
-		return n, err
-	}
-	return n, watch.Options{Env: s.Env, Journal: s.journal(), Command: o.Command, Clock: realTime{}, Log: slog.New(slog.DiscardHandler),
-		Receivers: func() []watch.Receiver { return receivers }}.Note(ctx, found) // a watcher tells them
-}
-
-// foundIn is what a survey found in a ward, as alerts have it.
-func foundIn(r *survey.Report, ward string) *watch.Found {
-	out := &watch.Found{Unsure: map[string]bool{}, Counts: map[string]int{}}
-	var failed []string // why something could not be looked at
-	for _, res := range r.Resources {
-		if res.Ward != ward {
-			continue
-		}
-		out.Counts[string(res.Verdict)]++
-		f := alert.Finding{Ward: res.Ward, Address: res.Address, Type: res.Type, Position: res.Position}
-		switch res.Verdict {
-		case survey.Unchecked:
-			out.Unsure[res.Address] = true
-			if res.Unread() && !slices.Contains(failed, res.Because) {
-				failed = append(failed, res.Because)
-			}
-		case survey.Gone:
-			f.Verdict, f.By, f.At = alert.Gone, res.By, res.At
-			out.Findings = append(out.Findings, f)
-		case survey.Differs:
-			f.Verdict = alert.Differs
-			for _, d := range res.Differences {
-				if d.Accepted == nil {
-					f.Path, f.Expected, f.Found, f.By, f.At = d.Path, &value.Any{V: d.Expected.V}, &value.Any{V: d.Found.V}, d.By, d.At
-					if d.Position != "" {
-						f.Position = d.Position
-					}
-					out.Findings = append(out.Findings, f)
-				}
-			}
-		}
-	}
-	out.Failed = strings.Join(failed, "; ")
-	return out
-}
-
-// Alerts lists the alerts of the session's environment; resolved ones as well with all.
-func (s *Session) Alerts(ctx context.Context, all bool) (*alert.List, error) {
-	st, err := s.journal().Load(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := &alert.List{Format: alert.Format, Env: s.Env, Alerts: []*alert.Alert{}, Wards: map[string]alert.WardStatus{}}
-	if st.Watch == nil {
-		return out, nil
-	}
-	for _, a := range st.Watch.Sorted() {
-		if all || a.Phase != alert.Resolved {
-			out.Alerts = append(out.Alerts, a)
-		}
-	}
-	for name, w := range st.Watch.Wards {
-		if w.Last == nil {
-			continue
-		}
-		status := alert.WardStatus{At: w.At, Counts: w.Last.Counts, Error: w.Last.Error}
-		if plan := s.Estate.Schedule(s.Env, name); plan != nil {
-			if next := plan.Next(time.Now()); !next.IsZero() {
-				status.Next = &next
-			}
-		}
-		out.Wards[name] = status
-	}
-	return out, nil
-}
-
-// Acknowledge says that somebody knows of alerts, why that is enough, and until which day; "" for as
-// long as they stay as they are. It returns them as they are then.
-func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, command string) (*alert.List, error) {
-	list, err := s.Alerts(ctx, false)
-	if err != nil {
-		return nil, err
-	}
-	var known []*alert.Alert
-	var lines []ledger.Line
-	for _, id := range ids {
-		a, err := list.Alert(id)
-		if err != nil {
-			return nil, err
-		}
-		a.Phase, a.Ack = alert.Acknowledged, &alert.Ack{Who: s.config.Identity.Who, Why: why, Until: until}
-		known = append(known, a)
-		e := &alert.Event{Kind: alert.WasAcknowledged, ID: a.ID, Ack: a.Ack}
-		if len(s.Estate.Notify) > 0 {
-			e.Message = ulid.Make().String()
-		}
-		lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: e}})
-	}
-	id := ulid.Make().String()
-	run, err := s.journal().Begin(ctx, ledger.BeginOptions{ID: id, Command: command, Reason: why,
-		Scope: ledger.NewScope([]string{"person/" + id}, nil)})
-	if err != nil {
-		return nil, err
-	}
-	list.Alerts = known
-	return list, errors.Join(run.Append(ctx, lines...), run.End(ctx, ledger.End{Outcome: "done"}))
-}

@@ -128,7 +128,7 @@ events = ["drift.*"]
 	require.NotContains(t, p.must("watch", "-once"), "told")
 	p.must("medina", "edit", "machine", "mac-0001", "size=large", "-as", "keeper-2")
 	out := p.must("watch", "shore", "-now")
-	require.Equal(t, 3, strings.Count(out, "told of an alert"), out)
+	require.Equal(t, 3, strings.Count(out, "msg=told "), out)
 	var list struct{ Alerts []struct{ ID string } }
 	require.NoError(t, json.Unmarshal([]byte(p.must("alerts", "-json")), &list))
 	require.Len(t, list.Alerts, 1)
@@ -141,7 +141,7 @@ events = ["drift.*"]
 	subject := " shore:medina.machine/gauge-0 size"
 	mu.Lock()
 	defer mu.Unlock()
-	want := []string{"drift.opened" + subject, "drift.acknowledged" + subject, "drift.changed" + subject, "drift.resolved" + subject}
+	want := []string{"drift.opened" + subject, "drift.acknowledged" + subject, "drift.changed" + subject, "drift.resolved" + subject, "run.ended shore"}
 	require.Equal(t, want, posted)
 	require.Contains(t, <-mails.got, "Subject: [coast trial] drift.opened: shore:medina.machine/gauge-0 size")
 	require.Empty(t, mails.got, "the mailbox wants what was opened only")
@@ -172,4 +172,65 @@ func (m *mailbox) Data(r io.Reader) error {
 	body, err := io.ReadAll(r)
 	m.got <- string(body)
 	return err
+}
+
+// TestWatchTellsOfRuns: a receiver hears of each run over a watched ward once, also of one that ended while no
+// watcher ran; a failed run and the lock of a killed one are alerts until a later run puts them right.
+func TestWatchTellsOfRuns(t *testing.T) {
+	p := newProgram(t, "0", 2)
+	p.file("kasbah.toml", p.read("kasbah.toml")+"\n[watch]\nevery = \"500h\"\n[[notify]]\nrun = [\"sh\", \"-c\", \"cat >> told\"]\n")
+	told := func() (out []string) {
+		for _, line := range strings.Split(strings.TrimSpace(p.read("told")), "\n") {
+			var e struct {
+				Type, Subject, ID string
+				Data              struct{ Run struct{ Outcome, Who string } }
+			}
+			require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+			out = append(out, e.Type+" "+e.Subject+" "+e.Data.Run.Outcome)
+		}
+		return out
+	}
+	p.must("watch", "-once")
+	p.must("enact", "-yes", "-quiet")
+	p.must("watch", "-once")
+	p.must("watch", "-once")
+	want := []string{"run.ended shore done"}
+	require.Equal(t, want, told())
+
+	p.must("medina", "faults", "refuse", "-on", "create", "-type", "machine", "-times", "20")
+	p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "n = 2", "n = 3", 1))
+	_, code := p.run("enact", "-yes", "-quiet")
+	require.Equal(t, 1, code)
+	p.must("watch", "-once")
+	want = append(want, "run.failed shore failed")
+	require.Equal(t, want, told())
+	require.Regexp(t, `(?s)open +\S+ +shore\n +the run \S+ failed: medina.machine/gauge-2: .*by keeper-1`, p.must("alerts"))
+	p.must("medina", "faults", "-clear")
+	p.must("enact", "-yes", "-quiet")
+	p.must("watch", "-once")
+	want = append(want, "run.resolved shore done", "run.ended shore done")
+	require.Equal(t, want, told())
+	require.Contains(t, p.must("alerts", "-exit-code"), "0 open")
+
+	p.file("kasbah.toml", strings.Replace(strings.Replace(p.read("kasbah.toml"), "n = 3", "n = 6", 1), "pace = 0", "pace = 0.2", 1))
+	var said heard
+	first := p.command("enact", "-yes", "-parallel", "1")
+	first.Stdout, first.Stderr = &said, &said
+	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "1 of ") }, 20*time.Second, 5*time.Millisecond, said.String())
+	require.NotContains(t, p.must("watch", "-once"), "dead")
+	require.NoError(t, first.Process.Kill())
+	_ = first.Wait() // it was killed
+	require.Contains(t, p.must("watch", "-once"), "a dead program holds a lock")
+	want = append(want, "lock.stale shore open")
+	require.Equal(t, want, told())
+	require.Contains(t, p.must("alerts"), "holds a lock, and its program is dead")
+	p.must("watch", "-once")
+	p.file("kasbah.toml", strings.Replace(p.read("kasbah.toml"), "pace = 0.2", "pace = 0", 1))
+	p.must("enact", "-yes", "-quiet", "-wait", "2m")
+	p.must("watch", "-once")
+	want = append(want, "lock.resolved shore broken", "run.ended shore broken", "run.ended shore done")
+	require.Equal(t, want, told())
+	require.Contains(t, p.must("alerts", "-exit-code"), "0 open")
+	require.Contains(t, p.must("ledger", "verify"), "~watch, trial: whole")
 }

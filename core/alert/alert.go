@@ -19,7 +19,12 @@ const (
 	Differs = "differs"
 	Gone    = "gone"
 	Failed  = "failed" // the ward could not be surveyed several times in a row
-	Untold  = "untold" // a receiver, which Path names, could not be told of alerts for a day
+	Broken  = "broken" // a house rule, which Path names, is broken by what is live
+	Ending  = "ending" // a certificate, an excuse or an acceptance ends soon; Path names it
+
+	Unfinished = "unfinished" // the last run over the ward failed
+	Stale      = "stale"      // a dead program holds a lock; Path is its run
+	Untold     = "untold"     // a receiver, which Path names, could not be told of alerts for a day
 )
 
 // Finding is what one survey found at one place.
@@ -42,6 +47,18 @@ type Finding struct {
 func (f *Finding) ID(env string) string {
 	sum := sha256.Sum256([]byte(strings.Join([]string{env, f.Ward, f.Address, f.Verdict, f.Path}, "\x00")))
 	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:5]))
+}
+
+// Subject is what a finding is about: an address with its ward, and the path of an attribute; or a ward.
+func (f *Finding) Subject() string {
+	out := f.Ward
+	if f.Address != "" {
+		out = value.InWard(f.Ward, f.Address)
+	}
+	if f.Path != "" && f.Verdict != Stale {
+		out = strings.TrimSpace(out + " " + f.Path)
+	}
+	return out
 }
 
 // same reports whether two findings of one identity are of the same thing.
@@ -92,6 +109,7 @@ const (
 	WasChanged      EventKind = "changed" // something else is found, or an acknowledgement has ended
 	WasAcknowledged EventKind = "acknowledged"
 	WasResolved     EventKind = "resolved" // it is found no more
+	RunEnded        EventKind = "ended"    // a run, which no alert tells of
 )
 
 // Event is what happened to one alert.
@@ -117,8 +135,33 @@ type Message struct {
 	ID    string          `json:"id"`
 	At    time.Time       `json:"at"`
 	Kind  EventKind       `json:"kind"`
-	Alert Alert           `json:"alert"`          // as it was then
+	Alert Alert           `json:"alert,omitzero"` // as it was then; none for a run that ended well
+	Run   *Run            `json:"run,omitempty"`  // that it is about
 	Done  map[string]bool `json:"done,omitempty"` // receivers that need it no more
+}
+
+// Type is the name of the event, such as drift.opened or run.failed.
+func (m *Message) Type() string {
+	groups := map[string][2]string{Failed: {"survey", "failed"}, Broken: {"rule", "broken"}, Ending: {"validity", "ends"},
+		Unfinished: {"run", "failed"}, Stale: {"lock", "stale"}}
+	group, is := groups[m.Alert.Finding.Verdict]
+	switch {
+	case m.Kind == RunEnded:
+		return "run.ended"
+	case !is:
+		return "drift." + string(m.Kind)
+	case m.Kind == WasOpened || m.Kind == WasChanged:
+		return group[0] + "." + group[1]
+	}
+	return group[0] + "." + string(m.Kind)
+}
+
+// Subject is what the event is about: that of its alert, or the ward of a run.
+func (m *Message) Subject() string {
+	if m.Kind == RunEnded {
+		return m.Run.Ward
+	}
+	return m.Alert.Finding.Subject()
 }
 
 // Claim takes a slot: the ward's survey that is due at a time.
@@ -141,6 +184,7 @@ type Line struct {
 	Claim  *Claim  `json:"claim,omitempty"`
 	Survey *Survey `json:"survey,omitempty"`
 	Event  *Event  `json:"event,omitempty"`
+	Look   *Look   `json:"look,omitempty"`
 
 	Delivery *Delivery `json:"delivery,omitempty"`
 }
@@ -161,6 +205,7 @@ type Ward struct {
 	At       time.Time  `json:"at"` // when Last ended
 	Failures int        `json:"failures,omitempty"`
 	History  []Point    `json:"history,omitempty"` // oldest first
+	Entry    *int64     `json:"entry,omitempty"`   // of its ledger, up to which watchers have told of runs; nil before the first look
 }
 
 // What is kept: a ward's newest surveys, and resolved alerts for some time.
@@ -194,7 +239,7 @@ func (s *State) UnmarshalJSON(body []byte) error {
 	}
 	maps.DeleteFunc(s.Alerts, func(_ string, a *Alert) bool { return a == nil })
 	maps.DeleteFunc(s.Wards, func(_ string, w *Ward) bool { return w == nil })
-	s.Outbox = slices.DeleteFunc(s.Outbox, func(m *Message) bool { return m == nil })
+	s.Outbox = slices.DeleteFunc(s.Outbox, func(m *Message) bool { return m == nil || m.Kind == RunEnded && m.Run == nil })
 	return nil
 }
 
@@ -231,10 +276,15 @@ func (s *State) Fold(at time.Time, run string, l *Line) (ignored string) {
 	case l.Survey != nil:
 		return s.surveyed(at, run, l.Survey)
 	case l.Event != nil:
+		if s.known(l.Event) {
+			return ""
+		}
 		ignored = s.happened(at, l.Event)
 		if ignored == "" && l.Event.Message != "" {
 			s.Outbox = append(s.Outbox, &Message{ID: l.Event.Message, At: at, Kind: l.Event.Kind, Alert: *s.Alerts[l.Event.ID]})
 		}
+	case l.Look != nil:
+		s.looked(at, l.Look)
 	case l.Delivery != nil:
 		s.delivered(l.Delivery)
 	}
@@ -284,6 +334,12 @@ func (s *State) surveyed(at time.Time, run string, v *Survey) string {
 	}
 	s.Outbox = slices.DeleteFunc(s.Outbox, func(m *Message) bool { return at.Sub(m.At) > keptMessages })
 	return ""
+}
+
+// known reports whether an event tells what two surveys at once have found, and one has told.
+func (s *State) known(e *Event) bool {
+	a := s.Alerts[e.ID]
+	return e.Kind == WasOpened && e.Finding != nil && a != nil && a.Phase != Resolved && a.Finding.same(e.Finding)
 }
 
 func (s *State) happened(at time.Time, e *Event) string {
@@ -352,13 +408,16 @@ func (s *State) Sorted() []*Alert {
 	return out
 }
 
+// surveyed reports whether a survey finds such a thing.
+func (f *Finding) surveyed() bool { return f.Verdict != Unfinished && f.Verdict != Stale }
+
 // place is where a finding is, in the order of lists.
 func (f *Finding) place() string { return f.Ward + "\x00" + f.Address + "\x00" + f.Path }
 
 // Compare says what the survey of a ward changes: what it found for the first time, what is another one
-// now, and what it finds no more. unsure are addresses that it could not look at; what is known of them
-// stays. today is a day, as 2026-12-31.
-func (s *State) Compare(env, ward string, found []Finding, unsure func(address string) bool, today string) []Event {
+// now, and what it finds no more. unsure is what it could not look at; that stays as it is known. What
+// ledgers tell of is not its matter. today is a day, as 2026-12-31.
+func (s *State) Compare(env, ward string, found []Finding, unsure func(*Finding) bool, today string) []Event {
 	var out []Event
 	now := map[string]bool{}
 	for i := range found {
@@ -376,7 +435,7 @@ func (s *State) Compare(env, ward string, found []Finding, unsure func(address s
 	}
 	for _, id := range value.Keys(s.Alerts) {
 		a := s.Alerts[id]
-		if a.Phase != Resolved && a.Finding.Ward == ward && !now[id] && !unsure(a.Finding.Address) {
+		if a.Phase != Resolved && a.Finding.Ward == ward && !now[id] && a.Finding.surveyed() && !unsure(&a.Finding) {
 			out = append(out, Event{Kind: WasResolved, ID: id})
 		}
 	}

@@ -17,6 +17,8 @@ func differs(address, path string, found any) Finding {
 		Expected: &value.Any{V: "small"}, Found: &value.Any{V: found}}
 }
 
+func sure(*Finding) bool { return false }
+
 // journal folds what surveys find, as a watcher writes it.
 type journal struct {
 	t  *testing.T
@@ -31,7 +33,7 @@ func (j *journal) fold(run string, l Line) string {
 
 func (j *journal) survey(found ...Finding) []EventKind {
 	var kinds []EventKind
-	for _, e := range j.s.Compare("live", "shore", found, func(string) bool { return false }, "2026-11-29") {
+	for _, e := range j.s.Compare("live", "shore", found, sure, "2026-11-29") {
 		require.Empty(j.t, j.fold("r", Line{Event: &e}))
 		kinds = append(kinds, e.Kind)
 	}
@@ -68,9 +70,9 @@ func TestLife(t *testing.T) {
 	require.Equal(t, []EventKind{WasOpened}, j.survey(size), "and comes back")
 	require.Nil(t, j.s.Alerts[id].Resolved)
 
-	kept := j.s.Compare("live", "shore", nil, func(a string) bool { return a == "medina.machine/gauge" }, "2026-11-29")
+	kept := j.s.Compare("live", "shore", nil, func(f *Finding) bool { return f.Address == "medina.machine/gauge" }, "2026-11-29")
 	require.Empty(t, kept, "what could not be looked at stays")
-	require.Empty(t, j.s.Compare("live", "isle", nil, func(string) bool { return false }, "2026-11-29"), "another ward says nothing")
+	require.Empty(t, j.s.Compare("live", "isle", nil, sure, "2026-11-29"), "another ward says nothing")
 }
 
 // TestClaims: the first to append has a slot, until it is done or its run is gone.
@@ -130,7 +132,7 @@ func TestHostileState(t *testing.T) {
 		s := &State{}
 		require.NoError(t, json.Unmarshal([]byte(body), s))
 		f := differs("medina.machine/gauge", "size", "large")
-		require.Len(t, s.Compare("live", "shore", []Finding{f}, func(string) bool { return false }, "2026-11-29"), 1)
+		require.Len(t, s.Compare("live", "shore", []Finding{f}, sure, "2026-11-29"), 1)
 		for _, l := range []Line{{}, {Event: &Event{Kind: WasOpened}}, {Event: &Event{Kind: "?", ID: "a"}}, {Survey: &Survey{}}, {Claim: &Claim{}}} {
 			s.Fold(time.Now(), "r", &l)
 		}

@@ -45,6 +45,7 @@ func (r *RunSummary) ended(e *Entry, end *End) {
 	at := e.Time
 	r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, end.Outcome, end.Counts, end.Rules, end.Failed,
 		end.Copies
+	r.Last = max(r.Last, e.Seq)
 }
 
 func (r *RunSummary) broken(e *Entry, b *Break) { r.Outcome, r.Why, r.Last = "broken", b.Why, e.Seq }

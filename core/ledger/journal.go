@@ -2,12 +2,10 @@ package ledger
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 
 	"kasbah/core/alert"
-	"kasbah/core/store"
 )
 
 // JournalWard is the name in place of a ward under which an environment's journal stands in the store:
@@ -65,49 +63,3 @@ func (r *Run) Look(ctx context.Context) error {
 	r.looked = max(r.looked, began)
 	return nil
 }
-
-// Follower reads a journal as it grows, and writes nothing. It is for one goroutine.
-type Follower struct {
-	l     *Ledger
-	s     *State
-	vigil map[string]*watcher
-}
-
-// Follow reads what the journal says up to now.
-func (l *Ledger) Follow(ctx context.Context) (*Follower, error) {
-	s, err := l.Load(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return &Follower{l: l, s: s, vigil: map[string]*watcher{}}, nil
-}
-
-// Look reads what was written since. It lists the runs that are dead by now: their process is known to be
-// gone, or nothing came of them for a minute of this machine's clock, over several looks.
-func (f *Follower) Look(ctx context.Context) (dead []string, err error) {
-	began := f.l.clock()
-	if err := f.l.advance(ctx, f.s, 0); errors.Is(err, errListedGone) || errors.Is(err, store.ErrBlank) {
-		if f.s, err = f.l.Load(ctx); err != nil { // it was pruned in between
-			return nil, err
-		}
-	} else if err != nil {
-		return nil, err
-	}
-	ended := f.l.clock()
-	was := f.vigil
-	f.vigil = make(map[string]*watcher, len(f.s.Open))
-	for id, open := range f.s.Open {
-		w := was[id]
-		if w == nil {
-			w = &watcher{}
-		}
-		f.vigil[id] = w
-		if w.dead(open, began, ended) {
-			dead = append(dead, id)
-		}
-	}
-	return dead, nil
-}
-
-// Journal lets g see what the journal says. g must keep nothing of it.
-func (f *Follower) Journal(g func(s *alert.State)) { see(f.s, g) }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -198,6 +199,14 @@ func (s *Stored) body() ([]byte, error) {
 		return nil, errors.New("its frame is too short")
 	}
 	return plain[s.at : s.at+s.size], nil
+}
+
+// Says reports whether the JSON of the record holds one of some texts, without decoding it.
+func (s *Stored) Says(texts ...string) (bool, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	body, err := s.body()
+	return slices.ContainsFunc(texts, func(text string) bool { return bytes.Contains(body, []byte(text)) }), err
 }
 
 // appendTo writes the record's two lines of a checkpoint: a JSON array of what

@@ -38,7 +38,8 @@ type State struct {
 	Drift     map[string]AcceptedDrift // that people accept, by address and path
 	Watch     *alert.State             // of a journal; nil for the ledger of a ward
 
-	held map[string]string // `TYPE ID` -> address; nil until it is asked for
+	held  map[string]string // `TYPE ID` -> address; nil until it is asked for
+	onEnd func(*RunSummary) // hears of runs that end; nil for nobody
 
 	sinceEntries int   // since the last checkpoint
 	sinceLines   int   // in these
@@ -114,6 +115,7 @@ func (s *State) snapshot() *State {
 		slices.Clone(s.Intents), slices.Clone(s.Notes)
 	out.Accepted, out.Former, out.Pruned, out.held = slices.Clone(s.Accepted), slices.Clone(s.Former),
 		slices.Clone(s.Pruned), nil
+	out.onEnd = nil
 	out.Open, out.Proposals = make(map[string]*OpenRun, len(s.Open)), make(map[string]*Use, len(s.Proposals))
 	for id, r := range s.Open {
 		run := *r
@@ -349,7 +351,19 @@ func (s *State) breakLock(e *Entry, b *Break) {
 	if s.Latest != nil && s.Latest.Run == b.Run {
 		s.Latest.broken(e, b)
 	}
+	s.tellEnd(s.Open[b.Run], func(r *RunSummary) { r.broken(e, b) })
 	s.close(b.Run)
+}
+
+// tellEnd tells a follower of a run that ends.
+func (s *State) tellEnd(run *OpenRun, end func(*RunSummary)) {
+	if s.onEnd == nil || run == nil {
+		return
+	}
+	r := &RunSummary{Run: run.Run, Who: run.Who, Host: run.Host, Command: run.Begin.Command, Reason: run.Begin.Reason,
+		Commit: run.Begin.Commit, Began: run.Since}
+	end(r)
+	s.onEnd(r)
 }
 
 // close takes a run's lock away, and what it has claimed.
@@ -415,6 +429,7 @@ func (s *State) end(e *Entry, end *End, run *OpenRun) {
 	if s.Latest != nil && s.Latest.Run == e.Run {
 		s.Latest.ended(e, end)
 	}
+	s.tellEnd(run, func(r *RunSummary) { r.ended(e, end) })
 	s.close(e.Run)
 }
 

@@ -185,6 +185,7 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 	}
 	far := startReading(ctx, full)
 	defer far.end()
+	countCall(ctx, full)
 	for l, err := range list {
 		far.things.Add(1)
 		if err != nil {
@@ -223,6 +224,7 @@ func confirm(ctx context.Context, d driver.Driver, full string, ids map[string]*
 	g.SetLimit(confirmers)
 	for _, id := range missing {
 		g.Go(func() error {
+			countCall(ctx, full)
 			l, err := d.Read(ctx, typ, id)
 			mu.Lock()
 			defer mu.Unlock()

@@ -18,6 +18,21 @@ func TellReading(ctx context.Context, tell func(typ string, things int)) context
 	return context.WithValue(ctx, readingKey{}, tell)
 }
 
+type callsKey struct{}
+
+// CountCalls has those who read clouds with the context tell of each call of a driver, by its name: a list,
+// or the reading of one thing. Several may be told at once.
+func CountCalls(ctx context.Context, tell func(driver string)) context.Context {
+	return context.WithValue(ctx, callsKey{}, tell)
+}
+
+func countCall(ctx context.Context, full string) {
+	if tell, ok := ctx.Value(callsKey{}).(func(string)); ok {
+		drv, _ := SplitType(full)
+		tell(drv)
+	}
+}
+
 // reading counts the things of one list.
 type reading struct {
 	things atomic.Int64

@@ -49,14 +49,11 @@ func (d *deliveries) later(name string, now time.Time) bool {
 
 // toTell reports whether something in the outbox can be told now.
 func (o Options) toTell(j journal, told *deliveries) (some bool) {
-	if o.Receivers == nil {
-		return false
-	}
-	receivers, now := o.Receivers(), o.Clock.Now()
+	now := o.Clock.Now()
 	j.Journal(func(s *alert.State) {
 		for _, m := range s.Outbox {
-			waits := slices.ContainsFunc(receivers, func(r Receiver) bool { return r.Wants(m) && !m.Done[r.Name()] })
-			some = some || !waits || slices.ContainsFunc(receivers, func(r Receiver) bool {
+			waits := slices.ContainsFunc(o.Receivers, func(r Receiver) bool { return r.Wants(m) && !m.Done[r.Name()] })
+			some = some || !waits || slices.ContainsFunc(o.Receivers, func(r Receiver) bool {
 				return r.Wants(m) && !m.Done[r.Name()] && !told.later(r.Name(), now)
 			})
 		}
@@ -67,14 +64,13 @@ func (o Options) toTell(j journal, told *deliveries) (some bool) {
 // deliver tells receivers what is in the outbox, if this watcher is the one that does: the oldest. What
 // belongs to one alert is told in its order, at least once.
 func (w *watcher) deliver(ctx context.Context) error {
-	if w.Receivers == nil || !w.run.Oldest("watcher/") {
+	if !w.run.Oldest("watcher/") {
 		return nil
 	}
-	receivers := w.Receivers()
 	var outbox []*alert.Message
 	w.run.Journal(func(s *alert.State) { outbox = slices.Clone(s.Outbox) })
 	var g errgroup.Group
-	for _, r := range receivers {
+	for _, r := range w.Receivers {
 		g.Go(func() error { return w.tell(ctx, r, outbox) })
 	}
 	if err := g.Wait(); err != nil {
@@ -83,7 +79,7 @@ func (w *watcher) deliver(ctx context.Context) error {
 	var lines []ledger.Line
 	w.run.Journal(func(s *alert.State) {
 		for _, m := range s.Outbox {
-			if !slices.ContainsFunc(receivers, func(r Receiver) bool { return r.Wants(m) && !m.Done[r.Name()] }) {
+			if !slices.ContainsFunc(w.Receivers, func(r Receiver) bool { return r.Wants(m) && !m.Done[r.Name()] }) {
 				lines = append(lines, watchLine(&alert.Line{Delivery: &alert.Delivery{Message: m.ID}}))
 			}
 		}
@@ -122,7 +118,7 @@ func (w *watcher) tell(ctx context.Context, r Receiver, outbox []*alert.Message)
 			delete(w.told.wait, name)
 			delete(w.told.again, name)
 			w.told.mu.Unlock()
-			w.Log.Info("told of an alert", "env", w.Env, "to", name, "alert", m.Alert.ID, "event", string(m.Kind))
+			w.Log.Info("told", "env", w.Env, "to", name, "event", m.Type(), "subject", m.Subject())
 		}
 		if err := w.run.Append(ctx, append(w.untold(name, d.GaveUp), watchLine(&alert.Line{Delivery: d}))...); err != nil {
 			return err
@@ -137,7 +133,7 @@ func (w *watcher) failed(name string, err error) {
 	defer w.told.mu.Unlock()
 	wait := min(max(2*w.told.wait[name], firstWait), longest)
 	w.told.wait[name], w.told.again[name] = wait, w.Clock.Now().Add(wait)
-	w.Log.Error("a receiver could not be told of an alert; trying again", "env", w.Env, "to", name, "error", err, "in", wait)
+	w.Log.Error("a receiver could not be told; trying again", "env", w.Env, "to", name, "error", err, "in", wait)
 }
 
 // untold are the lines by which what could not be delivered becomes an alert of its own, and ends as one.

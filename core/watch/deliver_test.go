@@ -66,7 +66,7 @@ func TestDelivery(t *testing.T) {
 	found := map[string]string{}
 	o := watch.Options{Env: "live", Journal: journal(t, s, "keeper-1"), Log: slog.New(slog.DiscardHandler), Clock: clock,
 		Wards:     func() map[string]*schedule.Schedule { return nil },
-		Receivers: func() []watch.Receiver { return []watch.Receiver{room, pager} },
+		Receivers: []watch.Receiver{room, pager},
 		Survey: func(context.Context, string) (*watch.Found, error) {
 			out := &watch.Found{}
 			for _, name := range value.Keys(found) {
@@ -142,7 +142,7 @@ func TestDeliveryOfSeveral(t *testing.T) {
 	for w := range 3 {
 		o := watch.Options{Env: "live", Journal: journal(t, s, fmt.Sprint("watcher-", w)), AtOnce: 2, Clock: clock,
 			Log: slog.New(slog.DiscardHandler), Wards: func() map[string]*schedule.Schedule { return plan },
-			Receivers: func() []watch.Receiver { return []watch.Receiver{room} },
+			Receivers: []watch.Receiver{room},
 			Survey: func(_ context.Context, ward string) (*watch.Found, error) {
 				mu.Lock()
 				defer mu.Unlock()
@@ -160,7 +160,7 @@ func TestDeliveryOfSeveral(t *testing.T) {
 	cancel()
 	running.Wait()
 	o := watch.Options{Env: "live", Journal: journal(t, s, "last"), Clock: clock, Log: slog.New(slog.DiscardHandler),
-		Wards: func() map[string]*schedule.Schedule { return nil }, Receivers: func() []watch.Receiver { return []watch.Receiver{room} }}
+		Wards: func() map[string]*schedule.Schedule { return nil }, Receivers: []watch.Receiver{room}}
 	_, err := o.Once(context.Background())
 	require.NoError(t, err)
 	require.Empty(t, state(t, s).Outbox)

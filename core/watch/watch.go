@@ -30,9 +30,12 @@ type Options struct {
 	// changed.
 	Wards  func() map[string]*schedule.Schedule
 	Survey func(ctx context.Context, ward string) (*Found, error)
-	// Receivers are those who are told of alerts; none while it is nil, and what happens then is told to
-	// nobody later either. It is asked again and again.
-	Receivers func() []Receiver
+	// Ledgers are those of the wards whose runs are told of.
+	Ledgers map[string]*ledger.Ledger
+	// Changed says between surveys that these options hold no longer, so that Watch is to end; nil for never.
+	Changed func() bool
+	// Receivers are those who are told. What happens while there are none is not told later either.
+	Receivers []Receiver
 	AtOnce    int // how many wards are surveyed at once; 1 where it is less
 	Log       *slog.Logger
 	Clock     Clock
@@ -62,14 +65,14 @@ const patience = time.Minute
 // tooOften is how many failures in a row are an alert.
 const tooOften = 3
 
-// Watch surveys what is due, again and again, until the context ends. What goes wrong is logged, and
-// tried again. While there is nothing to do it writes nothing.
+// Watch surveys what is due, again and again, until the context ends or the options have changed. What
+// goes wrong is logged, and tried again. While there is nothing to do it writes nothing.
 func (o Options) Watch(ctx context.Context) {
-	told, wait := newDeliveries(), time.Second
+	m, wait := o.newMemory(), time.Second
 	for ctx.Err() == nil {
 		began := o.Clock.Now()
-		err := o.follow(ctx, told)
-		if ctx.Err() != nil {
+		err := o.follow(ctx, m)
+		if err == nil || ctx.Err() != nil {
 			return
 		}
 		if o.Clock.Now().Sub(began) > patience {
@@ -81,8 +84,19 @@ func (o Options) Watch(ctx context.Context) {
 	}
 }
 
-// follow reads the journal as it grows, and does what there is to do.
-func (o Options) follow(ctx context.Context, told *deliveries) error {
+// memory is what a watcher knows beside the journal.
+type memory struct {
+	told    *deliveries
+	ledgers *ledgers
+}
+
+func (o Options) newMemory() *memory {
+	return &memory{newDeliveries(), &ledgers{of: map[string]*followed{}}}
+}
+
+// follow reads the journal as it grows, and does what there is to do. It ends without an error when the
+// options have changed.
+func (o Options) follow(ctx context.Context, m *memory) error {
 	f, err := o.Journal.Follow(ctx)
 	if err != nil {
 		return err
@@ -91,8 +105,12 @@ func (o Options) follow(ctx context.Context, told *deliveries) error {
 		if err := o.bury(ctx, f); err != nil {
 			return err
 		}
-		if len(o.due(f)) > 0 || o.toTell(f, told) {
-			if err := o.session(ctx, told, (*watcher).turn); err != nil {
+		if o.changed() {
+			return nil
+		}
+		m.ledgers.look(ctx, o, f)
+		if len(o.due(f)) > 0 || m.ledgers.news(o, f) != nil || o.toTell(f, m.told) {
+			if err := o.session(ctx, m, (*watcher).turn); err != nil {
 				return err
 			}
 		}
@@ -100,6 +118,8 @@ func (o Options) follow(ctx context.Context, told *deliveries) error {
 	}
 	return ctx.Err()
 }
+
+func (o Options) changed() bool { return o.Changed != nil && o.Changed() }
 
 // pause waits, unless the context ends.
 func (o Options) pause(ctx context.Context, d time.Duration) {
@@ -111,7 +131,7 @@ func (o Options) pause(ctx context.Context, d time.Duration) {
 
 // bury looks at the journal, and takes dead watchers' runs away, so that what they have claimed is free.
 func (o Options) bury(ctx context.Context, f *ledger.Follower) error {
-	dead, err := f.Look(ctx)
+	dead, _, err := f.Look(ctx)
 	if err != nil {
 		return err
 	}
@@ -122,7 +142,7 @@ func (o Options) bury(ctx context.Context, f *ledger.Follower) error {
 		}
 	}
 	if len(dead) > 0 {
-		_, err = f.Look(ctx)
+		_, _, err = f.Look(ctx)
 	}
 	return err
 }
@@ -136,11 +156,15 @@ func (o Options) Once(ctx context.Context) (n Done, err error) {
 	if err == nil {
 		err = o.bury(ctx, f)
 	}
-	told := newDeliveries()
-	if err != nil || len(o.due(f)) == 0 && !o.toTell(f, told) {
+	if err != nil {
 		return n, err
 	}
-	err = o.session(ctx, told, func(w *watcher, ctx context.Context) error {
+	m := o.newMemory()
+	m.ledgers.look(ctx, o, f)
+	if len(o.due(f)) == 0 && m.ledgers.news(o, f) == nil && !o.toTell(f, m.told) {
+		return n, nil
+	}
+	err = o.session(ctx, m, func(w *watcher, ctx context.Context) error {
 		err := w.turn(ctx)
 		n = w.done
 		return err
@@ -150,13 +174,13 @@ func (o Options) Once(ctx context.Context) (n Done, err error) {
 
 // Now surveys some wards, whether they are due or not.
 func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
-	err = o.session(ctx, newDeliveries(), func(w *watcher, ctx context.Context) error {
+	err = o.session(ctx, o.newMemory(), func(w *watcher, ctx context.Context) error {
 		g := &errgroup.Group{}
 		g.SetLimit(max(1, w.AtOnce))
 		for _, ward := range wards {
 			g.Go(func() error { return w.survey(ctx, ward, nil) })
 		}
-		err := g.Wait()
+		err := errors.Join(g.Wait(), w.noteLedgers(ctx))
 		n = w.done
 		if err == nil {
 			err = w.deliver(ctx)
@@ -168,7 +192,7 @@ func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
 
 // Note writes down what somebody else's surveys found, by ward.
 func (o Options) Note(ctx context.Context, found map[string]*Found) error {
-	return o.session(ctx, newDeliveries(), func(w *watcher, ctx context.Context) error {
+	return o.session(ctx, o.newMemory(), func(w *watcher, ctx context.Context) error {
 		for _, ward := range value.Keys(found) {
 			if err := w.note(ctx, &alert.Survey{Ward: ward}, found[ward], true); err != nil {
 				return err
@@ -181,8 +205,8 @@ func (o Options) Note(ctx context.Context, found map[string]*Found) error {
 // watcher is a run on the journal.
 type watcher struct {
 	Options
+	*memory
 	run  *ledger.Run
-	told *deliveries
 	news chan struct{} // there may be something to deliver
 
 	mu   sync.Mutex
@@ -190,14 +214,14 @@ type watcher struct {
 }
 
 // session is a run on the journal. What it has claimed and not ended is given back with its end.
-func (o Options) session(ctx context.Context, told *deliveries, do func(w *watcher, ctx context.Context) error) error {
+func (o Options) session(ctx context.Context, m *memory, do func(w *watcher, ctx context.Context) error) error {
 	id := ulid.Make().String()
 	run, err := o.Journal.Begin(ctx, ledger.BeginOptions{ID: id, Command: o.Command,
 		Scope: ledger.NewScope([]string{"watcher/" + id}, nil)})
 	if err != nil {
 		return err
 	}
-	err = do(&watcher{Options: o, run: run, told: told, news: make(chan struct{}, 1)}, ctx)
+	err = do(&watcher{Options: o, memory: m, run: run, news: make(chan struct{}, 1)}, ctx)
 	end := ledger.End{Outcome: "done"}
 	if err != nil && ctx.Err() == nil {
 		end.Outcome = "failed"
@@ -212,7 +236,11 @@ func (o Options) session(ctx context.Context, told *deliveries, do func(w *watch
 func (w *watcher) turn(ctx context.Context) error {
 	surveyed := make(chan struct{})
 	var g errgroup.Group
+	if err := w.noteLedgers(ctx); err != nil {
+		return err
+	}
 	g.Go(func() error { return w.deliverUntil(ctx, surveyed) })
+	g.Go(func() error { return w.noteLedgersUntil(ctx, surveyed) })
 	err := w.surveyDue(ctx)
 	close(surveyed)
 	return errors.Join(err, g.Wait())
@@ -224,7 +252,7 @@ func (w *watcher) surveyDue(ctx context.Context) (err error) {
 	running := 0
 	for {
 		mine, more := []alert.Claim(nil), false
-		if room := max(1, w.AtOnce) - running; room > 0 && err == nil && ctx.Err() == nil {
+		if room := max(1, w.AtOnce) - running; room > 0 && err == nil && ctx.Err() == nil && !w.changed() {
 			due := w.due(w.run)
 			rand.Shuffle(len(due), func(i, j int) { due[i], due[j] = due[j], due[i] }) // so that watchers seldom want the same
 			mine, err = w.claim(ctx, due[:min(room, len(due))])
@@ -319,7 +347,7 @@ func (w *watcher) survey(ctx context.Context, ward string, due *time.Time) error
 // note writes down what a survey found and what that changes. looked says whether it found out anything.
 func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looked bool) error {
 	v.Counts, v.Error = found.Counts, found.Failed
-	tell := w.Receivers != nil && len(w.Receivers()) > 0
+	tell := len(w.Receivers) > 0
 	var lines []ledger.Line
 	w.run.Journal(func(s *alert.State) {
 		for _, e := range w.events(s, v.Ward, found, looked) {
@@ -331,7 +359,12 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 	})
 	log := w.Log.With("env", w.Env, "ward", v.Ward)
 	for _, l := range lines {
-		log.Info("alert "+string(l.Watch.Event.Kind), "alert", l.Watch.Event.ID)
+		e := l.Watch.Event
+		log := log.With("alert", e.ID)
+		if e.Finding != nil {
+			log = log.With("verdict", e.Finding.Verdict, "subject", e.Finding.Subject())
+		}
+		log.Info("alert " + string(e.Kind))
 	}
 	if log = log.With("seconds", v.Seconds); found.Failed != "" {
 		log.Error("the ward could not be surveyed", "error", found.Failed)
@@ -345,11 +378,16 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 	w.mu.Unlock()
 	// what was surveyed is written down, even if the watcher ends now
 	err := w.run.Append(context.WithoutCancel(ctx), append(lines, watchLine(&alert.Line{Survey: v}))...)
+	w.hint()
+	return err
+}
+
+// hint says that there may be something to deliver.
+func (w *watcher) hint() {
 	select {
 	case w.news <- struct{}{}:
 	default:
 	}
-	return err
 }
 
 // events are what a survey changes. What could not be looked at stays as it is known; failures in a row
@@ -366,6 +404,8 @@ func (w *watcher) events(s *alert.State, ward string, found *Found, looked bool)
 				Because: fmt.Sprintf("it could not be surveyed %d times in a row", tooOften)})
 		}
 	}
-	unsure := func(address string) bool { return address != "" && (!looked || found.Unsure[address]) }
+	unsure := func(f *alert.Finding) bool {
+		return f.Verdict != alert.Failed && (!looked || found.Unsure[f.Address] || f.Address == "" && len(found.Unsure) > 0)
+	}
 	return s.Compare(w.Env, ward, findings, unsure, w.Clock.Now().Format(time.DateOnly))
 }
