@@ -85,7 +85,7 @@ func found(f *alert.Finding) string {
 	case alert.Unfinished:
 		text = strings.TrimSuffix("the run "+plainOf(f.Found)+" failed: "+f.Because, ": ")
 	case alert.Stale:
-		text = fmt.Sprintf("the run %s holds a lock, and its program is dead: `%s`; the next run takes the lock over",
+		text = fmt.Sprintf("the run %s holds a lock, and its program is dead: `%s`; a run with -break-stale takes the lock away",
 			f.Path, f.Because)
 	case alert.Untold:
 		text = "could not be told for a day: " + f.Because
