@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"kasbah/cli/flags"
 	"strings"
 
 	"kasbah/core/adopt"
@@ -35,7 +36,7 @@ func adoptCommand() *command {
 			fs.BoolVar(&f.request.TakeOver, "take-over", false, "where a thing differs, change the code so that it says what is live")
 			fs.StringVar(&f.from.Driver, "from", "", "find what no ledger records in this `driver`'s cloud, and write "+
 				"code for it into found.star of -ward; with several -env for all of them")
-			fs.Var((*listFlag)(&f.from.Types), "type", "with -from: only things of this `type`; repeatable")
+			fs.Var((*flags.List)(&f.from.Types), "type", "with -from: only things of this `type`; repeatable")
 			fs.StringVar(&f.from.Where, "where", "", "with -from: only things for which this Starlark `expression` over r is "+
 				"true, such as 'r.tags.owner == \"keepers\"'")
 			fs.StringVar(&f.from.Ward, "ward", "", "with -from: the `ward` that declares them")

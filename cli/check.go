@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 	"time"
 
 	"kasbah/core/problem"
@@ -18,7 +19,7 @@ func checkCommand() *command {
 			"only house rules are broken.",
 		Examples: [2]string{"kasbah check", "kasbah check shore -env live -json"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Var(choice(&form, "text", "json", "sarif"), "form", "the `form`: text, json or sarif")
+			fs.Var(flags.Choice(&form, "text", "json", "sarif"), "form", "the `form`: text, json or sarif")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			form := a.formOr(form)

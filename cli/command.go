@@ -3,12 +3,12 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"kasbah/cli/flags"
 	"math"
 	"os"
 	"os/signal"
@@ -16,7 +16,6 @@ import (
 	"strings"
 	"sync"
 	"syscall"
-	"time"
 
 	"kasbah/collector"
 	"kasbah/core/nearest"
@@ -257,7 +256,7 @@ func (a *app) parse(cmd *command, args []string) ([]string, error) {
 			return nil, exitError(exitDone)
 		}
 		if err != nil {
-			return nil, flagError(fs, err)
+			return nil, flags.Error(fs, err)
 		}
 		if fs.NArg() == 0 {
 			return rest, nil
@@ -268,58 +267,6 @@ func (a *app) parse(cmd *command, args []string) ([]string, error) {
 		rest = append(rest, fs.Arg(0))
 		args = fs.Args()[1:]
 	}
-}
-
-func flagError(fs *flag.FlagSet, err error) error {
-	msg := err.Error()
-	if name, ok := strings.CutPrefix(msg, "flag provided but not defined: -"); ok {
-		var names []string
-		fs.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s has no flag -%s", fs.Name(), render.Clean(name))}
-		if n := nearest.To(name, names); n != "" {
-			e.Hint = "did you mean -" + n + "?"
-		} else {
-			e.Hint = fmt.Sprintf("`kasbah %s -h` lists them", fs.Name())
-		}
-		return e
-	}
-	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid boolean value "), " for -"); ok {
-		name, _, _ := strings.Cut(rest, ":")
-		return problem.Usage("-%s must be %s, not %s", name, wants(fs.Lookup(name)), bad)
-	}
-	if bad, rest, ok := strings.Cut(strings.TrimPrefix(msg, "invalid value "), " for flag -"); ok {
-		name, _, _ := strings.Cut(rest, ":")
-		if o, ok := fs.Lookup(name).Value.(*oneOf); ok {
-			return &problem.UsageError{Message: fmt.Sprintf("-%s is %s, and must be %s", name, bad, joinOr(o.words)),
-				Hint: nearest.Hint(strings.Trim(bad, `"`), o.words)}
-		}
-		return problem.Usage("-%s must be %s, not %s", name, wants(fs.Lookup(name)), bad)
-	}
-	if name, ok := strings.CutPrefix(msg, "flag needs an argument: -"); ok {
-		return problem.Usage("-%s needs a value", name)
-	}
-	return problem.Usage("%s", msg)
-}
-
-// wants says in words what a flag takes.
-func wants(f *flag.Flag) string {
-	if o, ok := f.Value.(*orBool); ok {
-		return joinOr(o.words)
-	}
-	if p, ok := f.Value.(*pairsFlag); ok {
-		return cmp.Or(p.form, "key=value")
-	}
-	if g, ok := f.Value.(flag.Getter); ok {
-		switch g.Get().(type) {
-		case int, int64:
-			return "a whole number"
-		case float64:
-			return "a number"
-		case time.Duration:
-			return "a duration such as 10m"
-		}
-	}
-	return "another value"
 }
 
 // interrupts are told to what is running.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 
 	"kasbah/core/propose"
 	"kasbah/render"
@@ -17,7 +18,7 @@ func costCommand() *command {
 			"kit, now and after the proposal.",
 		Examples: [2]string{"kasbah cost -env live", "kasbah cost shore -offline -json"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; "+
+			fs.Var((*flags.List)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; "+
 				"repeatable")
 			fs.BoolVar(&f.Offline, "offline", false, "take what the ledger has for what is live")
 		},

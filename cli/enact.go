@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"kasbah/cli/flags"
 	"os"
 	"slices"
 	"strings"
@@ -30,7 +31,7 @@ type enactFlags struct {
 	timeout    time.Duration
 	wait       time.Duration
 	breakStale bool
-	allow      wordsFlag
+	allow      flags.Words
 	ifOneFails string
 	reason     string
 }
@@ -39,11 +40,11 @@ func (f *enactFlags) register(fs *flag.FlagSet) {
 	fs.IntVar(&f.parallel, "parallel", enact.DefaultParallel, "how many `calls` to make at the same time")
 	fs.DurationVar(&f.timeout, "timeout", enact.DefaultTimeout, "how long one call may take")
 	f.ifOneFails, f.form = "stop", "text"
-	fs.Var(choice(&f.ifOneFails, "stop", "go-on", "undo"), "if-one-fails", "`what` to do when one fails: stop (let running calls "+
+	fs.Var(flags.Choice(&f.ifOneFails, "stop", "go-on", "undo"), "if-one-fails", "`what` to do when one fails: stop (let running calls "+
 		"finish), go-on (do everything that does not depend on it) or undo (take back what the run did)")
 	f.registerAllow(fs)
 	fs.StringVar(&f.summary, "o", "", "write the run's result to this `file`, as JSON")
-	fs.Var(choice(&f.form, "text", "markdown"), "form", "the `form` of what is written: text, or markdown for a summary of the run")
+	fs.Var(flags.Choice(&f.form, "text", "markdown"), "form", "the `form` of what is written: text, or markdown for a summary of the run")
 	f.registerRehearse(fs)
 	f.registerRun(fs)
 }
@@ -84,7 +85,7 @@ func enactCommand() *command {
 }
 
 func (f *enactFlags) check() error {
-	for _, s := range f.allow.listFlag {
+	for _, s := range f.allow.List {
 		if s != "data" && s != "security" {
 			return problem.Usage("-allow is %q, and must be data or security", s)
 		}
@@ -298,7 +299,7 @@ func (a *app) tellEnd(proposal *propose.Proposal, f enactFlags, r *enact.Result)
 
 // consent asks a person, or looks for the flags that stand in.
 func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) error {
-	c := enact.Consents{Yes: a.yes, Data: f.allow.has("data"), Security: f.allow.has("security")}
+	c := enact.Consents{Yes: a.yes, Data: f.allow.Has("data"), Security: f.allow.Has("security")}
 	if !a.interactive() {
 		return c.Missing(p)
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
@@ -11,7 +12,7 @@ import (
 )
 
 func ledgerMoveCommand() *command {
-	var to pairsFlag
+	var to flags.Pairs
 	var why string
 	return &command{
 		Name: "ledger move", Short: "move an environment's ledgers into another store", Args: "", Estate: true,
@@ -25,11 +26,11 @@ func ledgerMoveCommand() *command {
 		},
 		Takes: noArguments(),
 		Run: func(ctx context.Context, a *app, _ []string) error {
-			if len(to.pairs) == 0 {
+			if len(to.Pairs) == 0 {
 				return problem.Usage("ledger move needs the new [ledger], such as -to store=postgres -to dsn=…")
 			}
 			settings := value.Map{}
-			for k, v := range to.pairs {
+			for k, v := range to.Pairs {
 				settings[k] = value.Typed(v)
 			}
 			s, err := a.open(ctx, nil)

@@ -3,13 +3,14 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 
 	"kasbah/core/enact"
 	"kasbah/render"
 )
 
 func lockRecoverCommand() *command {
-	made := pairsFlag{form: "address=id or address=none"}
+	made := flags.Pairs{Form: "address=id or address=none"}
 	var f enactFlags
 	return &command{
 		Name: "lock recover", Short: "settle the unfinished calls of a dead run", Args: "RUN", Estate: true,
@@ -31,7 +32,7 @@ func lockRecoverCommand() *command {
 			if err != nil {
 				return err
 			}
-			r, err := enact.Recover(ctx, scopes, made.pairs, s.EnactOptions(ctx, f.run(a)))
+			r, err := enact.Recover(ctx, scopes, made.Pairs, s.EnactOptions(ctx, f.run(a)))
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 
 	"kasbah/core/graph"
 	"kasbah/core/nearest"
@@ -12,7 +13,7 @@ import (
 
 func mapCommand() *command {
 	var form string
-	var from, to listFlag
+	var from, to flags.List
 	return &command{
 		Name: "map", Short: "draw the graph of what is declared", Args: "[WARD…]", Estate: true,
 		Long: "Shows which resource needs which. Nothing has to exist yet. -from and -to limit the graph to " +

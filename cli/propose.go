@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 
 	"kasbah/core/problem"
 	"kasbah/core/propose"
@@ -19,7 +20,7 @@ type proposeFlags struct {
 func proposeCommand() *command {
 	var f proposeFlags
 	form, keep := "text", ""
-	var readers listFlag
+	var readers flags.List
 	var exitCode bool
 	return &command{
 		Name: "propose", Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]",
@@ -31,7 +32,7 @@ func proposeCommand() *command {
 			"kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		Flags: func(fs *flag.FlagSet) {
 			f.register(fs)
-			fs.Var(choice(&form, "text", "markdown", "html", "json"), "form", "the `form`: text, markdown, html or json")
+			fs.Var(flags.Choice(&form, "text", "markdown", "html", "json"), "form", "the `form`: text, markdown, html or json")
 			fs.StringVar(&keep, "o", "", "keep the proposal in this `file`, sealed as the ledger is")
 			fs.Var(&readers, "reader", "with -o: let this public `key` read it, too; repeatable")
 			f.registerRehearse(fs)
@@ -74,8 +75,8 @@ func proposeCommand() *command {
 }
 
 func (f *proposeFlags) register(fs *flag.FlagSet) {
-	fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; repeatable")
-	fs.Var((*listFlag)(&f.Swap), "swap", "make again what matches this `pattern`, though nothing differs, such as a "+
+	fs.Var((*flags.List)(&f.Only), "only", "only addresses that match this `pattern`, and what they need; repeatable")
+	fs.Var((*flags.List)(&f.Swap), "swap", "make again what matches this `pattern`, though nothing differs, such as a "+
 		"sick machine; repeatable")
 	fs.BoolVar(&f.Offline, "offline", false, "compare with the ledger alone")
 	fs.BoolVar(&f.full, "full", false, "list every action, even identical ones")
@@ -84,7 +85,7 @@ func (f *proposeFlags) register(fs *flag.FlagSet) {
 // registerRehearse registers when clouds are asked what they would refuse.
 func (f *proposeFlags) registerRehearse(fs *flag.FlagSet) {
 	f.Rehearse = "auto"
-	fs.Var(choice(&f.Rehearse, "auto", "always", "never"), "rehearse", "`when` to ask clouds what they would refuse: auto (those that "+
+	fs.Var(flags.Choice(&f.Rehearse, "auto", "always", "never"), "rehearse", "`when` to ask clouds what they would refuse: auto (those that "+
 		"take all calls in one request), always (also those that need a request for each call), or never")
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 	"time"
 
 	"kasbah/core/problem"
@@ -11,7 +12,7 @@ import (
 )
 
 func reviewCommand() *command {
-	var only listFlag
+	var only flags.List
 	var action string
 	form := "text"
 	var summary, full bool
@@ -27,7 +28,7 @@ func reviewCommand() *command {
 			fs.StringVar(&action, "action", "", "show these `actions`, with commas: new, edit, swap, drop")
 			fs.BoolVar(&summary, "summary", false, "show the summary alone")
 			fs.BoolVar(&full, "full", false, "list every action, even identical ones")
-			fs.Var(choice(&form, "text", "markdown", "html", "json"), "form", "the `form`: text, markdown, html or json")
+			fs.Var(flags.Choice(&form, "text", "markdown", "html", "json"), "form", "the `form`: text, markdown, html or json")
 			fs.IntVar(&fit, "fit", 0, "shorten Markdown to at most this many `bytes`; harmless actions go first")
 		},
 		Takes: exactly(1, "one file, which propose -o has kept"),

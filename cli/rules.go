@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 	"time"
 
 	"kasbah/core/problem"
@@ -13,7 +14,7 @@ import (
 func rulesCommand() *command {
 	var test bool
 	form := "text"
-	var at listFlag
+	var at flags.List
 	return &command{
 		Name: "rules", Short: "judge by the house rules in rules/*.star", Args: "[WARD…]", Estate: true,
 		Long: "Judges what is declared; with -at also what would be proposed and what is live. -test runs " +
@@ -21,7 +22,7 @@ func rulesCommand() *command {
 		Examples: [2]string{"kasbah rules -env live", "kasbah rules -at proposed -form sarif"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&test, "test", false, "run the rules' own tests, rules/*_test.star")
-			fs.Var(choice(&form, "text", "json", "sarif"), "form", "the `form`: text, json or sarif")
+			fs.Var(flags.Choice(&form, "text", "json", "sarif"), "form", "the `form`: text, json or sarif")
 			fs.Var(&at, "at", "judge at this `stage`: declared (always), proposed, live; repeatable")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {

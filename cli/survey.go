@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"kasbah/cli/flags"
 	"time"
 
 	"kasbah/core/disk"
@@ -15,7 +16,7 @@ import (
 // surveyFlags are those of survey.
 type surveyFlags struct {
 	survey.Asked
-	strangers      orBool
+	strangers      flags.OrBool
 	since          time.Duration
 	record         bool
 	full, exitCode bool
@@ -23,7 +24,7 @@ type surveyFlags struct {
 }
 
 func surveyCommand() *command {
-	f := surveyFlags{strangers: orBool{words: []string{"used", "all"}}, form: "text"}
+	f := surveyFlags{strangers: flags.OrBool{Words: []string{"used", "all"}}, form: "text"}
 	var run enactFlags
 	return &command{
 		Name: "survey", Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
@@ -32,7 +33,7 @@ func surveyCommand() *command {
 			"in the code; `kasbah settle` does.",
 		Examples: [2]string{"kasbah survey -env live", "kasbah survey shore -since 24h -exit-code -form junit -o drift.xml"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.Var((*listFlag)(&f.Only), "only", "only addresses that match this `pattern`; repeatable")
+			fs.Var((*flags.List)(&f.Only), "only", "only addresses that match this `pattern`; repeatable")
 			fs.DurationVar(&f.since, "since", 0, "only what change feeds name within this `time`, such as 24h")
 			fs.Var(&f.strangers, "strangers", "list what is live and recorded nowhere in the estate, of types that it "+
 				"uses; -strangers=all for every type")
@@ -53,7 +54,7 @@ func surveyCommand() *command {
 }
 
 func (f *surveyFlags) register(fs *flag.FlagSet, run *enactFlags) {
-	fs.Var(choice(&f.form, "text", "json", "markdown", "sarif", "junit", "html"), "form", "the `form`: text, json, markdown, sarif, junit or html")
+	fs.Var(flags.Choice(&f.form, "text", "json", "markdown", "sarif", "junit", "html"), "form", "the `form`: text, json, markdown, sarif, junit or html")
 	fs.StringVar(&f.file, "o", "", "write the result into this `file`")
 	fs.StringVar(&run.reason, "why", "", "with -record: the `reason`, for the ledger")
 	run.registerWait(fs)
@@ -67,7 +68,7 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 		return err
 	}
 	r := f.Asked
-	r.Strangers, r.Checked = f.strangers.word, f.form == "json"
+	r.Strangers, r.Checked = f.strangers.Word, f.form == "json"
 	if f.form == "text" && !f.full {
 		r.Located = render.Alike
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
@@ -14,7 +15,7 @@ import (
 // typesFlags say what to do with types other than show them.
 type typesFlags struct {
 	from, prove, sample, pin, compare, probe string
-	overlays                                 listFlag
+	overlays                                 flags.List
 	draft                                    bool
 }
 

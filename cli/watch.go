@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"kasbah/cli/flags"
 	"log/slog"
 	"strings"
 
@@ -23,7 +24,7 @@ func watchCommand() *command {
 			fs.BoolVar(&r.Once, "once", false, "survey what is due now, and end")
 			fs.BoolVar(&r.Now, "now", false, "survey the wards given now, whether they are due or not, and end")
 			fs.IntVar(&r.AtOnce, "at-once", 2, "how many `wards` of an environment to survey at the same time")
-			fs.Var(choice(&form, "text", "json"), "log", "the `form` of the log: text or json")
+			fs.Var(flags.Choice(&form, "text", "json"), "log", "the `form` of the log: text or json")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if r.Wards = args; a.env != "" {

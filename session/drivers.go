@@ -24,6 +24,8 @@ import (
 	"kasbah/drivers/process"
 	"kasbah/medina"
 	"kasbah/transport"
+
+	"golang.org/x/time/rate"
 )
 
 // driverSetting is what a driver gets to know besides its settings.
@@ -204,6 +206,9 @@ func openAPIOptions(at driverSetting, s value.Map) (o openapi.Options, err error
 	o.From = at.from
 	if o.Rate, err = perSecond(s["rate"]); err != nil {
 		return o, err
+	}
+	if limit := at.s.config.Limit; limit != nil {
+		o.Limit = func(perSecond float64) *rate.Limiter { return limit(at.s.Env, at.name, perSecond) }
 	}
 	if o.Hosts, err = textList("hosts", s["hosts"]); err != nil {
 		return o, err

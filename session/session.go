@@ -22,6 +22,8 @@ import (
 	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/home"
+
+	"golang.org/x/time/rate"
 )
 
 // Config says what is opened, and for whom.
@@ -41,6 +43,8 @@ type Config struct {
 	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
 	Lenient  bool                       // a driver that cannot be opened is noted, see Session.Broken
 	AnyEnv   bool                       // the first environment serves when none is named
+	// Limit is what several sessions share that keep to the rate of a driver; nil for none.
+	Limit func(env, driver string, perSecond float64) *rate.Limiter
 }
 
 // Given are settings and inputs from the command line.

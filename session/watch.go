@@ -13,12 +13,14 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
 
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schedule"
 	"kasbah/core/watch"
+	"kasbah/drivers/openapi"
 	"kasbah/notify"
 	"kasbah/transport"
 )
@@ -52,6 +54,7 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 	if env := os.Getenv("KASBAH_ENV"); len(named) == 0 && env != "" {
 		named = strings.Split(env, ",")
 	}
+	c.Limit = limits()
 	plan := &plan{c: c, log: log, wards: r.Wards, envs: named, estate: e}
 	if plan.body, err = os.ReadFile(filepath.Join(e.Dir, estate.File)); err != nil {
 		return watch.Done{}, err
@@ -125,6 +128,25 @@ func pause(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
 	case <-time.After(d):
+	}
+}
+
+// limits makes limiters that surveys at once share.
+func limits() func(env, driver string, perSecond float64) *rate.Limiter {
+	type key struct {
+		env, driver string
+		perSecond   float64
+	}
+	var mu sync.Mutex
+	made := map[key]*rate.Limiter{}
+	return func(env, driver string, perSecond float64) *rate.Limiter {
+		mu.Lock()
+		defer mu.Unlock()
+		k := key{env, driver, perSecond}
+		if made[k] == nil {
+			made[k] = openapi.Limit(perSecond)
+		}
+		return made[k]
 	}
 }
 

@@ -31,10 +31,12 @@ type Options struct {
 	Auth Auth
 	// Settings are what x-kasbah calls settings of the driver, such as what fills a path.
 	Settings map[string]string
-	Rate     float64      // requests a second at most; 0 for what the document says
-	Hosts    []string     // besides the API's own, to which its answers may lead: links, redirects and work to follow
-	Client   *http.Client // nil for one of its own
-	Close    func() error // ends what Base started; may be nil
+	Rate     float64 // requests a second at most; 0 for what the document says
+	// Limit makes what keeps to so many requests a second; nil for Limit. Several drivers of one API may share it.
+	Limit  func(perSecond float64) *rate.Limiter
+	Hosts  []string     // besides the API's own, to which its answers may lead: links, redirects and work to follow
+	Client *http.Client // nil for one of its own
+	Close  func() error // ends what Base started; may be nil
 }
 
 const (
@@ -87,6 +89,11 @@ func New(o Options) (*Driver, error) {
 	return d, nil
 }
 
+// Limit makes a limiter of so many requests a second.
+func Limit(perSecond float64) *rate.Limiter {
+	return rate.NewLimiter(rate.Limit(perSecond), max(1, int(perSecond)))
+}
+
 func newDriver(o Options, doc *document) (*Driver, error) {
 	d := &Driver{o: o, doc: doc, http: o.Client, wholes: &sync.Map{}}
 	if err := d.constants(); err != nil {
@@ -101,8 +108,11 @@ func newDriver(o Options, doc *document) (*Driver, error) {
 	follow.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	d.http = &follow
 	d.auth = &authorizer{auth: o.Auth, http: d.http}
+	if o.Limit == nil {
+		o.Limit = Limit
+	}
 	if n := cmp.Or(o.Rate, doc.Rate); n > 0 {
-		d.rate = rate.NewLimiter(rate.Limit(n), max(1, int(n)))
+		d.rate = o.Limit(n)
 	}
 	var mu sync.Mutex
 	var found string
