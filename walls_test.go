@@ -68,7 +68,7 @@ func forbidden(from, to, full string) string {
 		return "render only draws results"
 	case in(from, "stores") && !in(to, "stores", "core/store", "transport"):
 		return "stores know nothing of what they keep"
-	case in(from, "transport"):
+	case in(from, "transport") && !in(to, "core/disk"):
 		return "a connection knows nothing of what uses it"
 	case in(from, "home") && !in(to, "core"):
 		return "what a machine keeps is for the core, and for sessions"

@@ -5,11 +5,8 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"fmt"
-	"net"
+	"kasbah/transport"
 	"net/http"
-	"net/netip"
-	"slices"
-	"strings"
 	"time"
 )
 
@@ -18,7 +15,6 @@ import (
 // has made lead here reads nothing, and one that is embedded answers its own program alone.
 
 const (
-	headerTime   = 10 * time.Second // for the header of a request
 	snapshotTime = 30 * time.Minute // for one that brings a snapshot
 )
 
@@ -35,7 +31,7 @@ func (s *Server) guarded(next http.Handler) http.Handler {
 	same := origin.Handler(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
-		case !s.isHost(r.Host):
+		case !transport.LeadsHere(r.Host, s.o.Hosts):
 			refuseWith(w, &refusal{status: http.StatusMisdirectedRequest, title: "another host",
 				detail: fmt.Sprintf("Medina is not %q; ask it by its address, or let -address name that host", r.Host)})
 		case s.o.own != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")),
@@ -48,20 +44,6 @@ func (s *Server) guarded(next http.Handler) http.Handler {
 			same.ServeHTTP(w, r)
 		}
 	})
-}
-
-// isHost reports whether a request's Host is this Medina: an address, this machine, or the
-// name at which it listens. Any other name may have been made to lead here.
-func (s *Server) isHost(host string) bool {
-	name, _, err := net.SplitHostPort(host)
-	if err != nil {
-		name = strings.Trim(host, "[]")
-	}
-	if _, err := netip.ParseAddr(name); err == nil {
-		return true
-	}
-	name = strings.ToLower(strings.TrimSuffix(name, "."))
-	return name == "localhost" || slices.Contains(s.o.Hosts, name)
 }
 
 // own makes an embedded Medina one that answers this program alone.

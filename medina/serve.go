@@ -5,22 +5,18 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
-	"log"
 	"net"
 	"net/http"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
-	"kasbah/core/disk"
 	"kasbah/core/driver"
 	"kasbah/core/nearest"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 	"kasbah/drivers/openapi"
+	"kasbah/transport"
 )
 
 // Listener serves a Medina at an address.
@@ -40,7 +36,7 @@ func Listen(address string, o Options) (*Listener, error) {
 // and signs itself. It is made when it is not there, or no longer good. certificate
 // is its place.
 func ListenTLS(address string, o Options) (l *Listener, certificate string, err error) {
-	cert, path, err := ownCertificate(address, o.Path)
+	cert, path, err := transport.OwnCertificate(address, o.Path)
 	if err != nil {
 		return nil, "", err
 	}
@@ -102,10 +98,9 @@ func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
 	ended := make(chan error, 1)
 	out := &Listener{
 		URL: "http://" + l.Addr().String(), Ended: ended, Server: s,
-		server: &http.Server{Handler: s, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime,
-			IdleTimeout: 2 * time.Minute, TLSConfig: secure, ErrorLog: log.New(io.Discard, "", 0)},
+		server: transport.NewServer(s, bodyTime),
 	}
-	if secure != nil {
+	if out.server.TLSConfig = secure; secure != nil {
 		out.URL = "https://" + l.Addr().String()
 		l = tls.NewListener(l, secure)
 	}
@@ -113,47 +108,9 @@ func listen(address string, o Options, secure *tls.Config) (*Listener, error) {
 	return out, nil
 }
 
-// ownCertificate reads the certificate beside a database, or makes one for the host
-// of an address.
-func ownCertificate(address, path string) (tls.Certificate, string, error) {
-	host, _, err := net.SplitHostPort(address)
-	if err != nil {
-		return tls.Certificate{}, "", err
-	}
-	names := []string{"localhost", "127.0.0.1", "::1"}
-	if host != "" && !slices.Contains(names, host) {
-		names = append(names, host)
-	}
-	certPath, keyPath := path+".crt", path+".key"
-	cert, err := tls.LoadX509KeyPair(certPath, keyPath)
-	if err == nil && time.Now().Before(cert.Leaf.NotAfter.AddDate(0, 0, -7)) &&
-		cert.Leaf.VerifyHostname(names[len(names)-1]) == nil {
-		return cert, certPath, nil
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return cert, "", err
-	}
-	now := time.Now()
-	public, private, err := selfSigned(names, now.Add(-time.Hour), now.AddDate(1, 0, 0))
-	if err != nil {
-		return cert, "", err
-	}
-	if err := errors.Join(disk.ReplacePrivate(keyPath, private), os.WriteFile(certPath, public, 0o644)); err != nil {
-		return cert, "", err
-	}
-	cert, err = tls.X509KeyPair(public, private)
-	return cert, certPath, err
-}
-
 // Close lets running requests end for a moment and stops serving.
 func (l *Listener) Close() error {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-	defer cancel()
-	err := l.server.Shutdown(ctx)
-	if errors.Is(err, context.DeadlineExceeded) {
-		err = l.server.Close()
-	}
-	return errors.Join(err, l.Server.Close())
+	return errors.Join(transport.Shutdown(l.server), l.Server.Close())
 }
 
 // Settings are the keys of a driver of kind "medina" in kasbah.toml.
