@@ -66,6 +66,8 @@ func forbidden(from, to, full string) string {
 		return "the core imports nothing of ours outside of the core"
 	case in(from, "render") && in(to, "cli", "medina", "demo", "stores", "drivers", "core/store"):
 		return "render only draws results"
+	case in(from, "page") && !in(to, "core", "render", "transport"):
+		return "the watcher's page shows what it is given"
 	case in(from, "stores") && !in(to, "stores", "core/store", "transport"):
 		return "stores know nothing of what they keep"
 	case in(from, "transport") && !in(to, "core/disk"):

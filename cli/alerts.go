@@ -78,7 +78,7 @@ func alertsAcknowledgeCommand() *command {
 			if err != nil {
 				return err
 			}
-			done, err := s.Acknowledge(ctx, args, why, until, a.typed)
+			done, err := s.Acknowledge(ctx, args, alert.Ack{Why: why, Until: until}, a.typed)
 			if err != nil {
 				return err
 			}

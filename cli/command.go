@@ -78,7 +78,7 @@ func commands() []*command {
 	return []*command{
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
 		enactCommand(), razeCommand(), surveyCommand(), settleCommand(), adoptCommand(),
-		watchCommand(), alertsCommand(), alertsShowCommand(), alertsAcknowledgeCommand(),
+		watchCommand(), watchTokensCommand(), alertsCommand(), alertsShowCommand(), alertsAcknowledgeCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(),
 		ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(),

@@ -59,7 +59,7 @@ var phaseColours = map[alert.Phase]Colour{alert.Open: vermilion, alert.Acknowled
 func (o *Out) alert(a *alert.Alert) {
 	f := a.Finding
 	o.Printf("%s  %s  %s\n", o.Paint(phaseColours[a.Phase], fmt.Sprintf("%-12s", a.Phase)), a.ID, o.Bold(Clean(f.Subject())))
-	o.Printf("              %s\n", Wrap(Clean(found(&f)), o.Width-14, "              "))
+	o.Printf("              %s\n", Wrap(Clean(Finding(&f)), o.Width-14, "              "))
 	switch {
 	case a.Ack != nil:
 		text := fmt.Sprintf("%s: %s", a.Ack.Who, a.Ack.Why)
@@ -72,8 +72,8 @@ func (o *Out) alert(a *alert.Alert) {
 	}
 }
 
-// found says what was found.
-func found(f *alert.Finding) string {
+// Finding says what was found.
+func Finding(f *alert.Finding) string {
 	text := ""
 	switch f.Verdict {
 	case alert.Gone:
@@ -101,6 +101,24 @@ func found(f *alert.Finding) string {
 	return text
 }
 
+// Step says what happened to an alert.
+func Step(s *alert.Step) string {
+	text := string(s.Kind)
+	if s.Found != nil {
+		text += ": found " + plainOf(s.Found)
+	}
+	if s.Ack != nil {
+		text += fmt.Sprintf(" by %s: %s", s.Ack.Who, s.Ack.Why)
+		if s.Ack.Until != "" {
+			text += ", until " + s.Ack.Until
+		}
+	}
+	if s.Because != "" {
+		text += ": " + s.Because
+	}
+	return text
+}
+
 func plainOf(v *value.Any) string {
 	if v == nil {
 		return "nothing"
@@ -112,7 +130,9 @@ func plainOf(v *value.Any) string {
 func (o *Out) Alert(l *alert.List) {
 	a := l.Alerts[0]
 	o.alert(a)
-	o.Printf("              opened %s, changed %s\n", a.Opened.Local().Format(time.DateTime), a.Changed.Local().Format(time.DateTime))
+	for _, s := range a.Steps {
+		o.Printf("              %s  %s\n", s.At.Local().Format(time.DateTime), Wrap(Clean(Step(&s)), o.Width-35, strings.Repeat(" ", 35)))
+	}
 }
 
 // Acknowledged says what was acknowledged.
@@ -121,4 +141,18 @@ func (o *Out) Acknowledged(l *alert.List) {
 		o.alert(a)
 	}
 	o.Printf("%s acknowledged.\n", Count(len(l.Alerts), "alert"))
+}
+
+// WatchTokens lists tokens of the watcher's page; a new one with what is shown once.
+func (o *Out) WatchTokens(l *alert.TokenList) {
+	var rows [][]string
+	for _, t := range l.Tokens {
+		if t.Token != "" {
+			o.Printf("%s\n", t.Token)
+			o.Printf("That is the token %s of %s; it is not shown again.\n", t.Name, l.Env)
+			return
+		}
+		rows = append(rows, []string{Clean(t.Name), t.Rights, t.Made.Local().Format(time.DateTime), Clean(t.By)})
+	}
+	o.Listing([]string{"name", "may", "made", "by"}, rows, "The watcher's page has no tokens in "+l.Env+".")
 }

@@ -1,15 +1,20 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"kasbah/core/alert"
 	"kasbah/core/enact"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/survey"
 	"kasbah/core/watch"
 	"log/slog"
 	"maps"
+	"slices"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -45,13 +50,14 @@ func (s *Session) Alerts(ctx context.Context, all bool) (*alert.List, error) {
 	return out, nil
 }
 
-// Acknowledge says that somebody knows of alerts, why that is enough, and until which day; "" for as
-// long as they stay as they are. It returns them as they are then.
-func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, command string) (*alert.List, error) {
+// Acknowledge says that somebody knows of alerts, as ack has it: the person of the session, where it names none. It returns them as
+// they are then.
+func (s *Session) Acknowledge(ctx context.Context, ids []string, ack alert.Ack, command string) (*alert.List, error) {
 	list, err := s.Alerts(ctx, false)
 	if err != nil {
 		return nil, err
 	}
+	ack.Who = cmp.Or(ack.Who, s.config.Identity.Who)
 	var known []*alert.Alert
 	var lines []ledger.Line
 	for _, id := range ids {
@@ -59,7 +65,7 @@ func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, com
 		if err != nil {
 			return nil, err
 		}
-		a.Phase, a.Ack = alert.Acknowledged, &alert.Ack{Who: s.config.Identity.Who, Why: why, Until: until}
+		a.Phase, a.Ack = alert.Acknowledged, &ack
 		known = append(known, a)
 		e := &alert.Event{Kind: alert.WasAcknowledged, ID: a.ID, Ack: a.Ack}
 		if len(s.Estate.Notify) > 0 {
@@ -67,14 +73,68 @@ func (s *Session) Acknowledge(ctx context.Context, ids []string, why, until, com
 		}
 		lines = append(lines, ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Event: e}})
 	}
+	list.Alerts = known
+	return list, s.writeJournal(ctx, command, ack.Why, lines...)
+}
+
+// writeJournal writes what a person says to the journal.
+func (s *Session) writeJournal(ctx context.Context, command, why string, lines ...ledger.Line) error {
 	id := ulid.Make().String()
 	run, err := s.journal().Begin(ctx, ledger.BeginOptions{ID: id, Command: command, Reason: why,
 		Scope: ledger.NewScope([]string{"person/" + id}, nil)})
 	if err != nil {
+		return err
+	}
+	return errors.Join(run.Append(ctx, lines...), run.End(ctx, ledger.End{Outcome: "done"}))
+}
+
+// WatchTokens lists the tokens of the watcher's page.
+func (s *Session) WatchTokens(ctx context.Context) (*alert.TokenList, error) {
+	st, err := s.journal().Load(ctx)
+	if err != nil {
 		return nil, err
 	}
-	list.Alerts = known
-	return list, errors.Join(run.Append(ctx, lines...), run.End(ctx, ledger.End{Outcome: "done"}))
+	if st.Watch == nil {
+		return alert.NewState().TokenList(s.Env), nil
+	}
+	return st.Watch.TokenList(s.Env), nil
+}
+
+// NewWatchToken makes a token of the watcher's page, which is in the list it returns. One of that name is
+// a *problem.UsageError.
+func (s *Session) NewWatchToken(ctx context.Context, name, rights, command string) (*alert.TokenList, error) {
+	list, err := s.WatchTokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if slices.ContainsFunc(list.Tokens, func(t alert.Token) bool { return t.Name == name }) {
+		return nil, problem.Usage("a token of %s is called %s already", s.Env, name)
+	}
+	t, err := alert.NewToken(name, rights, s.config.Identity.Who)
+	if err != nil {
+		return nil, err
+	}
+	kept := t
+	kept.Token, t.Digest = "", ""
+	list.Tokens = []alert.Token{t}
+	return list, s.writeJournal(ctx, command, "", ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Token: &kept}})
+}
+
+// RevokeWatchToken takes a token of the watcher's page away, and returns those that are left.
+func (s *Session) RevokeWatchToken(ctx context.Context, name, command string) (*alert.TokenList, error) {
+	list, err := s.WatchTokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, t := range list.Tokens {
+		names = append(names, t.Name)
+	}
+	if !slices.Contains(names, name) {
+		return nil, &problem.UsageError{Message: fmt.Sprintf("no token of %s is called %s", s.Env, name), Hint: nearest.Hint(name, names)}
+	}
+	list.Tokens = slices.DeleteFunc(list.Tokens, func(t alert.Token) bool { return t.Name == name })
+	return list, s.writeJournal(ctx, command, "", ledger.Line{Kind: ledger.KindWatch, Watch: &alert.Line{Token: &alert.Token{Name: name, Away: true}}})
 }
 
 // Record notes what a survey saw in the records, and what it found among the alerts: of whole wards, as

@@ -15,13 +15,16 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/time/rate"
 
+	"kasbah/core/alert"
 	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/propose"
 	"kasbah/core/schedule"
 	"kasbah/core/watch"
 	"kasbah/drivers/openapi"
 	"kasbah/notify"
+	"kasbah/page"
 	"kasbah/transport"
 )
 
@@ -32,6 +35,9 @@ type WatchRequest struct {
 	AtOnce int      // wards surveyed at once in each environment
 	Once   bool     // only what is due now
 	Now    bool     // survey the wards now, due or not
+
+	Address   string // where the page is served; "" for nowhere
+	Cert, Key string // of the page, PEM files; "" for what a page at that address needs
 }
 
 // Watch surveys wards on their schedules until the context ends, or once. It counts the
@@ -47,6 +53,10 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 	switch {
 	case r.Now && len(r.Wards) == 0:
 		return watch.Done{}, problem.Usage("watch -now needs the wards that are to be surveyed")
+	case r.Address == "" && r.Cert+r.Key != "":
+		return watch.Done{}, problem.Usage("-cert and -key are for the page: -address says where it is served")
+	case r.Address != "" && (r.Once || r.Now):
+		return watch.Done{}, problem.Usage("-address serves a page while it watches, and goes with neither -once nor -now")
 	case r.AtOnce < 1 || r.AtOnce > 100:
 		return watch.Done{}, problem.Usage("-at-once must lie between 1 and 100")
 	}
@@ -75,8 +85,7 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 			Hint: "say when in kasbah.toml: [watch] with every = \"6h\""}
 	}
 	if !r.Once && !r.Now {
-		plan.goOn(ctx, r, command)
-		return watch.Done{}, nil
+		return watch.Done{}, plan.serve(ctx, r, func(ctx context.Context) { plan.goOn(ctx, r, command) })
 	}
 	var g errgroup.Group
 	var mu sync.Mutex
@@ -92,6 +101,40 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 	}
 	err = g.Wait()
 	return surveys, err
+}
+
+// serve serves the page while something is done, where it is wanted. What is done ends with it.
+func (p *plan) serve(ctx context.Context, r WatchRequest, do func(context.Context)) error {
+	if r.Address == "" {
+		do(ctx)
+		return nil
+	}
+	p.board = page.NewBoard(p.estate.Name, time.Now)
+	p.counters = page.NewCounters(p.board)
+	at, err := page.Listen(p.board, p.counters, page.Options{Address: r.Address, Cert: r.Cert, Key: r.Key,
+		Own: filepath.Join(p.estate.Dir, ".kasbah", "watch")})
+	if err != nil {
+		return err
+	}
+	log := p.log.With("url", at.URL)
+	if at.Certificate != "" {
+		log = log.With("certificate", at.Certificate)
+	}
+	log.Info("the page is served")
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		do(ctx)
+	}()
+	select {
+	case err = <-at.Ended:
+		cancel()
+		<-ended
+	case <-ended:
+	}
+	return errors.Join(err, at.Close())
 }
 
 // lookAgain is how often it is looked whether further environments are to be watched, and how soon one that
@@ -157,6 +200,9 @@ type plan struct {
 	wards []string // that were named; none for all
 	envs  []string // that were named; none for all
 
+	board    *page.Board // what the page shows; nil where there is none
+	counters *page.Counters
+
 	mu     sync.Mutex
 	estate *estate.Estate
 	body   []byte // of kasbah.toml, as it was right last
@@ -216,6 +262,7 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 		return n, err
 	}
 	for {
+		at.shown(p, command)
 		var next *watched
 		refused := at.estate
 		o := at.options(p, r, command)
@@ -256,6 +303,7 @@ type watched struct {
 	*Session
 	estate    *estate.Estate // by which plan.read tells whether the text has changed
 	receivers []watch.Receiver
+	wake      chan struct{} // somebody wants to see what the journal says now
 }
 
 func (p *plan) open(ctx context.Context, env string) (*watched, error) {
@@ -263,7 +311,7 @@ func (p *plan) open(ctx context.Context, env string) (*watched, error) {
 	c := p.c
 	c.Env, c.Lenient, c.Unpinned, c.Overlay = env, true, true, map[string][]byte{estate.File: body}
 	s, err := Open(ctx, c)
-	at := &watched{Session: s, estate: e}
+	at := &watched{Session: s, estate: e, wake: make(chan struct{}, 1)}
 	if err == nil {
 		at.receivers, err = s.receivers(e)
 	}
@@ -273,14 +321,46 @@ func (p *plan) open(ctx context.Context, env string) (*watched, error) {
 	return at, err
 }
 
+// shown shows the environment on the page, where there is one.
+func (at *watched) shown(p *plan, command string) {
+	if p.board == nil {
+		return
+	}
+	look := func() {
+		select {
+		case at.wake <- struct{}{}:
+		default: // it was asked for already
+		}
+	}
+	p.board.Watch(page.Environment{Name: at.Env, Wards: p.of(at.estate, at.Env), Look: look,
+		Acknowledge: func(ctx context.Context, id string, ack alert.Ack) (*alert.State, error) {
+			if _, err := at.Acknowledge(ctx, []string{id}, ack, command); err != nil {
+				return nil, err
+			}
+			s, err := at.journal().Load(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return s.Watch, nil
+		}})
+}
+
 func (at *watched) options(p *plan, r WatchRequest, command string) watch.Options {
 	c := at.config
-	return watch.Options{Env: at.Env, Journal: at.journal(), Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
+	o := watch.Options{Env: at.Env, Journal: at.journal(), Command: command, AtOnce: r.AtOnce, Log: p.log, Clock: realTime{},
 		Wards:     func() map[string]*schedule.Schedule { return p.of(at.estate, at.Env) },
 		Ledgers:   at.Ledgers,
 		Survey:    func(ctx context.Context, ward string) (*watch.Found, error) { return surveyed(ctx, c, ward) },
-		Receivers: at.receivers,
+		Receivers: at.receivers, Wake: at.wake,
 	}
+	if p.board != nil {
+		o.Meter, o.Seen = p.counters, func(s *alert.State, err error) { p.board.Seen(at.Env, s, err) }
+		survey := o.Survey
+		o.Survey = func(ctx context.Context, ward string) (*watch.Found, error) {
+			return survey(propose.CountCalls(ctx, func(driver string) { p.counters.Called(at.Env, driver) }), ward)
+		}
+	}
+	return o
 }
 
 // receivers are those of kasbah.toml who are told of alerts.

@@ -91,6 +91,16 @@ type Alert struct {
 	Changed  time.Time  `json:"changed"` // when its phase or what is found was another one last
 	Resolved *time.Time `json:"resolved,omitempty"`
 	Ack      *Ack       `json:"acknowledgement,omitempty"`
+	Steps    []Step     `json:"steps,omitempty"` // what happened to it, oldest first: the newest ones
+}
+
+// Step is one thing that happened to an alert.
+type Step struct {
+	At      time.Time  `json:"at"`
+	Kind    EventKind  `json:"kind"`
+	Found   *value.Any `json:"found,omitempty"` // of opened and changed
+	Ack     *Ack       `json:"acknowledgement,omitempty"`
+	Because string     `json:"because,omitempty"`
 }
 
 // Ack says that a person knows of an alert.
@@ -185,6 +195,7 @@ type Line struct {
 	Survey *Survey `json:"survey,omitempty"`
 	Event  *Event  `json:"event,omitempty"`
 	Look   *Look   `json:"look,omitempty"`
+	Token  *Token  `json:"token,omitempty"`
 
 	Delivery *Delivery `json:"delivery,omitempty"`
 }
@@ -213,6 +224,7 @@ const (
 	keptPoints   = 200
 	keptResolved = 30 * 24 * time.Hour
 	keptMessages = 48 * time.Hour // watchers give up before
+	keptSteps    = 30
 )
 
 // State is the fold of a journal.
@@ -220,6 +232,7 @@ type State struct {
 	Alerts map[string]*Alert `json:"alerts"`
 	Wards  map[string]*Ward  `json:"wards"`
 	Outbox []*Message        `json:"outbox,omitempty"` // what is still to be told, oldest first
+	Tokens map[string]Token  `json:"tokens,omitempty"` // of the watcher's page, by name
 }
 
 // NewState is that of an empty journal.
@@ -281,10 +294,12 @@ func (s *State) Fold(at time.Time, run string, l *Line) (ignored string) {
 		}
 		ignored = s.happened(at, l.Event)
 		if ignored == "" && l.Event.Message != "" {
-			s.Outbox = append(s.Outbox, &Message{ID: l.Event.Message, At: at, Kind: l.Event.Kind, Alert: *s.Alerts[l.Event.ID]})
+			s.Outbox = append(s.Outbox, &Message{ID: l.Event.Message, At: at, Kind: l.Event.Kind, Alert: s.told(l.Event.ID)})
 		}
 	case l.Look != nil:
 		s.looked(at, l.Look)
+	case l.Token != nil:
+		s.token(at, l.Token)
 	case l.Delivery != nil:
 		s.delivered(l.Delivery)
 	}
@@ -336,6 +351,13 @@ func (s *State) surveyed(at time.Time, run string, v *Survey) string {
 	return ""
 }
 
+// told is an alert as messages have it, without what happened to it before.
+func (s *State) told(id string) Alert {
+	out := *s.Alerts[id]
+	out.Steps = nil
+	return out
+}
+
 // known reports whether an event tells what two surveys at once have found, and one has told.
 func (s *State) known(e *Event) bool {
 	a := s.Alerts[e.ID]
@@ -346,24 +368,31 @@ func (s *State) happened(at time.Time, e *Event) string {
 	a := s.Alerts[e.ID]
 	switch {
 	case e.Kind == WasOpened && e.Finding != nil:
-		s.Alerts[e.ID] = &Alert{ID: e.ID, Phase: Open, Finding: *e.Finding, Opened: at, Changed: at}
-		return ""
+		var before []Step
+		if a != nil {
+			before = a.Steps
+		}
+		a = &Alert{ID: e.ID, Phase: Open, Finding: *e.Finding, Opened: at, Steps: before}
+		s.Alerts[e.ID] = a
 	case a == nil || a.Phase == Resolved:
 		return "it tells of the alert " + e.ID + ", which is not open"
-	}
-	a.Changed = at
-	switch e.Kind {
-	case WasChanged:
+	case e.Kind == WasChanged:
 		if a.Phase, a.Ack = Open, nil; e.Finding != nil {
 			a.Finding = *e.Finding
 		}
-	case WasAcknowledged:
+	case e.Kind == WasAcknowledged:
 		a.Phase, a.Ack = Acknowledged, e.Ack
-	case WasResolved:
+	case e.Kind == WasResolved:
 		a.Phase, a.Ack, a.Resolved = Resolved, nil, &at
 	default:
 		return "it tells of an alert what is not known: " + string(e.Kind)
 	}
+	a.Changed = at
+	step := Step{At: at, Kind: e.Kind, Ack: e.Ack, Because: e.Because}
+	if e.Finding != nil {
+		step.Found = e.Finding.Found
+	}
+	a.Steps = append(slices.Clip(a.Steps[max(0, len(a.Steps)+1-keptSteps):]), step) // messages hold what was there before
 	return ""
 }
 
@@ -388,7 +417,7 @@ func (s *State) Clone() *State {
 		ward.History = slices.Clone(w.History)
 		out.Wards[name] = &ward
 	}
-	out.Outbox = slices.Clone(s.Outbox)
+	out.Outbox, out.Tokens = slices.Clone(s.Outbox), maps.Clone(s.Tokens)
 	return out
 }
 

@@ -109,7 +109,7 @@ func (s *State) happens(at time.Time, l *Look, e *Event, r *Run) {
 		e.Message = strings.Join([]string{r.ID, r.Ward, e.ID, string(e.Kind)}, ".")
 	}
 	if s.happened(at, e) == "" && l.Tell {
-		s.Outbox = append(s.Outbox, &Message{ID: e.Message, At: at, Kind: e.Kind, Alert: *s.Alerts[e.ID], Run: r})
+		s.Outbox = append(s.Outbox, &Message{ID: e.Message, At: at, Kind: e.Kind, Alert: s.told(e.ID), Run: r})
 	}
 }
 

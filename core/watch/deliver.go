@@ -106,6 +106,9 @@ func (w *watcher) tell(ctx context.Context, r Receiver, outbox []*alert.Message)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		if w.Meter != nil {
+			w.Meter.Told(w.Env, name, err)
+		}
 		d := &alert.Delivery{Message: m.ID, To: name}
 		if err != nil {
 			w.failed(name, err)

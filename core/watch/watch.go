@@ -36,9 +36,14 @@ type Options struct {
 	Changed func() bool
 	// Receivers are those who are told. What happens while there are none is not told later either.
 	Receivers []Receiver
-	AtOnce    int // how many wards are surveyed at once; 1 where it is less
-	Log       *slog.Logger
-	Clock     Clock
+	// Seen hears what the journal says, as a copy, or why it cannot be read; nil for nobody.
+	Seen func(s *alert.State, err error)
+	// Wake lets a watcher look at the journal now; nil for only by itself.
+	Wake   <-chan struct{}
+	Meter  Meter // nil for none
+	AtOnce int   // how many wards are surveyed at once; 1 where it is less
+	Log    *slog.Logger
+	Clock  Clock
 }
 
 // Clock is the time by which wards are due.
@@ -46,6 +51,13 @@ type Clock interface {
 	Now() time.Time
 	// After tells when some time has passed.
 	After(d time.Duration) <-chan time.Time
+}
+
+// Meter counts what this watcher does.
+type Meter interface {
+	Surveyed(env, ward string, seconds float64, failed bool)
+	// Told is called for each try to tell a receiver.
+	Told(env, receiver string, err error)
 }
 
 // Found is what the survey of a ward found.
@@ -78,6 +90,9 @@ func (o Options) Watch(ctx context.Context) {
 		if o.Clock.Now().Sub(began) > patience {
 			wait = time.Second
 		}
+		if o.Seen != nil {
+			o.Seen(nil, err)
+		}
 		o.Log.Error("the journal cannot be used; trying again", "env", o.Env, "error", err, "in", wait)
 		o.pause(ctx, wait)
 		wait = min(2*wait, patience)
@@ -88,10 +103,24 @@ func (o Options) Watch(ctx context.Context) {
 type memory struct {
 	told    *deliveries
 	ledgers *ledgers
+	shown   time.Time // when Seen heard last
+}
+
+// seenEvery is how often Seen hears of a journal that moves.
+const seenEvery = time.Second
+
+// see shows the journal to whoever wants to see it. It is called by the goroutine that looks for what is due.
+func (o Options) see(j journal, m *memory) {
+	now := o.Clock.Now()
+	if o.Seen == nil || now.Sub(m.shown) < seenEvery {
+		return
+	}
+	m.shown = now
+	j.Journal(func(s *alert.State) { o.Seen(s.Clone(), nil) })
 }
 
 func (o Options) newMemory() *memory {
-	return &memory{newDeliveries(), &ledgers{of: map[string]*followed{}}}
+	return &memory{told: newDeliveries(), ledgers: &ledgers{of: map[string]*followed{}}}
 }
 
 // follow reads the journal as it grows, and does what there is to do. It ends without an error when the
@@ -108,6 +137,7 @@ func (o Options) follow(ctx context.Context, m *memory) error {
 		if o.changed() {
 			return nil
 		}
+		o.see(f, m)
 		m.ledgers.look(ctx, o, f)
 		if len(o.due(f)) > 0 || m.ledgers.news(o, f) != nil || o.toTell(f, m.told) {
 			if err := o.session(ctx, m, (*watcher).turn); err != nil {
@@ -121,10 +151,11 @@ func (o Options) follow(ctx context.Context, m *memory) error {
 
 func (o Options) changed() bool { return o.Changed != nil && o.Changed() }
 
-// pause waits, unless the context ends.
+// pause waits, unless the context ends or the watcher is woken.
 func (o Options) pause(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
+	case <-o.Wake:
 	case <-o.Clock.After(d):
 	}
 }
@@ -268,15 +299,22 @@ func (w *watcher) surveyDue(ctx context.Context) (err error) {
 		if running == 0 {
 			return errors.Join(err, ctx.Err())
 		}
+		look := false
 		select {
 		case one := <-ended:
 			running--
 			err = errors.Join(err, one)
+		case <-w.Wake:
+			look = true
 		case <-w.Clock.After(often):
+			look = true
+		}
+		if look {
 			if lookErr := w.run.Look(ctx); lookErr != nil {
 				err = errors.Join(err, lookErr)
 			}
 		}
+		w.see(w.run, w.memory)
 	}
 }
 
@@ -370,6 +408,9 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 		log.Error("the ward could not be surveyed", "error", found.Failed)
 	} else {
 		log.Info("surveyed", "differs", found.Counts[alert.Differs], "gone", found.Counts[alert.Gone])
+	}
+	if w.Meter != nil {
+		w.Meter.Surveyed(w.Env, v.Ward, v.Seconds, found.Failed != "")
 	}
 	w.mu.Lock()
 	if w.done.Surveyed++; found.Failed != "" {
