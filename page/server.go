@@ -22,6 +22,9 @@ import (
 //go:embed page.css
 var css []byte
 
+//go:embed icon.svg
+var icon []byte
+
 // Options say where the page is served.
 type Options struct {
 	Address   string // host:port
@@ -108,10 +111,8 @@ func (s *Server) secure(host string, o Options) (*tls.Config, error) {
 func (s *Server) routes() http.Handler {
 	r := chi.NewRouter()
 	r.Use(s.guard)
-	r.Get("/page.css", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/css; charset=utf-8")
-		_, _ = w.Write(css) // who asked may be gone
-	})
+	r.Get("/page.css", file("text/css; charset=utf-8", css))
+	r.Get("/icon.svg", file("image/svg+xml", icon))
 	r.Get("/healthz", s.health)
 	r.Get("/enter", s.enter)
 	r.Post("/enter", s.enter)
@@ -129,6 +130,13 @@ func (s *Server) routes() http.Handler {
 		s.refuse(w, r, http.StatusNotFound, "There is no such page.")
 	})
 	return r
+}
+
+func file(media string, body []byte) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", media)
+		_, _ = w.Write(body) // who asked may be gone
+	}
 }
 
 // known lets requests pass that may read something.

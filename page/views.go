@@ -46,7 +46,7 @@ func text(s string) Node { return Text(render.Clean(s)) }
 func (f *frame) page(main ...Node) Node {
 	return HTML5(HTML5Props{
 		Title: render.Clean(f.title) + " · Kasbah", Language: "en",
-		Head: []Node{Link(Rel("stylesheet"), Href("/page.css")), Meta(Name("color-scheme"), Content("light dark"))},
+		Head: []Node{Link(Rel("stylesheet"), Href("/page.css")), Link(Rel("icon"), Href("/icon.svg")), Meta(Name("color-scheme"), Content("light dark"))},
 		Body: []Node{
 			Header(
 				A(Class("home"), Href("/"), text(f.estate)),
@@ -73,6 +73,7 @@ func (f *frame) actor() Node {
 func (f *frame) enter(back string) Node {
 	return f.page(H1(Text("Enter")), Form(Class("fields"), Method("post"), Action("/enter"),
 		Input(Type("hidden"), Name("back"), Value(back)),
+		Input(Type("text"), Name("estate"), Value(f.estate), AutoComplete("username"), Attr("hidden")), // for what keeps passwords
 		Label(For("token"), Text("Token")),
 		Input(ID("token"), Name("token"), Type("password"), AutoComplete("current-password"), Required(), AutoFocus()),
 		P(Class("soft"), Code(Text("kasbah watch tokens -new NAME -env ENVIRONMENT")), Text(" makes one.")),

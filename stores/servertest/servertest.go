@@ -108,7 +108,8 @@ func begin(t *testing.T, s *Server) *Server {
 	return s
 }
 
-func freeAddress(t *testing.T) string {
+// FreeAddress is an address of this machine at which nobody listens.
+func FreeAddress(t *testing.T) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -141,7 +142,7 @@ func folder(t *testing.T) string {
 func Postgres(t *testing.T) *Server {
 	const debian = "/usr/lib/postgresql/*/bin"
 	initdb, postgres := program(t, "initdb", debian), program(t, "postgres", debian)
-	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	s := &Server{dir: folder(t), Address: FreeAddress(t)}
 	if os.Getuid() == 0 { // it refuses to run as root
 		s.user = "postgres"
 		require.NoError(t, give(s.dir, s.user))
@@ -177,8 +178,8 @@ func (s *Server) DSN(database string) string {
 
 // Etcd starts an etcd server of one member.
 func Etcd(t *testing.T) *Server {
-	s := &Server{dir: folder(t), Address: freeAddress(t)}
-	peer := "http://" + freeAddress(t)
+	s := &Server{dir: folder(t), Address: FreeAddress(t)}
+	peer := "http://" + FreeAddress(t)
 	s.args = []string{program(t, "etcd"), "--data-dir", filepath.Join(s.dir, "data"), "--listen-client-urls", s.URL(),
 		"--advertise-client-urls", s.URL(),
 		"--listen-peer-urls", peer, "--initial-advertise-peer-urls", peer, "--initial-cluster", "default=" + peer}
@@ -212,7 +213,7 @@ const (
 
 // S3 starts a server that speaks the S3 protocol, with a bucket in it.
 func S3(t *testing.T) *Server {
-	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	s := &Server{dir: folder(t), Address: FreeAddress(t)}
 	data := filepath.Join(s.dir, "data")
 	require.NoError(t, os.MkdirAll(filepath.Join(data, Bucket), 0o755))
 	s.args = []string{program(t, "versitygw", goBin()), "--access", AccessKey, "--secret", SecretKey, "--port",
@@ -232,7 +233,7 @@ const (
 // and TXT of names below open.
 func Names(t *testing.T, zones ...string) *Server {
 	named := program(t, "named", "/usr/sbin")
-	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	s := &Server{dir: folder(t), Address: FreeAddress(t)}
 	host, port, _ := net.SplitHostPort(s.Address)
 	conf := fmt.Sprintf(`key "%s" { algorithm hmac-sha256; secret "%s"; };
 options { directory "%s"; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; allow-transfer { none; }; pid-file "named.pid"; session-keyfile "session.key"; dnssec-validation no; notify no; };
@@ -273,13 +274,13 @@ func PowerDNS(t *testing.T) *Server {
 	if err != nil {
 		t.Skipf("the SQLite backend of PowerDNS is not installed here; scripts/test installs it")
 	}
-	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	s := &Server{dir: folder(t), Address: FreeAddress(t)}
 	db, err := sql.Open("sqlite", filepath.Join(s.dir, "names.db"))
 	require.NoError(t, err)
 	_, err = db.Exec(string(schema))
 	require.NoError(t, errors.Join(err, db.Close()))
 	host, port, _ := net.SplitHostPort(s.Address)
-	_, names, _ := net.SplitHostPort(freeAddress(t))
+	_, names, _ := net.SplitHostPort(FreeAddress(t))
 	conf := fmt.Sprintf("launch=gsqlite3\ngsqlite3-database=%[1]s/names.db\nlocal-address=127.0.0.1\nlocal-port=%[2]s\nwebserver=yes\nwebserver-address=%[3]s\nwebserver-port=%[4]s\napi=yes\napi-key=%[5]s\nsocket-dir=%[1]s\nsecurity-poll-suffix=\n",
 		s.dir, names, host, port, NamesKey)
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "pdns.conf"), []byte(conf), 0o600))
@@ -305,7 +306,7 @@ func Flags(t *testing.T) *Server {
 		t.Skipf("the server of feature flags is not installed here; scripts/test -thorough installs it")
 	}
 	node, db := program(t, "node"), Postgres(t)
-	s := &Server{dir: folder(t), Address: freeAddress(t)}
+	s := &Server{dir: folder(t), Address: FreeAddress(t)}
 	host, port, _ := net.SplitHostPort(s.Address)
 	s.args = []string{node, main}
 	s.env = []string{
