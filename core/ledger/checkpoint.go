@@ -202,6 +202,9 @@ func (s *State) wantsCheckpoint() bool {
 	return (s.sinceEntries >= checkpointEntries || s.sinceBytes >= checkpointBytes) && s.sinceLines >= len(s.Records)/2
 }
 
+// long reports whether there is enough after the last checkpoint for a run that ends to write one.
+func (s *State) long() bool { return s.sinceEntries >= 200 || s.sinceLines >= 1000 }
+
 func (l *Ledger) checkpointKey(seq int64) string {
 	return fmt.Sprintf("%scheckpoint/%010d", l.prefix, seq)
 }

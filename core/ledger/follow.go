@@ -121,5 +121,21 @@ func (f *Follower) Look(ctx context.Context) (dead, alive []string, err error) {
 	return dead, alive, nil
 }
 
+// Begin begins a run on what the follower has read, so that the ledger is not read again. A log that does
+// not hold what was read any more is read anew, as is one with enough behind its last checkpoint.
+func (f *Follower) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
+	there := f.s.Seq > 0 && !f.runs && !f.s.long()
+	if there {
+		body, err := f.l.store.Get(ctx, f.l.logKey(f.s.Seq))
+		there = err == nil && hash(body) == f.s.Hash
+	}
+	if !there {
+		if err := f.load(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return f.l.beginOn(ctx, f.s.snapshot(), o)
+}
+
 // Journal lets g see what the journal says. g must keep nothing of it.
 func (f *Follower) Journal(g func(s *alert.State)) { see(f.s, g) }

@@ -29,7 +29,7 @@ type Ledger struct {
 	writers   []string  // the public keys of those who may write; none: anybody who can
 	resealing bool      // what is not sealed yet may be read
 
-	clock func() time.Duration // upTime; tests have one of their own
+	clock func() time.Duration // upTime, or that of a simulation
 }
 
 // Identity says who writes.
@@ -54,6 +54,10 @@ func New(s store.Store, estate, env, ward string, who Identity) (*Ledger, error)
 	return &Ledger{Ward: ward, store: s, prefix: estate + "/" + env + "/" + ward + "/", codec: c, who: who,
 		clock: upTime}, nil
 }
+
+// ClockedBy has the ledger measure time by another clock than the machine's, as a simulation does. It is one that
+// runs on and that nobody sets.
+func (l *Ledger) ClockedBy(clock func() time.Duration) { l.clock = clock }
 
 func (l *Ledger) logKey(seq int64) string { return fmt.Sprintf("%slog/%010d", l.prefix, seq) }
 

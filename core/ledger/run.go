@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"kasbah/core/store"
@@ -43,7 +42,7 @@ type Run struct {
 
 	last place // of the newest entry that this run has written; only the writer looks at it
 
-	mu     sync.Mutex
+	mu     exclusive
 	state  *State        // up to the newest entry known
 	looked time.Duration // when the newest put or look began that met no break, by the ledger's clock
 	took   time.Duration // of the newest append that took its number
@@ -52,6 +51,13 @@ type Run struct {
 	done   int
 	total  int
 }
+
+// exclusive is a lock that is held over reads and writes of a store. Who waits for it waits for a channel, which
+// a simulation of time can tell from work (testing/synctest).
+type exclusive chan struct{}
+
+func (e exclusive) Lock()   { e <- struct{}{} }
+func (e exclusive) Unlock() { <-e }
 
 // BeginOptions say what a run is.
 type BeginOptions struct {
@@ -66,15 +72,20 @@ type BeginOptions struct {
 
 // Begin takes the lock. A *LockedError says who holds it.
 func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
-	if o.Scope.Empty() {
-		o.Scope = Whole
-	}
 	s, err := l.Load(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r := &Run{
-		ID: o.ID, l: l, state: s, scope: o.Scope,
+	return l.beginOn(ctx, s, o)
+}
+
+// beginOn begins a run on a state that nobody else uses.
+func (l *Ledger) beginOn(ctx context.Context, s *State, o BeginOptions) (r *Run, err error) {
+	if o.Scope.Empty() {
+		o.Scope = Whole
+	}
+	r = &Run{
+		ID: o.ID, l: l, state: s, scope: o.Scope, mu: make(exclusive, 1),
 		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{}),
 	}
 	if !o.Reseal {
@@ -277,7 +288,7 @@ func (r *Run) MayCall(ctx context.Context) error {
 func (r *Run) End(ctx context.Context, end End) error {
 	defer r.stop()
 	r.mu.Lock()
-	long := r.state.sinceEntries >= 200 || r.state.sinceLines >= 1000 // what comes next would read them all
+	long := r.state.long() // what comes next would read them all
 	r.mu.Unlock()
 	if long {
 		r.checkpoint()

@@ -25,7 +25,7 @@ type Receiver interface {
 const (
 	sendTime  = 30 * time.Second // that one try may take
 	firstWait = 10 * time.Second // after a try that failed, twice as long after each further one
-	longest   = time.Hour        // between two tries
+	longest   = 15 * time.Minute // between two tries
 	giveUp    = 24 * time.Hour
 )
 

@@ -71,6 +71,10 @@ type Found struct {
 // often is how often a watcher looks at what others have written, and at what is due.
 const often = 10 * time.Second
 
+// hesitation is how long a watcher waits at most before it claims what is due, so that several of them seldom
+// want the same.
+const hesitation = 3 * time.Second
+
 // patience is how long a watcher waits at most before it tries again to reach a store.
 const patience = time.Minute
 
@@ -139,8 +143,16 @@ func (o Options) follow(ctx context.Context, m *memory) error {
 		}
 		o.see(f, m)
 		m.ledgers.look(ctx, o, f)
+		if len(o.due(f)) > 0 { // others may be as quick, and one of them is enough
+			if o.pause(ctx, rand.N(hesitation)); ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err := o.bury(ctx, f); err != nil {
+				return err
+			}
+		}
 		if len(o.due(f)) > 0 || m.ledgers.news(o, f) != nil || o.toTell(f, m.told) {
-			if err := o.session(ctx, m, (*watcher).turn); err != nil {
+			if err := o.session(ctx, f, m, (*watcher).turn); err != nil {
 				return err
 			}
 		}
@@ -195,7 +207,7 @@ func (o Options) Once(ctx context.Context) (n Done, err error) {
 	if len(o.due(f)) == 0 && m.ledgers.news(o, f) == nil && !o.toTell(f, m.told) {
 		return n, nil
 	}
-	err = o.session(ctx, m, func(w *watcher, ctx context.Context) error {
+	err = o.session(ctx, f, m, func(w *watcher, ctx context.Context) error {
 		err := w.turn(ctx)
 		n = w.done
 		return err
@@ -205,7 +217,7 @@ func (o Options) Once(ctx context.Context) (n Done, err error) {
 
 // Now surveys some wards, whether they are due or not.
 func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
-	err = o.session(ctx, o.newMemory(), func(w *watcher, ctx context.Context) error {
+	err = o.session(ctx, o.Journal, o.newMemory(), func(w *watcher, ctx context.Context) error {
 		g := &errgroup.Group{}
 		g.SetLimit(max(1, w.AtOnce))
 		for _, ward := range wards {
@@ -223,7 +235,7 @@ func (o Options) Now(ctx context.Context, wards []string) (n Done, err error) {
 
 // Note writes down what somebody else's surveys found, by ward.
 func (o Options) Note(ctx context.Context, found map[string]*Found) error {
-	return o.session(ctx, o.newMemory(), func(w *watcher, ctx context.Context) error {
+	return o.session(ctx, o.Journal, o.newMemory(), func(w *watcher, ctx context.Context) error {
 		for _, ward := range value.Keys(found) {
 			if err := w.note(ctx, &alert.Survey{Ward: ward}, found[ward], true); err != nil {
 				return err
@@ -244,10 +256,15 @@ type watcher struct {
 	done Done
 }
 
+// beginner begins runs on the journal.
+type beginner interface {
+	Begin(ctx context.Context, o ledger.BeginOptions) (*ledger.Run, error)
+}
+
 // session is a run on the journal. What it has claimed and not ended is given back with its end.
-func (o Options) session(ctx context.Context, m *memory, do func(w *watcher, ctx context.Context) error) error {
+func (o Options) session(ctx context.Context, on beginner, m *memory, do func(w *watcher, ctx context.Context) error) error {
 	id := ulid.Make().String()
-	run, err := o.Journal.Begin(ctx, ledger.BeginOptions{ID: id, Command: o.Command,
+	run, err := on.Begin(ctx, ledger.BeginOptions{ID: id, Command: o.Command,
 		Scope: ledger.NewScope([]string{"watcher/" + id}, nil)})
 	if err != nil {
 		return err

@@ -39,11 +39,15 @@ func journal(t *testing.T, s store.Store, who string) *ledger.Ledger {
 	return l
 }
 
-func state(t *testing.T, s store.Store) *alert.State {
+// state is what the journal says; of watchers that have ended, unless some still run.
+func state(t *testing.T, s store.Store, running ...bool) *alert.State {
 	st, err := journal(t, s, "reader").Load(context.Background())
 	require.NoError(t, err)
 	require.NotNil(t, st.Watch)
 	require.Empty(t, st.Notes)
+	if running != nil {
+		return st.Watch
+	}
 	require.Empty(t, st.Open, "every watcher has ended its run")
 	return st.Watch
 }

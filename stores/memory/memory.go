@@ -5,7 +5,6 @@ import (
 	"context"
 	"iter"
 	"slices"
-	"sort"
 	"strings"
 	"sync"
 
@@ -16,6 +15,7 @@ import (
 type Store struct {
 	mu      sync.Mutex
 	objects map[string][]byte // nil body: blanked
+	keys    []string          // of objects, in order
 }
 
 // New makes an empty store.
@@ -34,6 +34,8 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 		return store.ErrExists
 	}
 	s.objects[key] = append([]byte{}, body...)
+	at, _ := slices.BinarySearch(s.keys, key)
+	s.keys = slices.Insert(s.keys, at, key)
 	return nil
 }
 
@@ -65,14 +67,17 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 func (s *Store) List(ctx context.Context, prefix, after string) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		s.mu.Lock()
+		from, _ := slices.BinarySearch(s.keys, max(prefix, after))
 		var keys []string
-		for k := range s.objects {
-			if strings.HasPrefix(k, prefix) && k > after {
+		for _, k := range s.keys[from:] {
+			if !strings.HasPrefix(k, prefix) {
+				break
+			}
+			if k > after {
 				keys = append(keys, k)
 			}
 		}
 		s.mu.Unlock()
-		sort.Strings(keys)
 		for _, k := range keys {
 			if err := ctx.Err(); err != nil {
 				yield("", err)
@@ -106,7 +111,10 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.objects, key)
+	if at, there := slices.BinarySearch(s.keys, key); there {
+		delete(s.objects, key)
+		s.keys = slices.Delete(s.keys, at, at+1)
+	}
 	return nil
 }
 
