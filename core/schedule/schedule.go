@@ -81,8 +81,8 @@ func (s *Schedule) Next(after time.Time) time.Time {
 	if s.every > 0 {
 		return after.Truncate(s.every).Add(s.every + s.shift).UTC()
 	}
-	// A day back on the wall clock is before every time that the zone could have shown twice.
-	wall := asWall(after.In(s.zone)).Add(-24 * time.Hour)
+	// What the clock has shown already was due before, also where it shows it again.
+	wall := asWall(after.In(s.zone))
 	for {
 		if wall = s.cron.Next(wall); wall.IsZero() {
 			return wall
@@ -96,7 +96,10 @@ func (s *Schedule) Next(after time.Time) time.Time {
 // Last is the newest time not after another at which the ward was due; the zero time for a line that
 // never came.
 func (s *Schedule) Last(now time.Time) time.Time {
-	for back := time.Hour; back < 10*366*24*time.Hour; back *= 5 {
+	if s.every > 0 {
+		return now.Add(-s.shift).Truncate(s.every).Add(s.shift).UTC()
+	}
+	for back := time.Minute; back < 10*366*24*time.Hour; back *= 5 {
 		at := s.Next(now.Add(-back))
 		if at.IsZero() || at.After(now) {
 			continue

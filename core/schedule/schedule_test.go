@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/robfig/cron/v3"
 	"github.com/stretchr/testify/require"
 )
 
@@ -100,5 +101,39 @@ func TestSpread(t *testing.T) {
 			require.Less(t, n, 4+200/int(apart/time.Second)*3, "%s at %s", every, due)
 		}
 		require.Greater(t, len(starts), int(min(apart/time.Second, 200))/3)
+	}
+}
+
+// counted is a cron line that counts how often it is asked.
+type counted struct {
+	cron.Schedule
+	asked int
+}
+
+func (c *counted) Next(t time.Time) time.Time {
+	c.asked++
+	return c.Schedule.Next(t)
+}
+
+// TestCost: how often a line is asked does not grow with how often it comes.
+func TestCost(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	for _, every := range []string{"* * * * *", "*/10 * * * *", "7 * * * *", "17 3 * * *", "0 0 1 * *", "0 0 29 2 *"} {
+		for _, zone := range []string{"", "Europe/Berlin"} {
+			s, err := Parse(every, zone)
+			require.NoError(t, err)
+			s = s.For("live", "shore")
+			c := &counted{Schedule: s.cron}
+			s.cron = c
+			for range 100 {
+				at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(rng.IntN(365*24*60)) * time.Minute)
+				c.asked = 0
+				s.Next(at)
+				require.LessOrEqual(t, c.asked, 61, "%s in %s after %s", every, zone, at) // an hour that is shown twice
+				c.asked = 0
+				s.Last(at)
+				require.LessOrEqual(t, c.asked, 150, "%s in %s before %s", every, zone, at)
+			}
+		}
 	}
 }
