@@ -20,21 +20,24 @@ import (
 	"kasbah/stores/servertest"
 )
 
+// storeKinds are the settings of [ledger] for a new store of each kind, on a server where it needs one.
+var storeKinds = map[string]func(t *testing.T) map[string]string{
+	"file": func(*testing.T) map[string]string { return map[string]string{"STORE": "file"} },
+	"postgres": func(t *testing.T) map[string]string {
+		return map[string]string{"STORE": "postgres", "DSN": servertest.Postgres(t).DSN("postgres")}
+	},
+	"etcd": func(t *testing.T) map[string]string {
+		return map[string]string{"STORE": "etcd", "ENDPOINTS": servertest.Etcd(t).URL()}
+	},
+	"s3": func(t *testing.T) map[string]string {
+		return map[string]string{"STORE": "s3", "ENDPOINT": servertest.S3(t).URL(), "BUCKET": servertest.Bucket,
+			"ACCESS_KEY": servertest.AccessKey, "SECRET_KEY": servertest.SecretKey}
+	},
+}
+
 // TestStores runs the same scripts with the ledger in every kind of store.
 func TestStores(t *testing.T) {
-	for name, settings := range map[string]func(t *testing.T) map[string]string{
-		"file": func(*testing.T) map[string]string { return map[string]string{"STORE": "file"} },
-		"postgres": func(t *testing.T) map[string]string {
-			return map[string]string{"STORE": "postgres", "DSN": servertest.Postgres(t).DSN("postgres")}
-		},
-		"etcd": func(t *testing.T) map[string]string {
-			return map[string]string{"STORE": "etcd", "ENDPOINTS": servertest.Etcd(t).URL()}
-		},
-		"s3": func(t *testing.T) map[string]string {
-			return map[string]string{"STORE": "s3", "ENDPOINT": servertest.S3(t).URL(), "BUCKET": servertest.Bucket,
-				"ACCESS_KEY": servertest.AccessKey, "SECRET_KEY": servertest.SecretKey}
-		},
-	} {
+	for name, settings := range storeKinds {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			with := settings(t)

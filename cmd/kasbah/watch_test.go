@@ -22,13 +22,21 @@ import (
 	"kasbah/stores/servertest"
 )
 
+// ledgerIn is what a program gets to keep its ledgers in a store of storeKinds.
+func ledgerIn(settings map[string]string) (env []string) {
+	for k, v := range settings {
+		env = append(env, "KASBAH_WITH_LEDGER_"+k+"="+v)
+	}
+	return env
+}
+
 // TestWatchTakenOver: while a watcher surveys a ward, no other one does, also when it stands still. When it
-// is killed the next one takes the ward over at once; nothing is missed. On files, and on a
-// PostgreSQL server.
+// is killed the next one takes the ward over at once; nothing is missed. In every kind of store.
 func TestWatchTakenOver(t *testing.T) {
-	for _, kind := range []string{"file", "postgres"} {
+	for kind, settings := range storeKinds {
 		t.Run(kind, func(t *testing.T) {
 			p := newProgram(t, "0", 1)
+			p.env = ledgerIn(settings(t))
 			api, err := url.Parse(p.serveMedina())
 			require.NoError(t, err)
 			var held sync.Map // whether lists are held, by "" -> channel
@@ -48,13 +56,8 @@ func TestWatchTakenOver(t *testing.T) {
 				through.ServeHTTP(w, r)
 			}))
 			t.Cleanup(gate.Close)
-			ledger := "store = \"file\"\n"
-			if kind == "postgres" {
-				server := servertest.Postgres(t)
-				ledger = fmt.Sprintf("store = \"postgres\"\ndsn = %q\n", server.DSN("postgres"))
-			}
-			p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\napi = %q\n[ledger]\n%s"+
-				"[env.trial.inputs]\nn = 1\n[watch]\nevery = \"500h\"\n", gate.URL, ledger))
+			p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [\"shore\"]\n[drivers.medina]\nkind = \"medina\"\napi = %q\n"+
+				"[env.trial.inputs]\nn = 1\n[watch]\nevery = \"500h\"\n", gate.URL))
 			p.must("enact", "-yes", "-quiet")
 
 			open := make(chan struct{})
@@ -233,4 +236,38 @@ func TestWatchTellsOfRuns(t *testing.T) {
 	require.Equal(t, want, told())
 	require.Contains(t, p.must("alerts", "-exit-code"), "0 open")
 	require.Contains(t, p.must("ledger", "verify"), "~watch, trial: whole")
+}
+
+// TestWatchStoreAway: while the store is away the page says so and shows what was known; when it is back, the watcher
+// goes on by itself.
+func TestWatchStoreAway(t *testing.T) {
+	t.Parallel()
+	p := newProgram(t, "0", 1)
+	server := servertest.Etcd(t)
+	p.env = ledgerIn(map[string]string{"STORE": "etcd", "ENDPOINTS": server.URL()})
+	p.file("kasbah.toml", p.read("kasbah.toml")+"\n[watch]\nevery = \"* * * * *\"\n")
+	p.must("enact", "-yes", "-quiet")
+	url, said, _ := p.watching()
+	get := func(path string) string {
+		res, err := http.Get(url + path)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return string(body)
+	}
+	eventually := func(path, words string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(get(path), words) }, 100*time.Second, 100*time.Millisecond, "%s: %s\n%s", words, get(path), said)
+	}
+	eventually("/metrics", `kasbah_surveys_total{env="trial",result="done",ward="shore"} 1`)
+	server.Stop()
+	eventually("/metrics", `kasbah_journal_up{env="trial"} 0`)
+	require.Contains(t, get("/"), "The journal cannot be read since")
+	require.Contains(t, get("/wards/trial/shore"), "Surveyed")
+	server.Start()
+	eventually("/metrics", `kasbah_journal_up{env="trial"} 1`)
+	eventually("/metrics", `kasbah_surveys_total{env="trial",result="done",ward="shore"} 2`)
+	require.Contains(t, get("/healthz"), "healthy")
+	require.NotContains(t, get("/"), "The journal cannot be read")
 }
