@@ -150,14 +150,30 @@ type Message struct {
 	Done  map[string]bool `json:"done,omitempty"` // receivers that need it no more
 }
 
+// groups are the names of events of alerts by their verdicts: a group, and what opening and changing are called.
+var groups = map[string][2]string{Failed: {"survey", "failed"}, Broken: {"rule", "broken"}, Ending: {"validity", "ends"},
+	Unfinished: {"run", "failed"}, Stale: {"lock", "stale"}}
+
+const runEnded = "run.ended"
+
+// Types are the names of all events.
+func Types() []string {
+	out := []string{"drift.opened", "drift.changed", "drift.acknowledged", "drift.resolved", runEnded}
+	for _, g := range groups {
+		for _, what := range []string{g[1], string(WasAcknowledged), string(WasResolved)} {
+			out = append(out, g[0]+"."+what)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // Type is the name of the event, such as drift.opened or run.failed.
 func (m *Message) Type() string {
-	groups := map[string][2]string{Failed: {"survey", "failed"}, Broken: {"rule", "broken"}, Ending: {"validity", "ends"},
-		Unfinished: {"run", "failed"}, Stale: {"lock", "stale"}}
 	group, is := groups[m.Alert.Finding.Verdict]
 	switch {
 	case m.Kind == RunEnded:
-		return "run.ended"
+		return runEnded
 	case !is:
 		return "drift." + string(m.Kind)
 	case m.Kind == WasOpened || m.Kind == WasChanged:

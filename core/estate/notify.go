@@ -3,7 +3,10 @@ package estate
 import (
 	"net/url"
 	"path"
+	"slices"
+	"strings"
 
+	"kasbah/core/alert"
 	"kasbah/core/problem"
 	"kasbah/core/value"
 )
@@ -93,8 +96,8 @@ func (r *reader) receiver(t value.Map) Notify {
 		n.Events = texts("events")
 	}
 	for _, e := range n.Events {
-		if _, err := path.Match(e, "drift.opened"); err != nil {
-			r.wrong("notify", "%q is no pattern of events, such as drift.*", e)
+		if fits := func(event string) bool { ok, err := path.Match(e, event); return ok && err == nil }; !slices.ContainsFunc(alert.Types(), fits) {
+			r.wrong("notify", "no event is called %q; the events are %s", e, strings.Join(alert.Types(), ", "))
 		}
 	}
 	for key, v := range map[string]any{"sign": n.Sign, "password": n.Password} {
