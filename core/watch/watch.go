@@ -412,6 +412,17 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 			lines = append(lines, watchLine(&alert.Line{Event: &e}))
 		}
 	})
+	// what was surveyed is written down, even if the watcher ends now
+	if err := w.run.Append(context.WithoutCancel(ctx), append(lines, watchLine(&alert.Line{Survey: v}))...); err != nil {
+		return err
+	}
+	w.hint()
+	w.log(v, found, lines)
+	return nil
+}
+
+// log logs and counts what a survey has found, once it is written down.
+func (w *watcher) log(v *alert.Survey, found *Found, lines []ledger.Line) {
 	log := w.Log.With("env", w.Env, "ward", v.Ward)
 	for _, l := range lines {
 		e := l.Watch.Event
@@ -430,14 +441,10 @@ func (w *watcher) note(ctx context.Context, v *alert.Survey, found *Found, looke
 		w.Meter.Surveyed(w.Env, v.Ward, v.Seconds, found.Failed != "")
 	}
 	w.mu.Lock()
+	defer w.mu.Unlock()
 	if w.done.Surveyed++; found.Failed != "" {
 		w.done.Failed++
 	}
-	w.mu.Unlock()
-	// what was surveyed is written down, even if the watcher ends now
-	err := w.run.Append(context.WithoutCancel(ctx), append(lines, watchLine(&alert.Line{Survey: v}))...)
-	w.hint()
-	return err
 }
 
 // hint says that there may be something to deliver.
