@@ -20,6 +20,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kasbah/drivers/openapi/examples/harbour"
 	"kasbah/stores/servertest"
 )
 
@@ -309,6 +310,42 @@ func TestWatchersShare(t *testing.T) {
 			require.Contains(t, p.must("ledger", "verify", "~watch"), "whole")
 		})
 	}
+}
+
+// TestWatchRate: surveys that go on at once keep together to the rate of a described API.
+func TestWatchRate(t *testing.T) {
+	var mu sync.Mutex
+	var asked []time.Time
+	office := (&harbour.API{Building: 5 * time.Millisecond}).Handler()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		asked = append(asked, time.Now())
+		mu.Unlock()
+		office.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	p := newProgram(t, "0", 1)
+	p.env = []string{"HARBOUR_KEY=lantern"}
+	p.file("harbour.openapi.yaml", string(harbour.Document))
+	p.file("harbour.overlay.yaml", string(harbour.Overlay))
+	var wards []string
+	for n := range 10 {
+		wards = append(wards, fmt.Sprintf("%q", fmt.Sprint("ward-", n)))
+		p.file(fmt.Sprintf("ward-%d/coast.star", n), fmt.Sprintf("harbour.port(\"isle\", code = \"isle%c\", depth = 9)\n", 'a'+n))
+	}
+	toml := func(rate int) {
+		p.file("kasbah.toml", fmt.Sprintf("estate = \"coast\"\nwards = [%s]\n[drivers.harbour]\nkind = \"openapi\"\nspec = \"harbour.openapi.yaml\"\n"+
+			"overlay = \"harbour.overlay.yaml\"\napi = %q\nrate = %d\nheaders = { X-Harbour-Key = { env = \"HARBOUR_KEY\" } }\n[env.trial]\n[watch]\nevery = \"500h\"\n",
+			strings.Join(wards, ", "), server.URL+"/api/v2", rate))
+	}
+	toml(500)
+	p.must("enact", "-yes", "-quiet")
+	toml(20)
+	asked = nil
+	require.Contains(t, p.must("watch", "-once", "-at-once", "10"), "10 surveys made, 0 failed")
+	require.GreaterOrEqual(t, len(asked), 10)
+	took := asked[len(asked)-1].Sub(asked[0])
+	require.Greater(t, took, time.Duration(len(asked)-21)*time.Second/20, "%d requests", len(asked)) // twenty at once, and twenty a second
 }
 
 // TestWatchStoreAway: while the store is away the page says so and shows what was known; when it is back, the watcher
