@@ -25,7 +25,7 @@ type Environment struct {
 	Since time.Time                     // from when on that is so
 	// Look asks for what the journal says now, which Seen hears; nil for one that is not asked.
 	Look func()
-	// Acknowledge says that somebody knows of an alert, and returns what the journal says then.
+	// Acknowledge writes down that a person knows of an alert, and returns what the journal says then.
 	Acknowledge func(ctx context.Context, id string, ack alert.Ack) (*alert.State, error)
 }
 

@@ -15,8 +15,8 @@ import (
 	"kasbah/transport"
 )
 
-// Who reads on this machine needs no token; a page of another origin changes nothing, and a name that somebody
-// has made lead here reads nothing. A token is 130 random bits, and wrong ones are few.
+// Who reads on this machine needs no token; a page of another origin changes nothing, and a foreign name that
+// was pointed here reads nothing. A token is 130 random bits, and wrong ones are few.
 
 const cookieName = "kasbah-watch"
 

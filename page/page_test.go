@@ -180,7 +180,7 @@ func TestWhoMay(t *testing.T) {
 	require.Equal(t, 303, status, said)
 }
 
-// TestEnter: a token is kept in a cookie that scripts and other sites do not get, and nobody is led elsewhere.
+// TestEnter: a token is kept in a cookie that scripts and other sites do not get, and the form leads to pages of this server only.
 func TestEnter(t *testing.T) {
 	c := newCoast(t, page.Options{})
 	post := func(token, back string) *http.Response {

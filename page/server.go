@@ -269,7 +269,7 @@ func (s *Server) alert(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// entry is what somebody has typed into the form that acknowledges.
+// entry is what a person has typed into the form that acknowledges.
 type entry struct{ why, until, wrong string }
 
 // longestWhy is how long a reason may be, in letters.

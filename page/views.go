@@ -40,7 +40,7 @@ func (s *Server) frame(r *http.Request, title string) *frame {
 	return f
 }
 
-// text is a text that shows nothing hidden, whoever has written it.
+// text is a text without hidden characters: it may come from a cloud.
 func text(s string) Node { return Text(render.Clean(s)) }
 
 func (f *frame) page(main ...Node) Node {

@@ -50,8 +50,8 @@ func (s *Session) Alerts(ctx context.Context, all bool) (*alert.List, error) {
 	return out, nil
 }
 
-// Acknowledge says that somebody knows of alerts, as ack has it: the person of the session, where it names none. It returns them as
-// they are then.
+// Acknowledge writes down that a person knows of alerts, as ack has it: the person of the session, where it names none. It
+// returns them as they are then.
 func (s *Session) Acknowledge(ctx context.Context, ids []string, ack alert.Ack, command string) (*alert.List, error) {
 	list, err := s.Alerts(ctx, false)
 	if err != nil {

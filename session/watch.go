@@ -303,7 +303,7 @@ type watched struct {
 	*Session
 	estate    *estate.Estate // by which plan.read tells whether the text has changed
 	receivers []watch.Receiver
-	wake      chan struct{} // somebody wants to see what the journal says now
+	wake      chan struct{} // asks the watcher to look at the journal now
 }
 
 func (p *plan) open(ctx context.Context, env string) (*watched, error) {

@@ -42,7 +42,7 @@ func Shutdown(s *http.Server) error {
 }
 
 // LeadsHere reports whether a request's Host is this server: an address, this machine, or one of the names
-// at which it listens. Any other name may have been made to lead here, by somebody whose page a browser shows.
+// at which it listens. Any other name may have been pointed here by a page that a browser shows.
 func LeadsHere(host string, names []string) bool {
 	name, _, err := net.SplitHostPort(host)
 	if err != nil {

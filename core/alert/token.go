@@ -21,7 +21,7 @@ const TokensFormat = "kasbah.watch-tokens/1"
 // Rights are what a token of the watcher's page may do: each what those before it may as well.
 var Rights = []string{"read", "acknowledge"}
 
-// Token lets somebody use the watcher's page. The journal keeps a digest of it, so every watcher knows it.
+// Token opens the watcher's page to a person. The journal keeps a digest of it, so every watcher knows it.
 type Token struct {
 	Name   string    `json:"name"`
 	Rights string    `json:"rights"` // one of Rights

@@ -24,8 +24,8 @@ func (l *Ledger) Follow(ctx context.Context) (*Follower, error) {
 	return f, f.load(ctx)
 }
 
-// FollowRuns reads which runs a ledger has, and keeps nothing else of it. Those that ended after an
-// entry are told by the first look; none for -1.
+// FollowRuns reads which runs a ledger has, and keeps nothing else of it. The first look lists those
+// that ended after an entry; none for -1.
 func (l *Ledger) FollowRuns(ctx context.Context, after int64) (*Follower, error) {
 	f := &Follower{l: l, vigil: map[string]*watcher{}, runs: true}
 	if err := f.load(ctx); err != nil {

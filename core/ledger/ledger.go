@@ -55,8 +55,8 @@ func New(s store.Store, estate, env, ward string, who Identity) (*Ledger, error)
 		clock: upTime}, nil
 }
 
-// ClockedBy has the ledger measure time by another clock than the machine's, as a simulation does. It is one that
-// runs on and that nobody sets.
+// ClockedBy has the ledger measure time by another clock than the machine's, as a simulation does. Such a
+// clock runs on, and is never set.
 func (l *Ledger) ClockedBy(clock func() time.Duration) { l.clock = clock }
 
 func (l *Ledger) logKey(seq int64) string { return fmt.Sprintf("%slog/%010d", l.prefix, seq) }

@@ -79,7 +79,7 @@ func (l *Ledger) Begin(ctx context.Context, o BeginOptions) (*Run, error) {
 	return l.beginOn(ctx, s, o)
 }
 
-// beginOn begins a run on a state that nobody else uses.
+// beginOn begins a run on a state, which it takes over.
 func (l *Ledger) beginOn(ctx context.Context, s *State, o BeginOptions) (r *Run, err error) {
 	if o.Scope.Empty() {
 		o.Scope = Whole

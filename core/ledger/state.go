@@ -39,7 +39,7 @@ type State struct {
 	Watch     *alert.State             // of a journal; nil for the ledger of a ward
 
 	held  map[string]string // `TYPE ID` -> address; nil until it is asked for
-	onEnd func(*RunSummary) // hears of runs that end; nil for nobody
+	onEnd func(*RunSummary) // hears of runs that end; may be nil
 
 	sinceEntries int   // since the last checkpoint
 	sinceLines   int   // in these

@@ -377,7 +377,7 @@ func TestDay(t *testing.T) {
 }
 
 // TestHours: the store is away for an hour, the cloud for another, the receiver for a third. Nothing is lost,
-// nobody asks again and again meanwhile, and what is late is done once and not all at one moment.
+// the store and the receiver are asked seldom meanwhile, and what is late is done once and not all at one moment.
 func TestHours(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		d := newDay(t, 60, "10m", 11)

@@ -30,13 +30,13 @@ type Options struct {
 	// changed.
 	Wards  func() map[string]*schedule.Schedule
 	Survey func(ctx context.Context, ward string) (*Found, error)
-	// Ledgers are those of the wards whose runs are told of.
+	// Ledgers are those of the wards; receivers hear of their runs.
 	Ledgers map[string]*ledger.Ledger
-	// Changed says between surveys that these options hold no longer, so that Watch is to end; nil for never.
+	// Changed says between surveys that other options hold now, so that Watch ends; nil for never.
 	Changed func() bool
-	// Receivers are those who are told. What happens while there are none is not told later either.
+	// Receivers hear what happens. What happens while there are none they do not hear later either.
 	Receivers []Receiver
-	// Seen hears what the journal says, as a copy, or why it cannot be read; nil for nobody.
+	// Seen hears what the journal says, as a copy, or why it cannot be read; may be nil.
 	Seen func(s *alert.State, err error)
 	// Wake lets a watcher look at the journal now; nil for only by itself.
 	Wake   <-chan struct{}
@@ -113,7 +113,7 @@ type memory struct {
 // seenEvery is how often Seen hears of a journal that moves.
 const seenEvery = time.Second
 
-// see shows the journal to whoever wants to see it. It is called by the goroutine that looks for what is due.
+// see lets Seen hear what the journal says. It is called by the goroutine that looks for what is due.
 func (o Options) see(j journal, m *memory) {
 	now := o.Clock.Now()
 	if o.Seen == nil || now.Sub(m.shown) < seenEvery {

@@ -108,7 +108,7 @@ func begin(t *testing.T, s *Server) *Server {
 	return s
 }
 
-// FreeAddress is an address of this machine at which nobody listens.
+// FreeAddress is an address of this machine at which no program listens.
 func FreeAddress(t *testing.T) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
