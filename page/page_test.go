@@ -129,6 +129,7 @@ func TestWhoMay(t *testing.T) {
 		{"GET", "/", afar(""), 303, "/enter"},
 		{"GET", "/metrics", afar(""), 401, "Metrics need a token"},
 		{"GET", "/healthz", afar(""), 200, "healthy"},
+		{"HEAD", "/healthz", afar(""), 200, ""},
 		{"GET", "/", afar(c.tokens["trial read"]), 200, "b&gt;trial"},
 		{"GET", "/alerts/live/k7d2m9ql", afar(c.tokens["trial read"]), 404, "No environment"},
 		{"GET", "/metrics", afar(c.tokens["trial read"]), 403, "every environment"},

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 	"maragu.dev/gomponents"
 
 	"kasbah/core/alert"
@@ -110,7 +111,7 @@ func (s *Server) secure(host string, o Options) (*tls.Config, error) {
 
 func (s *Server) routes() http.Handler {
 	r := chi.NewRouter()
-	r.Use(s.guard)
+	r.Use(s.guard, middleware.GetHead)
 	r.Get("/page.css", file("text/css; charset=utf-8", css))
 	r.Get("/icon.svg", file("image/svg+xml", icon))
 	r.Get("/healthz", s.health)

@@ -173,6 +173,13 @@ func recordedSecrets(ctx context.Context, c Config) (renew []string, err error) 
 				s.Env))
 		}
 	}
+	tokens, err := s.WatchTokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range tokens.Tokens {
+		renew = append(renew, fmt.Sprintf("the token %s of the watcher's page (%s)", t.Name, s.Env))
+	}
 	return renew, nil
 }
 

@@ -156,6 +156,9 @@ func (p *plan) goOn(ctx context.Context, r WatchRequest, command string) {
 				for ctx.Err() == nil {
 					if _, err := p.watch(ctx, env, r, command); err != nil && ctx.Err() == nil {
 						p.log.Error("the environment cannot be opened; trying again", "env", env, "error", err, "in", lookAgain)
+						if p.board != nil {
+							p.board.Seen(env, nil, err)
+						}
 						pause(ctx, lookAgain)
 					}
 				}
