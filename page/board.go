@@ -18,7 +18,7 @@ import (
 // Environment is what a watcher knows of one environment.
 type Environment struct {
 	Name  string
-	Wards map[string]*schedule.Schedule // that are watched
+	Wards map[string]*schedule.Schedule // of the estate; nil for one that is not surveyed by schedule
 	State *alert.State                  // what the journal said last; nil before it could be read
 	Read  time.Time                     // when it did
 	Wrong error                         // why the journal cannot be read now; nil while it can
@@ -52,6 +52,13 @@ func (b *Board) Watch(e Environment) {
 		e.State, e.Read, e.Wrong, e.Since = was.State, was.Read, was.Wrong, was.Since
 	}
 	b.envs[e.Name] = &e
+}
+
+// Forget drops an environment that is not watched any more.
+func (b *Board) Forget(env string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.envs, env)
 }
 
 // Seen says what the journal of an environment says now, or why it cannot be read.
@@ -116,6 +123,9 @@ func (b *Board) Troubles() (out []string) {
 			out = append(out, fmt.Sprintf("%s: the journal cannot be read since %s: %v", e.Name, e.Since.UTC().Format(time.RFC3339), e.Wrong))
 		}
 		for _, ward := range value.Keys(e.Wards) {
+			if e.Wards[ward] == nil {
+				continue
+			}
 			due := e.Wards[ward].Next(e.done(ward, b.began))
 			if late := e.Wards[ward].Next(e.Wards[ward].Next(due)); !late.IsZero() && !late.After(now) {
 				out = append(out, fmt.Sprintf("%s: the survey of %s that was due at %s is two periods late", e.Name, ward, due.UTC().Format(time.RFC3339)))
@@ -141,15 +151,15 @@ func (e *Environment) ward(name string) *alert.Ward {
 	return &alert.Ward{}
 }
 
-// wards are the names of the wards that are watched or were surveyed.
+// wards are the names of the wards of the estate, and of those that have left it with an alert.
 func (e *Environment) wards() []string {
 	names := map[string]bool{}
 	for ward := range e.Wards {
 		names[ward] = true
 	}
-	if e.State != nil {
-		for ward := range e.State.Wards {
-			names[ward] = true
+	for _, a := range e.alerts() {
+		if a.Phase != alert.Resolved && a.Finding.Ward != "" {
+			names[a.Finding.Ward] = true
 		}
 	}
 	return value.Keys(names)

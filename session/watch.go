@@ -145,15 +145,15 @@ const lookAgain = 10 * time.Second
 // cannot be opened keeps no other one back.
 func (p *plan) goOn(ctx context.Context, r WatchRequest, command string) {
 	var running sync.WaitGroup
-	watched := map[string]bool{}
+	var watched sync.Map // by environment
 	for ctx.Err() == nil {
 		for _, env := range p.scheduled() {
-			if watched[env] {
+			if _, is := watched.LoadOrStore(env, true); is {
 				continue
 			}
-			watched[env] = true
 			running.Go(func() {
-				for ctx.Err() == nil {
+				defer watched.Delete(env)
+				for ctx.Err() == nil && slices.Contains(p.scheduled(), env) {
 					if _, err := p.watch(ctx, env, r, command); err != nil && ctx.Err() == nil {
 						p.log.Error("the environment cannot be opened; trying again", "env", env, "error", err, "in", lookAgain)
 						if p.board != nil {
@@ -161,6 +161,9 @@ func (p *plan) goOn(ctx context.Context, r WatchRequest, command string) {
 						}
 						pause(ctx, lookAgain)
 					}
+				}
+				if p.board != nil && ctx.Err() == nil {
+					p.board.Forget(env)
 				}
 			})
 		}
@@ -267,18 +270,27 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 	for {
 		at.shown(p, command)
 		var next *watched
-		refused := at.estate
+		over, refused := false, at.estate
 		o := at.options(p, r, command)
 		o.Changed = func() bool {
 			now, _ := p.read()
-			if now == at.estate || now == refused {
+			switch {
+			case next != nil || over:
+				return true
+			case now == at.estate || now == refused:
 				return false
+			case !slices.Contains(p.scheduled(), env):
+				p.log.Info("kasbah.toml has no schedule for the environment any more", "env", env)
+				over = true
+				return true
 			}
-			if next, err = p.open(ctx, env); err != nil {
+			opened, err := p.open(ctx, env)
+			if err != nil {
 				refused = now
 				p.log.Error("the environment cannot be watched as kasbah.toml says now; what it said before holds", "env", env, "error", err)
 			}
-			return err == nil
+			next = opened
+			return next != nil
 		}
 		switch {
 		case r.Now:
@@ -318,10 +330,13 @@ func (p *plan) open(ctx context.Context, env string) (*watched, error) {
 	if err == nil {
 		at.receivers, err = s.receivers(e)
 	}
-	if err != nil && s != nil {
+	if err == nil {
+		return at, nil
+	}
+	if s != nil {
 		err = errors.Join(err, s.Close())
 	}
-	return at, err
+	return nil, err
 }
 
 // shown shows the environment on the page, where there is one.
@@ -335,7 +350,11 @@ func (at *watched) shown(p *plan, command string) {
 		default: // it was asked for already
 		}
 	}
-	p.board.Watch(page.Environment{Name: at.Env, Wards: p.of(at.estate, at.Env), Look: look,
+	wards := p.of(at.estate, at.Env)
+	for _, ward := range at.estate.Wards {
+		wards[ward] = wards[ward] // nil for one that is not surveyed by schedule
+	}
+	p.board.Watch(page.Environment{Name: at.Env, Wards: wards, Look: look,
 		Acknowledge: func(ctx context.Context, id string, ack alert.Ack) (*alert.State, error) {
 			if _, err := at.Acknowledge(ctx, []string{id}, ack, command); err != nil {
 				return nil, err

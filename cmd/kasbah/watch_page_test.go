@@ -27,6 +27,7 @@ func (p *program) watching(args ...string) (url string, said *heard, cmd *exec.C
 	said = &heard{}
 	cmd = p.command(append([]string{"watch", "-address", "127.0.0.1:0"}, args...)...)
 	cmd.Stdout, cmd.Stderr = said, said
+	cmd.Env = append(cmd.Env, "KASBAH_ENV=") // all environments
 	require.NoError(p.t, cmd.Start())
 	p.t.Cleanup(func() {
 		_ = cmd.Process.Signal(syscall.SIGTERM) // it may have ended
@@ -86,7 +87,7 @@ func TestWatchPage(t *testing.T) {
 	p.must("watch", "shore", "-now")
 	shows := func(path, words string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Contains(open(path), words) }, 10*time.Second, 50*time.Millisecond, "%s", said)
+		require.Eventually(t, func() bool { return strings.Contains(open(path), words) }, 30*time.Second, 50*time.Millisecond, "%s", said)
 	}
 	shows(alertPath, "changed: found tiny")
 	require.Equal(t, "open", says[string](b, `document.querySelector("h1 .state").innerText`))
@@ -108,6 +109,11 @@ func TestWatchPage(t *testing.T) {
 	p.file("kasbah.toml", whole+"oops")
 	require.Eventually(t, func() bool { return strings.Contains(said.String(), "kasbah.toml is wrong now") }, 30*time.Second, 50*time.Millisecond, said)
 	require.Contains(t, open("/"), "shore")
+	p.file("kasbah.toml", strings.Replace(whole, "[env.trial.inputs]\nn = 1", "[env.trial.inputs]\nn = 1\n[env.storm.inputs]\nn = 1", 1))
+	shows("/", "storm")
+	p.file("kasbah.toml", whole)
+	require.Eventually(t, func() bool { return !strings.Contains(open("/"), "storm") }, 30*time.Second, 50*time.Millisecond, said)
+	require.Contains(t, said.String(), "has no schedule for the environment any more")
 	p.file("kasbah.toml", strings.Replace(whole, "500h", "* * * * *", 1)+"[[notify]]\nrun = [\"sh\", \"-c\", \"cat >> told\"]\n")
 	p.must("medina", "edit", "machine", "mac-0001", "size=large", "-as", "keeper-3")
 	require.Eventually(t, func() bool {
