@@ -34,10 +34,14 @@ type event struct {
 	Data    data      `json:"data"`
 }
 
+// Format is that of the data of an event.
+const Format = "kasbah.told/1"
+
 type data struct {
-	Env   string       `json:"env"`
-	Alert *alert.Alert `json:"alert,omitempty"` // none for a run that ended well
-	Run   *alert.Run   `json:"run,omitempty"`
+	Format string       `json:"format"`
+	Env    string       `json:"env"`
+	Alert  *alert.Alert `json:"alert,omitempty"` // none for a run that ended well
+	Run    *alert.Run   `json:"run,omitempty"`
 }
 
 // Source is where events come from: an environment of an estate.
@@ -45,7 +49,7 @@ type Source struct{ Estate, Env string }
 
 // encode writes the event of a message. Its id stays the same however often it is sent.
 func (s Source) encode(m *alert.Message) ([]byte, error) {
-	d := data{Env: s.Env, Run: m.Run}
+	d := data{Format: Format, Env: s.Env, Run: m.Run}
 	if m.Alert.ID != "" {
 		d.Alert = &m.Alert
 	}

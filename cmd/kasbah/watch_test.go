@@ -151,6 +151,12 @@ events = ["drift.*"]
 	require.Contains(t, <-mails.got, "Subject: [coast trial] drift.opened: shore:medina.machine/gauge-0 size")
 	require.Empty(t, mails.got, "the mailbox wants what was opened only")
 	require.Equal(t, 4, strings.Count(p.read("told"), `"specversion":"1.0"`))
+	dec := json.NewDecoder(strings.NewReader(p.read("told")))
+	for dec.More() {
+		var whole struct{ Data json.RawMessage }
+		require.NoError(t, dec.Decode(&whole))
+		require.NoError(t, validate(whole.Data))
+	}
 	require.Contains(t, p.must("ledger", "verify"), "~watch, trial: whole")
 
 	// a wrong receiver is an error at its line, before anything is surveyed
@@ -191,6 +197,9 @@ func TestWatchTellsOfRuns(t *testing.T) {
 				Data              struct{ Run struct{ Outcome, Who string } }
 			}
 			require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+			var whole struct{ Data json.RawMessage }
+			require.NoError(t, json.Unmarshal([]byte(line), &whole), line)
+			require.NoError(t, validate(whole.Data), line)
 			out = append(out, e.Type+" "+e.Subject+" "+e.Data.Run.Outcome)
 		}
 		return out
