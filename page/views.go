@@ -214,13 +214,13 @@ func history(points []alert.Point, most, width, height int) Node {
 	}
 	highest := 1
 	for _, p := range points {
-		highest = max(highest, drift(p))
+		highest = max(highest, p.Drift())
 	}
 	step := float64(width) / float64(most)
 	var said []string
 	var bars Group
 	for i, p := range points {
-		n, class := drift(p), "bar"
+		n, class := p.Drift(), "bar"
 		h := 1.5
 		switch {
 		case p.Error != "":
@@ -235,14 +235,12 @@ func history(points []alert.Point, most, width, height int) Node {
 		if p.Error != "" {
 			said = append(said, "failed")
 		} else {
-			said = append(said, strconv.Itoa(drift(p)))
+			said = append(said, strconv.Itoa(p.Drift()))
 		}
 	}
 	return El("svg", Class("history"), Attr("viewBox", fmt.Sprintf("0 0 %d %d", width, height)), Attr("width", strconv.Itoa(width)),
 		Attr("height", strconv.Itoa(height)), Role("img"), Aria("label", "drifted in the last surveys: "+strings.Join(said, ", ")), bars)
 }
-
-func drift(p alert.Point) int { return p.Counts[alert.Differs] + p.Counts[alert.Gone] }
 
 func short(x float64) string { return strconv.FormatFloat(x, 'f', 1, 64) }
 
@@ -277,9 +275,9 @@ func (f *frame) ward(e *Environment, name string) Node {
 		If(len(of) > onPage, P(A(Href("/alerts?state=all&environment="+url.QueryEscape(e.Name)+"&ward="+url.QueryEscape(name)), Textf("All %d", len(of))))),
 		H2(Text("Last surveys")),
 		Table(Class("surveys"), head("when", "match", "differ", "gone", "unchecked", "failed"), TBody(Map(newest[:min(len(newest), 20)], func(p alert.Point) Node {
-			n := func(verdict string) Node { return Textf("%d", p.Counts[verdict]) }
-			return Tr(cell("when", f.clock(p.At)), cell("match", n("matches")), cell("differ", n(alert.Differs)), cell("gone", n(alert.Gone)),
-				cell("unchecked", n("unchecked")), cell("failed", text(p.Error)))
+			n := func(n int32) Node { return Textf("%d", n) }
+			return Tr(cell("when", f.clock(p.At)), cell("match", n(p.Matches)), cell("differ", n(p.Differs)), cell("gone", n(p.Gone)),
+				cell("unchecked", n(p.Unchecked)), cell("failed", text(p.Error)))
 		}))),
 	)
 }

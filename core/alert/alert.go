@@ -216,11 +216,29 @@ type Line struct {
 	Delivery *Delivery `json:"delivery,omitempty"`
 }
 
-// Point is one survey in a ward's history.
+// Point is one survey in a ward's history: how many resources had which verdict. It is small, since many are kept.
 type Point struct {
-	At     time.Time      `json:"at"`
-	Counts map[string]int `json:"counts"`
-	Error  string         `json:"error,omitempty"`
+	At        time.Time `json:"at"`
+	Matches   int32     `json:"matches,omitempty"`
+	Differs   int32     `json:"differs,omitempty"`
+	Gone      int32     `json:"gone,omitempty"`
+	Unchecked int32     `json:"unchecked,omitempty"`
+	Error     string    `json:"error,omitempty"` // its beginning
+}
+
+// Drift is how many resources were not as declared.
+func (p *Point) Drift() int { return int(p.Differs + p.Gone) }
+
+// keptError is how much of an error a history repeats, in bytes.
+const keptError = 200
+
+func point(at time.Time, v *Survey) Point {
+	p := Point{At: at, Matches: int32(v.Counts["matches"]), Differs: int32(v.Counts[Differs]), Gone: int32(v.Counts[Gone]),
+		Unchecked: int32(v.Counts["unchecked"]), Error: v.Error}
+	if len(p.Error) > keptError {
+		p.Error = strings.ToValidUTF8(p.Error[:keptError], "") + "…"
+	}
+	return p
 }
 
 // Ward is what the journal knows of a ward.
@@ -354,7 +372,7 @@ func (s *State) surveyed(at time.Time, run string, v *Survey) string {
 	if w.Failures++; v.Error == "" {
 		w.Failures = 0
 	}
-	w.History = append(w.History, Point{at, v.Counts, v.Error})
+	w.History = append(w.History, point(at, v))
 	if n := len(w.History) - keptPoints; n > 0 {
 		w.History = slices.Clone(w.History[n:])
 	}
@@ -430,7 +448,7 @@ func (s *State) Clone() *State {
 	}
 	for name, w := range s.Wards {
 		ward := *w
-		ward.History = slices.Clone(w.History)
+		ward.History = slices.Clip(w.History) // what is appended to either is not seen in the other
 		out.Wards[name] = &ward
 	}
 	out.Outbox, out.Tokens = slices.Clone(s.Outbox), maps.Clone(s.Tokens)
