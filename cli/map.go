@@ -6,13 +6,12 @@ import (
 	"kasbah/cli/flags"
 
 	"kasbah/core/graph"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/render"
 )
 
 func mapCommand() *command {
-	var form string
+	form, depth := "tree", ""
 	var from, to flags.List
 	return &command{
 		Name: "map", Short: "draw the graph of what is declared", Args: "[WARD…]", Estate: true,
@@ -20,7 +19,8 @@ func mapCommand() *command {
 			"one side of a resource, or to what lies between two.",
 		Examples: [2]string{"kasbah map", "kasbah map -form dot -from medina.network/coast"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&form, "form", "tree", "the `form`: tree, dot, mermaid or json")
+			fs.Var(flags.Choice(&form, "tree", "svg", "dot", "mermaid", "json"), "form", "the `form`: tree, svg, dot, mermaid or json")
+			fs.Var(flags.Choice(&depth, render.Depths()...), "depth", "with -form svg: how `much` is drawn: ward, kit or resource; what fits, when left out")
 			fs.Var(&from, "from", "only this `address` and what needs it")
 			fs.Var(&to, "to", "only this `address` and what it needs")
 		},
@@ -28,13 +28,8 @@ func mapCommand() *command {
 			if a.json {
 				form = "json"
 			}
-			switch form {
-			case "tree", "dot", "mermaid", "json":
-			case "svg", "html":
-				return problem.Usage("this version of kasbah does not draw %s yet; there is tree, dot, mermaid and json", form)
-			default:
-				return &problem.UsageError{Message: "-form is " + form + ", and must be tree, dot, mermaid or json",
-					Hint: nearest.Hint(form, []string{"tree", "dot", "mermaid", "json"})}
+			if depth != "" && form != "svg" {
+				return problem.Usage("-depth goes with -form svg")
 			}
 			p, err := a.open(ctx, args)
 			if err != nil {
@@ -55,6 +50,9 @@ func mapCommand() *command {
 			switch form {
 			case "json":
 				return a.document(m.Document())
+			case "svg":
+				_, err := a.buffer.Write(m.SVG(p.Estate.Name, render.Depth(depth)))
+				return err
 			case "dot":
 				m.DOT(a.buffer)
 			case "mermaid":

@@ -17,6 +17,9 @@ type Node struct {
 	Address  string           `json:"address"`
 	Type     string           `json:"type"`
 	Position problem.Position `json:"position"`
+
+	Name   string              `json:"-"` // the last part of the address
+	Within []*declare.Instance `json:"-"` // the instances of kits around it, outermost first
 }
 
 // GraphDocument is the JSON form of a graph. Edges lead from needs to users.
@@ -45,7 +48,8 @@ func NewMap(d *declare.Declared, g *graph.Graph) Map {
 	m := Map{Graph: g}
 	for _, r := range d.Resources {
 		pos, _ := r.Position()
-		m.Nodes = append(m.Nodes, Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Position: pos})
+		n := Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Position: pos, Name: r.Name, Within: r.Within}
+		m.Nodes = append(m.Nodes, n)
 	}
 	return m
 }

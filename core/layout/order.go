@@ -1,0 +1,184 @@
+package layout
+
+import (
+	"cmp"
+	"slices"
+)
+
+// sweeps is how often the layers are gone through; it is less for very large drawings.
+const sweeps = 12
+
+// order brings the vertices of each layer into an order with few crossings: by the mean place of their neighbours, and
+// by swapping those that stand next to each other.
+func (l *layers) order() {
+	l.start()
+	best, least := l.copyRows(), l.crossings()
+	rounds := sweeps
+	if len(l.at) > 50_000 {
+		rounds = 4
+	}
+	for round, idle := 0, 0; round < rounds && idle < 4 && least > 0; round++ {
+		if round%2 == 0 {
+			for i := 1; i < len(l.rows); i++ {
+				l.sortRow(i, l.ups)
+			}
+		} else {
+			for i := len(l.rows) - 2; i >= 0; i-- {
+				l.sortRow(i, l.downs)
+			}
+		}
+		l.transpose()
+		if n := l.crossings(); n < least {
+			best, least, idle = l.copyRows(), n, 0
+		} else {
+			idle++
+		}
+	}
+	l.rows = best
+	for _, row := range l.rows {
+		for i, v := range row {
+			l.pos[v] = int32(i)
+		}
+	}
+}
+
+func (l *layers) copyRows() [][]int32 {
+	out := make([][]int32, len(l.rows))
+	for i, row := range l.rows {
+		out[i] = slices.Clone(row)
+	}
+	return out
+}
+
+// start orders the layers as a walk along the needs meets them, from units in their declared order.
+func (l *layers) start() {
+	seen := make([]bool, len(l.at))
+	rows := make([][]int32, len(l.rows))
+	for v := range int32(l.real) {
+		if seen[v] {
+			continue
+		}
+		stack := []int32{v}
+		for len(stack) > 0 {
+			u := stack[len(stack)-1]
+			stack = stack[:len(stack)-1]
+			if seen[u] {
+				continue
+			}
+			seen[u] = true
+			rows[l.at[u]] = append(rows[l.at[u]], u)
+			for _, side := range [][]int32{l.ups[u], l.downs[u]} {
+				for i := len(side) - 1; i >= 0; i-- {
+					if !seen[side[i]] {
+						stack = append(stack, side[i])
+					}
+				}
+			}
+		}
+	}
+	l.rows = rows
+	for _, row := range rows {
+		for i, v := range row {
+			l.pos[v] = int32(i)
+		}
+	}
+}
+
+// sortRow orders a layer by the mean place of the neighbours on one side. What has none there keeps its place.
+func (l *layers) sortRow(i int, side [][]int32) {
+	type placed struct {
+		v    int32
+		mean float64
+	}
+	row := l.rows[i]
+	var free []placed
+	for _, v := range row {
+		if len(side[v]) == 0 {
+			continue
+		}
+		sum := 0.0
+		for _, u := range side[v] {
+			sum += float64(l.pos[u])
+		}
+		free = append(free, placed{v, sum / float64(len(side[v]))})
+	}
+	slices.SortStableFunc(free, func(a, b placed) int { return cmp.Compare(a.mean, b.mean) })
+	next := 0
+	for k, v := range row {
+		if len(side[v]) > 0 {
+			row[k] = free[next].v
+			next++
+		}
+	}
+	for k, v := range row {
+		l.pos[v] = int32(k)
+	}
+}
+
+// transposed is up to how many vertices neighbours in a layer are swapped to see whether that helps.
+const transposed = 20_000
+
+// transpose swaps neighbours in a layer while that makes fewer crossings.
+func (l *layers) transpose() {
+	if len(l.at) > transposed {
+		return
+	}
+	for better, rounds := true, 0; better && rounds < 6; rounds++ {
+		better = false
+		for _, row := range l.rows {
+			for k := 0; k+1 < len(row); k++ {
+				v, u := row[k], row[k+1]
+				if l.cross(v, u) > l.cross(u, v) {
+					row[k], row[k+1] = u, v
+					l.pos[v], l.pos[u] = int32(k+1), int32(k)
+					better = true
+				}
+			}
+		}
+	}
+}
+
+// cross counts crossings among the needs of two vertices of a layer, where v stands above u.
+func (l *layers) cross(v, u int32) (n int) {
+	for _, side := range [2][][]int32{l.ups, l.downs} {
+		for _, a := range side[v] {
+			for _, b := range side[u] {
+				if l.pos[a] > l.pos[b] {
+					n++
+				}
+			}
+		}
+	}
+	return n
+}
+
+// crossings counts those between all layers, with a tree of sums (Barth, Jünger and Mutzel, 2002).
+func (l *layers) crossings() (n int) {
+	for i := 1; i < len(l.rows); i++ {
+		size := 1
+		for size < len(l.rows[i-1]) {
+			size *= 2
+		}
+		tree := make([]int, 2*size)
+		var ends []int32
+		for _, v := range l.rows[i] {
+			ends = ends[:0]
+			for _, u := range l.ups[v] {
+				ends = append(ends, l.pos[u])
+			}
+			for _, p := range ends {
+				for at := int(p) + size; at > 1; at /= 2 {
+					if at%2 == 0 {
+						n += tree[at+1]
+					}
+				}
+			}
+			for _, p := range ends {
+				for at := int(p) + size; at > 0; at /= 2 {
+					tree[at]++
+				}
+			}
+		}
+	}
+	return n
+}
