@@ -39,11 +39,11 @@ type followed struct {
 func (l *ledgers) look(ctx context.Context, o Options, j journal) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if now := o.Clock.Now(); len(o.Ledgers) == 0 || now.Sub(l.looked) < lookEvery {
+	now := o.Clock.Now()
+	if len(o.Ledgers) == 0 || now.Sub(l.looked) < lookEvery {
 		return
-	} else {
-		l.looked = now
 	}
+	l.looked = now
 	entries := map[string]int64{}
 	j.Journal(func(s *alert.State) {
 		for ward, w := range s.Wards {
