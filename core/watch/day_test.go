@@ -405,7 +405,7 @@ func TestHours(t *testing.T) {
 		}
 		time.Sleep(time.Hour)
 		before := surveys(time.Now().Add(-20*time.Minute), time.Now())
-		require.Equal(t, 120, before)
+		require.InDelta(t, 120, before, 6, "two for each ward; one may begin some seconds late")
 
 		all(cutOff)
 		tries := d.asked.Load()
