@@ -294,7 +294,7 @@ func TestDay(t *testing.T) {
 	began := time.Now()
 	synctest.Test(t, func(t *testing.T) {
 		const period = 10 * time.Minute
-		d := newDay(t, wards, "10m", 7)
+		d, rng := newDay(t, wards, "10m", 7), rand.New(rand.NewPCG(7, 4))
 		ends := map[*line]func(){}
 		start := func() {
 			l, end := d.watcher()
@@ -313,8 +313,8 @@ func TestDay(t *testing.T) {
 					}
 				}
 			})
-			l := running[d.rng.IntN(len(running))]
-			is := []trouble{killed, stopped, cutOff}[d.rng.IntN(3)]
+			l := running[rng.IntN(len(running))]
+			is := []trouble{killed, stopped, cutOff}[rng.IntN(3)]
 			kinds[is]++
 			l.meets(is)
 			time.Sleep(5 * time.Minute)
