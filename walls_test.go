@@ -84,11 +84,11 @@ func forbidden(from, to, full string) string {
 		return "the simulated cloud knows nothing of what uses it"
 	case in(from, "session") && in(to, "cli", "render", "demo"):
 		return "a session shows nothing"
-	case in(from, "cli/flags") && !in(to, "core", "render"):
+	case in(from, "flags") && !in(to, "core", "render"):
 		return "a flag knows nothing of commands"
 	case in(from, "cli") && in(to, "stores"):
 		return "the command line opens stores by a session"
-	case in(to, "cli") && from != "cmd/kasbah" && !in(from, "cli"):
+	case in(to, "cli") && from != "cmd/kasbah":
 		return "only the program uses cli"
 	}
 	return ""

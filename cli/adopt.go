@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 	"strings"
 
 	"kasbah/core/adopt"

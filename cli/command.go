@@ -8,7 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 	"math"
 	"os"
 	"os/signal"

@@ -3,7 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 
 	"kasbah/core/propose"
 	"kasbah/render"

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 	"os"
 	"slices"
 	"strings"

@@ -2,7 +2,7 @@ package cli
 
 import (
 	"flag"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 	"strings"
 )
 

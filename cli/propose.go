@@ -3,7 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 
 	"kasbah/core/problem"
 	"kasbah/core/propose"

@@ -4,7 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"kasbah/cli/flags"
+	"kasbah/flags"
 	"time"
 
 	"kasbah/core/disk"

@@ -3,9 +3,9 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/cli/flags"
 	"kasbah/core/alert"
 	"kasbah/core/problem"
+	"kasbah/flags"
 	"log/slog"
 	"strings"
 

@@ -102,7 +102,7 @@ func TestWatchPage(t *testing.T) {
 	require.Contains(t, open("/alerts?state=resolved"), "shore:medina.machine/gauge-0 size")
 	require.Contains(t, p.must("ledger", "verify", "~watch"), "whole")
 
-	// a wrong kasbah.toml is told, and what it said before holds; a right one counts
+	// the log tells of a wrong kasbah.toml, and what it said before holds; a right one counts
 	whole := p.read("kasbah.toml")
 	p.file("kasbah.toml", whole+"[[notify]]\nmail = \"keepers@lantern.example\"\nserver = \"mail\"\n")
 	require.Eventually(t, func() bool { return strings.Contains(said.String(), "cannot be watched as kasbah.toml says now") }, 30*time.Second, 50*time.Millisecond, said)
