@@ -170,7 +170,7 @@ func (d *desk) Send(_ context.Context, m *alert.Message) error {
 	defer d.mu.Unlock()
 	d.tries++
 	if d.away || d.rng.IntN(20) == 0 {
-		return errors.New("nobody is at the desk")
+		return errors.New("the desk is empty")
 	}
 	if d.ids[m.ID]++; d.ids[m.ID] == 1 {
 		d.got[m.Alert.ID] = append(d.got[m.Alert.ID], string(m.Kind))
@@ -281,7 +281,7 @@ func (d *day) survey(ctx context.Context, l *line, ward string) (*watch.Found, e
 
 // TestDay: 200 wards are surveyed every ten minutes by three watchers of which, again and again, one is killed,
 // stopped for five minutes, or cut off from the store. No slot is missed by more than a period, none is surveyed
-// twice but after a takeover, and every alert is told at least once, in its order, under one id. The usual tests
+// twice but after a takeover, and the receiver gets every event at least once, in its order, under one id. The usual tests
 // have fewer wards and hours.
 func TestDay(t *testing.T) {
 	wards, hours := 40, 6
@@ -364,7 +364,7 @@ func TestDay(t *testing.T) {
 			for _, step := range a.Steps {
 				want = append(want, string(step.Kind))
 			}
-			require.Equal(t, want, d.room.got[id], "every event is told, in its order")
+			require.Equal(t, want, d.room.got[id], "the receiver has every event, in its order")
 			events += len(want)
 		}
 		for _, n := range d.room.ids {
@@ -460,7 +460,7 @@ func TestHours(t *testing.T) {
 			for _, step := range a.Steps {
 				want = append(want, string(step.Kind))
 			}
-			require.Equal(t, want, d.room.got[id], "every event is told, in its order")
+			require.Equal(t, want, d.room.got[id], "the receiver has every event, in its order")
 		}
 		t.Logf("store away: %d tries of three watchers, %d surveys in the five minutes after it", tries, caught)
 	})

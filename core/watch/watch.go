@@ -294,7 +294,7 @@ func (w *watcher) turn(ctx context.Context) error {
 	return errors.Join(err, g.Wait())
 }
 
-// surveyDue surveys what is due, so many wards at once, and what becomes due meanwhile.
+// surveyDue surveys the wards that are due, AtOnce of them at a time, and those that become due meanwhile.
 func (w *watcher) surveyDue(ctx context.Context) (err error) {
 	ended := make(chan error)
 	running := 0
@@ -363,7 +363,7 @@ func (o Options) rest() time.Duration {
 	return rest
 }
 
-// claim claims slots, and returns those that nobody has claimed before.
+// claim claims slots, and returns those that no other watcher had claimed before.
 func (w *watcher) claim(ctx context.Context, slots []alert.Claim) (mine []alert.Claim, err error) {
 	if len(slots) == 0 {
 		return nil, nil
