@@ -79,7 +79,13 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 	if err != nil {
 		return err
 	}
-	if err := a.writeSurvey(report, s.Estate.Name, f); err != nil {
+	o := render.SurveyOptions{Estate: s.Estate.Name, Program: version(), Full: f.full}
+	if f.form == "html" {
+		if o.Chart, err = s.SurveyChart(ctx, report); err != nil {
+			return err
+		}
+	}
+	if err := a.writeSurvey(report, o, f); err != nil {
 		return err
 	}
 	if f.record {
@@ -103,7 +109,7 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 }
 
 // writeSurvey writes a report in its form, to a file or to standard output.
-func (a *app) writeSurvey(r *survey.Report, estate string, f surveyFlags) error {
+func (a *app) writeSurvey(r *survey.Report, o render.SurveyOptions, f surveyFlags) error {
 	switch {
 	case f.file == "" && f.form == "json":
 		return a.document(r)
@@ -111,7 +117,7 @@ func (a *app) writeSurvey(r *survey.Report, estate string, f surveyFlags) error 
 		a.out().Survey(r, f.full)
 		return nil
 	}
-	body, err := render.SurveyAs(f.form, r, render.SurveyOptions{Estate: estate, Program: version(), Full: f.full})
+	body, err := render.SurveyAs(f.form, r, o)
 	if err != nil {
 		return err
 	}

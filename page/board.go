@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kasbah/core/alert"
+	"kasbah/core/chart"
 	"kasbah/core/schedule"
 	"kasbah/core/value"
 )
@@ -25,6 +26,8 @@ type Environment struct {
 	Since time.Time                     // from when on that is so
 	// Look asks for what the journal says now, which Seen hears; nil for one that is not asked.
 	Look func()
+	// Draw draws the map of a ward, as it is declared; nil for one that cannot be drawn. Its drawing is shared.
+	Draw func(ctx context.Context, ward string) (*chart.Drawing, error)
 	// Acknowledge writes down that a person knows of an alert, and returns what the journal says then.
 	Acknowledge func(ctx context.Context, id string, ack alert.Ack) (*alert.State, error)
 }

@@ -17,6 +17,7 @@ import (
 	"maragu.dev/gomponents"
 
 	"kasbah/core/alert"
+	"kasbah/render"
 	"kasbah/transport"
 )
 
@@ -112,7 +113,7 @@ func (s *Server) secure(host string, o Options) (*tls.Config, error) {
 func (s *Server) routes() http.Handler {
 	r := chi.NewRouter()
 	r.Use(s.guard, middleware.GetHead)
-	r.Get("/page.css", file("text/css; charset=utf-8", css))
+	r.Get("/page.css", file("text/css; charset=utf-8", append(css, render.SVGStyle...)))
 	r.Get("/icon.svg", file("image/svg+xml", icon))
 	r.Get("/healthz", s.health)
 	r.Get("/enter", s.enter)
@@ -248,7 +249,8 @@ func (s *Server) ward(w http.ResponseWriter, r *http.Request) {
 		s.refuse(w, r, http.StatusNotFound, "No ward that is watched in "+e.Name+" has this name.")
 		return
 	}
-	s.show(w, http.StatusOK, s.frame(r, name+", "+e.Name).ward(e, name))
+	f := s.frame(r, name+", "+e.Name)
+	s.show(w, http.StatusOK, f.ward(e, name, f.drawing(r.Context(), e, name)))
 }
 
 // found is the alert that a request names; else the answer is given.

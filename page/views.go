@@ -1,6 +1,7 @@
 package page
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -14,6 +15,7 @@ import (
 	. "maragu.dev/gomponents/html"
 
 	"kasbah/core/alert"
+	"kasbah/core/chart"
 	"kasbah/core/value"
 	"kasbah/render"
 )
@@ -245,7 +247,7 @@ func history(points []alert.Point, most, width, height int) Node {
 func short(x float64) string { return strconv.FormatFloat(x, 'f', 1, 64) }
 
 // ward is one ward over time, with its alerts.
-func (f *frame) ward(e *Environment, name string) Node {
+func (f *frame) ward(e *Environment, name string, drawing Node) Node {
 	w := e.ward(name)
 	var of []choice
 	for _, a := range e.alerts() {
@@ -269,6 +271,7 @@ func (f *frame) ward(e *Environment, name string) Node {
 			return P(Class("ends"), Span(f.clock(w.History[0].At)), Span(f.clock(w.History[len(w.History)-1].At)))
 		}),
 		P(Class("soft"), Text("Each bar is a survey, as high as so many resources were not as declared; a grey one failed.")),
+		drawing,
 		H2(Text("Alerts")),
 		If(len(of) == 0, P(Text("None is open or acknowledged."))),
 		If(len(of) > 0, f.list(of[:min(len(of), onPage)])),
@@ -280,6 +283,47 @@ func (f *frame) ward(e *Environment, name string) Node {
 				cell("unchecked", n(p.Unchecked)), cell("failed", text(p.Error)))
 		}))),
 	)
+}
+
+// drawTime is how long a page waits for a map.
+const drawTime = 10 * time.Second
+
+// drawing is the map of a ward as it is declared, with what its alerts say of each resource.
+func (f *frame) drawing(ctx context.Context, e *Environment, name string) Node {
+	if e.Draw == nil || e.Wards == nil {
+		return nil
+	}
+	if _, listed := e.Wards[name]; !listed { // it has left the estate
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, drawTime)
+	defer cancel()
+	d, err := e.Draw(ctx, name)
+	if err != nil {
+		return Group{H2(Text("Map")), P(Class("problem"), text("It cannot be drawn: "+err.Error()))}
+	}
+	alerts := map[string]*alert.Alert{} // by address; an open one before others
+	for _, a := range e.alerts() {
+		if at := a.Finding.Address; a.Finding.Ward == name && a.Phase != alert.Resolved && alerts[at] == nil {
+			alerts[at] = a
+		}
+	}
+	d = d.With(func(n *chart.Node) string {
+		if a := alerts[n.Address]; a != nil {
+			return a.Finding.Verdict
+		}
+		return ""
+	})
+	return Group{
+		H2(Text("Map")),
+		Div(Class("wide"), TabIndex("0"), Role("region"), Aria("label", "map"), Raw(string(render.SVG(d, render.SVGOptions{Link: func(node int) string {
+			if a := alerts[d.Nodes[node].Address]; a != nil {
+				return "/alerts/" + url.PathEscape(e.Name) + "/" + a.ID
+			}
+			return ""
+		}})))),
+		P(Class("soft"), Text("What is declared, with needs from left to right. A resource with an alert leads to it.")),
+	}
 }
 
 // choice is one alert of a list.

@@ -5,28 +5,16 @@ import (
 	"io"
 	"strings"
 
-	"kasbah/core/declare"
+	"kasbah/core/chart"
 	"kasbah/core/graph"
-	"kasbah/core/problem"
 	"kasbah/core/value"
 )
 
-// Node is what a map shows of a resource.
-type Node struct {
-	Ward     string           `json:"ward"`
-	Address  string           `json:"address"`
-	Type     string           `json:"type"`
-	Position problem.Position `json:"position"`
-
-	Name   string              `json:"-"` // the last part of the address
-	Within []*declare.Instance `json:"-"` // the instances of kits around it, outermost first
-}
-
 // GraphDocument is the JSON form of a graph. Edges lead from needs to users.
 type GraphDocument struct {
-	Format string      `json:"format"`
-	Nodes  []Node      `json:"nodes"`
-	Edges  []GraphEdge `json:"edges"`
+	Format string        `json:"format"`
+	Nodes  []*chart.Node `json:"nodes"`
+	Edges  []GraphEdge   `json:"edges"`
 }
 
 // GraphEdge is one edge of a GraphDocument, by addresses with their ward.
@@ -36,29 +24,18 @@ type GraphEdge struct {
 	Why  string `json:"why"`
 }
 
-// Map is a graph to draw, limited to the nodes for which in is true.
+// Map is a chart to write.
 type Map struct {
+	*chart.Chart
 	Graph *graph.Graph
-	Nodes []Node // by node number
-	In    []bool
 }
 
-// NewMap is the map of what is declared, with nothing chosen yet.
-func NewMap(d *declare.Declared, g *graph.Graph) Map {
-	m := Map{Graph: g}
-	for _, r := range d.Resources {
-		pos, _ := r.Position()
-		n := Node{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Position: pos, Name: r.Name, Within: r.Within}
-		m.Nodes = append(m.Nodes, n)
-	}
-	return m
-}
+// NewMap is the map of a chart.
+func NewMap(c *chart.Chart) Map { return Map{c, c.Graph()} }
 
 func (m Map) each(yield func(n int32)) {
-	for n := int32(0); n < int32(m.Graph.Len()); n++ {
-		if m.In[n] {
-			yield(n)
-		}
+	for n := range int32(len(m.Nodes)) {
+		yield(n)
 	}
 }
 
@@ -66,17 +43,14 @@ func (m Map) each(yield func(n int32)) {
 func (m Map) edges(yield func(from, to int32, why string)) {
 	m.each(func(n int32) {
 		for i, need := range m.Graph.Needs(n) {
-			if m.In[need] {
-				yield(need, n, m.Graph.Why(n, i))
-			}
+			yield(need, n, m.Graph.Why(n, i))
 		}
 	})
 }
 
 // Document is the map's JSON form.
 func (m Map) Document() GraphDocument {
-	d := GraphDocument{Format: "kasbah.graph/1", Nodes: []Node{}, Edges: []GraphEdge{}}
-	m.each(func(n int32) { d.Nodes = append(d.Nodes, m.Nodes[n]) })
+	d := GraphDocument{Format: "kasbah.graph/1", Nodes: m.Nodes, Edges: []GraphEdge{}}
 	m.edges(func(from, to int32, why string) {
 		d.Edges = append(d.Edges, GraphEdge{m.Graph.Name(from), m.Graph.Name(to), why})
 	})
@@ -131,33 +105,20 @@ func mermaidText(s string) string {
 // unfolded again, so that the tree never grows beyond the graph.
 func (o *Out) Tree(m Map) {
 	told := map[int32]bool{}
-	roots := 0
 	edges := 0
 	m.edges(func(int32, int32, string) { edges++ })
 	m.each(func(n int32) {
-		for _, u := range m.Graph.Users(n) {
-			if m.In[u] {
-				return
-			}
+		if len(m.Graph.Users(n)) > 0 {
+			return
 		}
-		roots++
 		o.branch(m, n, "", "", 0, told)
 	})
-	count := 0
-	m.each(func(int32) { count++ })
-	chain, _ := m.Graph.Longest(func(n int32) float64 {
-		if m.In[n] {
-			return 1
-		}
-		return 0
-	})
+	chain, _ := m.Graph.Longest(func(int32) float64 { return 1 })
 	var names []string
 	for _, n := range chain {
-		if m.In[n] {
-			names = append(names, m.Graph.Name(n))
-		}
+		names = append(names, m.Graph.Name(n))
 	}
-	o.Printf("\n%s, %s.", Count(count, "resource"), Count(edges, "need"))
+	o.Printf("\n%s, %s.", Count(len(m.Nodes), "resource"), Count(edges, "need"))
 	if len(names) > 1 {
 		o.Printf(" Longest chain, %d deep: %s.", len(names), chainText(names))
 	}
@@ -177,6 +138,9 @@ func (o *Out) branch(m Map, n int32, in, why string, level int, told map[int32]b
 	if why != "" {
 		line += "  by " + why
 	}
+	if stateClass(node.State) != "" {
+		line += "  " + node.State
+	}
 	needs := m.Graph.Needs(n)
 	again := told[n] && len(needs) > 0
 	if again {
@@ -194,8 +158,6 @@ func (o *Out) branch(m Map, n int32, in, why string, level int, told map[int32]b
 	}
 	told[n] = true
 	for i, need := range needs {
-		if m.In[need] {
-			o.branch(m, need, node.Ward, m.Graph.Why(n, i), level+1, told)
-		}
+		o.branch(m, need, node.Ward, m.Graph.Why(n, i), level+1, told)
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/muesli/termenv"
 
+	"kasbah/core/chart"
 	"kasbah/core/propose"
 	"kasbah/core/value"
 )
@@ -29,7 +30,10 @@ const pageOpen = 60
 
 // page is HTML being written. (A template would do, but the packages for them
 // keep the linker from leaving out what the program does not use.)
-type page struct{ bytes.Buffer }
+type page struct {
+	bytes.Buffer
+	ids map[string]string // by full address: what a link leads to
+}
 
 // put writes markup. What is put into it is a text, which is cleaned and
 // escaped: nothing that comes from a cloud or from code is ever markup.
@@ -62,12 +66,43 @@ func Page(p *propose.Proposal, opts ProposalOptions) []byte {
 	w.counts(p.Counts)
 	w.summary(p, opts)
 	w.put("</header>\n")
+	for i, a := range p.Actions {
+		if a.Kind != propose.Same {
+			w.identify(a.Full(), i)
+		}
+	}
+	if c, err := chart.New(chart.Proposed, chart.Sources{Estate: p.Estate, Env: p.Env, Proposal: p}); err == nil { // it reads no record
+		w.drawing(c)
+	}
 	w.bar(p.Counts)
 	w.put("<main>\n")
 	w.wards(p, opts)
 	w.lists(p)
 	w.close()
 	return w.Bytes()
+}
+
+// identify gives what is told of an address a name that links lead to.
+func (w *page) identify(full string, i int) {
+	if w.ids == nil {
+		w.ids = map[string]string{}
+	}
+	w.ids[full] = fmt.Sprintf("r%d", i)
+}
+
+// drawing is the map, whose nodes lead to what is told of them.
+func (w *page) drawing(c *chart.Chart) {
+	if len(c.Nodes) == 0 {
+		return
+	}
+	w.put("<details class=\"drawing\" open><summary><b>Map</b></summary><div tabindex=\"0\" role=\"region\" aria-label=\"map\">\n")
+	w.Write(SVG(c.Draw(), SVGOptions{Link: func(node int) string {
+		if id := w.ids[c.Nodes[node].Full()]; id != "" {
+			return "#" + id
+		}
+		return ""
+	}}))
+	w.put("</div></details>\n")
 }
 
 // open begins a page, up to the heading.
@@ -80,8 +115,8 @@ func (w *page) open(title string) {
 <meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'sha256-%s'; script-src 'sha256-%s'; base-uri 'none'; form-action 'none'">
 <meta name="referrer" content="no-referrer">
 <title>%s</title>
-<style>`, digest(pageCSS), digest(pageJS), title)
-	w.WriteString(pageCSS)
+<style>`, digest(pageCSS+SVGStyle), digest(pageJS), title)
+	w.WriteString(pageCSS + SVGStyle)
 	w.put("</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n", title)
 }
 
@@ -192,7 +227,7 @@ func (w *page) wards(p *propose.Proposal, opts ProposalOptions) {
 }
 
 func (w *page) action(a *propose.Action, open bool) {
-	w.put(`<details class="action" data-kind="%s"`, string(a.Kind))
+	w.put(`<details class="action" id="%s" data-kind="%s"`, w.ids[a.Full()], string(a.Kind))
 	if open {
 		w.put(" open")
 	}

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"kasbah/core/chart"
 	"kasbah/core/problem"
 	"kasbah/core/survey"
 )
@@ -14,8 +15,9 @@ import (
 // SurveyOptions are what a survey's forms say besides.
 type SurveyOptions struct {
 	Estate  string
-	Program string // its version
-	Full    bool   // as text: everything
+	Program string       // its version
+	Full    bool         // as text: everything
+	Chart   *chart.Chart // for a page; nil for one without a map
 }
 
 // SurveyAs is a survey in one of its forms: text, json, markdown, sarif, junit or html.
@@ -28,7 +30,7 @@ func SurveyAs(form string, r *survey.Report, o SurveyOptions) ([]byte, error) {
 	case "junit":
 		return surveyJUnit(r)
 	case "html":
-		return surveyPage(r, o.Estate), nil
+		return surveyPage(r, o.Estate, o.Chart), nil
 	case "json":
 		return asJSON(r)
 	}

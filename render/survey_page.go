@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"strings"
 
+	"kasbah/core/chart"
 	"kasbah/core/problem"
 	"kasbah/core/survey"
+	"kasbah/core/value"
 )
 
 // surveyWords are the verdicts as a page shows them, worst first, and the class that colours each.
@@ -19,7 +21,7 @@ var surveyWords = []struct {
 
 // surveyPage writes a survey as one HTML file that needs nothing else: what drifted by ward,
 // with expected and found side by side, who and when. It is of use without scripts too.
-func surveyPage(r *survey.Report, estate string) []byte {
+func surveyPage(r *survey.Report, estate string, drawn *chart.Chart) []byte {
 	w := &page{}
 	c := r.Counts
 	title := fmt.Sprintf("%s, %s: %s drifted", estate, r.Env, Count(c.Differs+c.Gone, "resource"))
@@ -54,7 +56,16 @@ func surveyPage(r *survey.Report, estate string) []byte {
 			w.put("<p class=\"%s\">%s: %s</p>\n", class, p.Address, p.Message)
 		}
 	}
-	w.put("</header>\n<main>\n")
+	w.put("</header>\n")
+	for i, res := range r.Resources {
+		if res.Verdict != survey.Matches {
+			w.identify(value.InWard(res.Ward, res.Address), i)
+		}
+	}
+	if drawn != nil {
+		w.drawing(drawn)
+	}
+	w.put("<main>\n")
 	w.drifted(r)
 	w.strangers(r.Strangers)
 	w.close()
@@ -92,7 +103,7 @@ func (w *page) drifted(r *survey.Report) {
 }
 
 func (w *page) resource(res *survey.Resource, class string, open bool) {
-	w.put(`<details class="action" data-kind="%s"`, class)
+	w.put(`<details class="action" id="%s" data-kind="%s"`, w.ids[value.InWard(res.Ward, res.Address)], class)
 	if open {
 		w.put(" open")
 	}

@@ -354,7 +354,7 @@ func (at *watched) shown(p *plan, command string) {
 	for _, ward := range at.estate.Wards {
 		wards[ward] = wards[ward] // nil for one that is not surveyed by schedule
 	}
-	p.board.Watch(page.Environment{Name: at.Env, Wards: wards, Look: look,
+	p.board.Watch(page.Environment{Name: at.Env, Wards: wards, Look: look, Draw: at.maps(),
 		Acknowledge: func(ctx context.Context, id string, ack alert.Ack) (*alert.State, error) {
 			if _, err := at.Acknowledge(ctx, []string{id}, ack, command); err != nil {
 				return nil, err

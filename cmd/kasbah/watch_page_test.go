@@ -72,6 +72,11 @@ func TestWatchPage(t *testing.T) {
 		return main()
 	}
 	require.Eventually(t, func() bool { return strings.Contains(open("/"), "shore:medina.machine/gauge-0 size") }, 20*time.Second, 50*time.Millisecond, said)
+	open("/wards/trial/shore")
+	require.Equal(t, "differs", says[string](b, `document.querySelector(".map .node ~ text.s-edit").textContent`))
+	b.do(chromedp.Click(".map a"), chromedp.WaitVisible(".facts"))
+	require.Contains(t, main(), "keeper-3", "the map leads to the alert")
+	open("/")
 	b.do(chromedp.Click(".alerts a"), chromedp.WaitVisible(".facts"))
 	require.Contains(t, main(), "keeper-3")
 	require.Contains(t, main(), "shore/shore.star:7")

@@ -214,7 +214,7 @@ func (w *why) call(s spot, e *syntax.CallExpr) *Origin {
 	case "file":
 		return &Origin{Kind: FromFile, What: "the file " + arg(0), Position: pos}
 	case "published":
-		o := &Origin{Kind: FromPublished, What: fmt.Sprintf("%s, published by ward %s", arg(1), arg(0)), Position: pos}
+		o := &Origin{Kind: FromPublished, What: fmt.Sprintf("%s, published by ward %s", arg(1), arg(0)), Position: pos, Source: PublishedAddress(arg(0), arg(1))}
 		for _, ward := range w.d.Wards {
 			if p := ward.Published[arg(1)]; p != nil && ward.Name == arg(0) {
 				o.From = append(o.From, &Origin{Kind: FromPublished, What: "published there", Position: p.Position})
@@ -261,7 +261,7 @@ func (w *why) input(name string, pos problem.Position) *Origin {
 		case t.Source == "default":
 			what = "input " + name + ", its default"
 		}
-		o := &Origin{Kind: FromInput, What: what, Position: t.Given}
+		o := &Origin{Kind: FromInput, What: what, Position: t.Given, Source: InputAddress(ward.Name, name)}
 		if t.Given.File == "" {
 			o.Position = t.Position
 		} else {

@@ -16,7 +16,16 @@ type Origin struct {
 	What     string           `json:"what"` // a phrase
 	Position problem.Position `json:"position"`
 	From     []*Origin        `json:"from,omitempty"`
+
+	// Source is the input or published value that the step is, as InputAddress and PublishedAddress write it; "" for all else.
+	Source string `json:"-"`
 }
+
+// InputAddress stands for an input of a ward where graphs need an address.
+func InputAddress(ward, name string) string { return value.InWard(ward, "input/"+name) }
+
+// PublishedAddress stands for a value that a ward publishes where graphs need an address.
+func PublishedAddress(ward, name string) string { return value.InWard(ward, "published/"+name) }
 
 // OriginKind is the kind of a step.
 type OriginKind string

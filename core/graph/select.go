@@ -3,7 +3,6 @@ package graph
 import (
 	"strings"
 
-	"kasbah/core/declare"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -11,7 +10,7 @@ import (
 
 // Select marks the nodes that lie on the way from some addresses to others; all where none are
 // named.
-func Select(d *declare.Declared, g *Graph, from, to []string) ([]bool, error) {
+func Select(g *Graph, from, to []string) ([]bool, error) {
 	in := make([]bool, g.Len())
 	for i := range in {
 		in[i] = true
@@ -22,7 +21,7 @@ func Select(d *declare.Declared, g *Graph, from, to []string) ([]bool, error) {
 		}
 		var nodes []int32
 		for _, address := range addresses {
-			n, err := find(d, g, address)
+			n, err := find(g, address)
 			if err != nil {
 				return err
 			}
@@ -40,15 +39,16 @@ func Select(d *declare.Declared, g *Graph, from, to []string) ([]bool, error) {
 }
 
 // find finds a resource by its address, with or without its ward.
-func find(d *declare.Declared, g *Graph, address string) (int32, error) {
+func find(g *Graph, address string) (int32, error) {
 	if n, ok := g.Node(address); ok {
 		return n, nil
 	}
 	var hits, known []string
-	for _, r := range d.Resources {
-		known = append(known, r.Address)
-		if r.Address == address {
-			hits = append(hits, r.Full())
+	for _, full := range g.names {
+		_, short := value.SplitWard(full)
+		known = append(known, short)
+		if short == address {
+			hits = append(hits, full)
 		}
 	}
 	switch len(hits) {

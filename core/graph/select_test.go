@@ -5,21 +5,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/problem"
 )
 
 func TestSelect(t *testing.T) {
-	ward := func(name string, addresses ...string) *declare.Ward {
-		w := &declare.Ward{Name: name}
-		for _, a := range addresses {
-			w.Resources = append(w.Resources, &declare.Resource{Ward: name, Address: a})
-		}
-		return w
-	}
-	d := declare.FromWards("trial", ward("shore", "sea.net/coast", "sea.quay/west", "sea.lamp/one"),
-		ward("isle", "sea.lamp/one"))
 	g := graph.New([]string{"shore:sea.net/coast", "shore:sea.quay/west", "shore:sea.lamp/one", "isle:sea.lamp/one"},
 		[]graph.Edge{
 			{From: "shore:sea.quay/west", To: "shore:sea.net/coast"}, {From: "shore:sea.lamp/one",
@@ -42,7 +32,7 @@ func TestSelect(t *testing.T) {
 			"shore:sea.lamp/one, isle:sea.lamp/one"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			in, err := graph.Select(d, g, c.from, c.to)
+			in, err := graph.Select(g, c.from, c.to)
 			if c.says != "" {
 				var usage *problem.UsageError
 				require.ErrorAs(t, err, &usage)

@@ -14,7 +14,7 @@ func arrange(c int, units []unit, lifts []lift) (width, height float64, roads []
 	for i, part := range parts {
 		l := newLayers(units, part.units, part.lifts)
 		l.order()
-		w, h := l.coordinates()
+		w, h := l.fold(l.coordinates())
 		drawn[i], boxes = l, append(boxes, Rect{W: w, H: h})
 	}
 	if len(alone) > 0 {
@@ -22,7 +22,7 @@ func arrange(c int, units []unit, lifts []lift) (width, height float64, roads []
 		for i, u := range alone {
 			single[i] = Rect{W: units[u].w, H: units[u].h}
 		}
-		w, h := shelves(single, gapY)
+		w, h := shelves(single, apart(single))
 		for i, u := range alone {
 			units[u].x, units[u].y = single[i].X, single[i].Y
 		}
@@ -53,6 +53,15 @@ func arrange(c int, units []unit, lifts []lift) (width, height float64, roads []
 
 // wide is how much wider than high things are that nothing else gives a form.
 const wide = 1.6
+
+// apart is how far boxes are from each other: large ones farther, so that the gap can be seen where they can.
+func apart(boxes []Rect) float64 {
+	sum := 0.0
+	for _, b := range boxes {
+		sum += b.W + b.H
+	}
+	return max(gapY, 0.02*sum/float64(len(boxes)))
+}
 
 // shelves places boxes that nothing connects beside each other, in rows from top to bottom.
 func shelves(boxes []Rect, gap float64) (width, height float64) {
@@ -138,6 +147,8 @@ type layers struct {
 	x, y  []float64 // upper left corners
 	right []float64 // by layer: its right edge
 	left  []float64
+
+	folded *folded // nil for a drawing that is not too high
 }
 
 const dummyH = 6.0
@@ -285,6 +296,9 @@ func (l *layers) coordinates() (width, height float64) {
 // path is the way of a need: straight through every layer that it passes.
 func (l *layers) path(need int) (out []Point) {
 	chain := l.chain[need]
+	if l.folded != nil { // what a need passes by lies elsewhere now
+		chain = []int32{chain[0], chain[len(chain)-1]}
+	}
 	for i, v := range chain {
 		y := l.y[v] + l.h[v]/2
 		if i > 0 {

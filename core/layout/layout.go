@@ -44,21 +44,21 @@ type Point struct{ X, Y float64 }
 
 // Drawing is an Input in the plane.
 type Drawing struct {
-	Size       Rect
-	Containers []Rect // by container
-	Nodes      []Rect // by node
-	Blocks     []Block
-	Roads      []Road
+	Size       Rect    `json:"size"`
+	Containers []Rect  `json:"containers"` // by container
+	Nodes      []Rect  `json:"nodes"`      // by node
+	Blocks     []Block `json:"blocks"`
+	Roads      []Road  `json:"roads"`
 }
 
 // Block is a group of twins: nodes, or containers, of one kind with the same needs and users. From afar it is drawn as
 // one.
 type Block struct {
-	Rect
-	Container  int
-	Kind       string
-	Nodes      []int32
-	Containers []int32
+	Rect       Rect    `json:"rect"`
+	Container  int     `json:"in"` // in Input.Containers
+	Kind       string  `json:"kind"`
+	Nodes      []int32 `json:"nodes,omitempty"`
+	Containers []int32 `json:"containers,omitempty"`
 
 	columns      int
 	cellW, cellH float64
@@ -87,7 +87,7 @@ const (
 type Road struct {
 	Container int
 	From, To  Place
-	Needs     int     // that it stands for
+	Needs     []int32 // that it stands for, in Input.Needs
 	Path      []Point // from the right side of From to the left side of To
 }
 
@@ -123,15 +123,16 @@ type work struct {
 	lifted  [][]lift  // by container: needs between its units
 }
 
-// lift is how many needs lead from one unit of a container to another.
+// lift is the needs that lead from one unit of a container to another.
 type lift struct {
 	from, to int32
-	needs    int
+	needs    []int32 // in Input.Needs
 }
 
 // Draw lays out an input. Needs that form a cycle between containers are drawn against the direction of the others.
 func Draw(in *Input) *Drawing {
-	w := &work{in: in, out: &Drawing{Containers: make([]Rect, len(in.Containers)), Nodes: make([]Rect, len(in.Nodes))},
+	w := &work{in: in, out: &Drawing{Containers: make([]Rect, len(in.Containers)), Nodes: make([]Rect, len(in.Nodes)),
+		Blocks: []Block{}, Roads: []Road{}},
 		inside: make([][]int32, len(in.Containers)), within: make([][]int32, len(in.Containers)), units: make([][]unit, len(in.Containers)),
 		unitOf: make([]int32, len(in.Nodes)), standIn: make([]int32, len(in.Containers)), roads: make([][]Road, len(in.Containers)),
 		depth: make([]int32, len(in.Containers)), lifted: make([][]lift, len(in.Containers))}
@@ -207,8 +208,8 @@ func (w *work) findUnits() {
 // lift finds the needs between the units of each container: each need is one between two units of the innermost
 // container that holds both of its ends.
 func (w *work) lift() {
-	counts := make([]map[[2]int32]int, len(w.in.Containers))
-	for _, n := range w.in.Needs {
+	all := make([]map[[2]int32][]int32, len(w.in.Containers))
+	for i, n := range w.in.Needs {
 		a, b := int32(w.in.Nodes[n.From].Parent), int32(w.in.Nodes[n.To].Parent)
 		from, to := w.unitOf[n.From], w.unitOf[n.To]
 		for a != b {
@@ -221,14 +222,14 @@ func (w *work) lift() {
 		if from == to {
 			continue
 		}
-		if counts[a] == nil {
-			counts[a] = map[[2]int32]int{}
+		if all[a] == nil {
+			all[a] = map[[2]int32][]int32{}
 		}
-		counts[a][[2]int32{from, to}]++
+		all[a][[2]int32{from, to}] = append(all[a][[2]int32{from, to}], int32(i))
 	}
-	for c, all := range counts {
-		for pair, n := range all {
-			w.lifted[c] = append(w.lifted[c], lift{pair[0], pair[1], n})
+	for c, of := range all {
+		for pair, needs := range of {
+			w.lifted[c] = append(w.lifted[c], lift{pair[0], pair[1], needs})
 		}
 		slices.SortFunc(w.lifted[c], func(x, y lift) int {
 			if x.from != y.from {

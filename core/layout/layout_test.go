@@ -73,14 +73,14 @@ func check(t *testing.T, in *Input, d *Drawing) {
 		require.True(t, d.Containers[b.Container].holds(b.Rect))
 		boxes[b.Container] = append(boxes[b.Container], b.Rect)
 		for i, c := range b.Containers {
-			require.True(t, b.holds(d.Containers[c]), "a twin leaves its block")
+			require.True(t, b.Rect.holds(d.Containers[c]), "a twin leaves its block")
 			for _, o := range b.Containers[:i] {
 				require.False(t, d.Containers[c].meets(d.Containers[o]), "two twins overlap")
 			}
 		}
 		for i, n := range b.Nodes {
 			inBlock[n] = true
-			require.True(t, b.holds(d.Nodes[n]), "a twin leaves its block")
+			require.True(t, b.Rect.holds(d.Nodes[n]), "a twin leaves its block")
 			for _, o := range b.Nodes[:i] {
 				require.False(t, d.Nodes[n].meets(d.Nodes[o]), "two twins overlap")
 			}
@@ -111,7 +111,7 @@ func check(t *testing.T, in *Input, d *Drawing) {
 	total := 0
 	seen := map[[2]Place]bool{}
 	for _, r := range d.Roads {
-		total += r.Needs
+		total += len(r.Needs)
 		require.False(t, seen[[2]Place{r.From, r.To}], "a road is drawn twice")
 		seen[[2]Place{r.From, r.To}] = true
 		first, last := rect(r.From), rect(r.To)
@@ -222,6 +222,19 @@ func TestForms(t *testing.T) {
 	require.Len(t, d.Blocks, 1)
 	require.Len(t, d.Roads, 1)
 	require.Less(t, d.Size.H, 2*d.Size.W)
+
+	quays := &Input{Containers: []Container{{"coast", "", -1}}, Nodes: []Node{{Label: "net", Kind: "network"}}}
+	for n := range int32(2000) { // each quay has a gauge, so they are not twins
+		quays.Nodes = append(quays.Nodes, Node{Label: "quay", Kind: "subnet"}, Node{Label: "gauge", Kind: "machine"})
+		quays.Needs = append(quays.Needs, Need{0, 2*n + 1}, Need{2*n + 1, 2*n + 2})
+	}
+	d = Draw(quays)
+	check(t, quays, d)
+	require.Less(t, d.Size.H, 2*d.Size.W, "what is too high is folded")
+	require.Less(t, d.Size.W, 4*d.Size.H)
+	for _, r := range d.Nodes[1:] {
+		require.Less(t, d.Nodes[0].X, r.X, "what all need stands to their left")
+	}
 
 	alone := &Input{Containers: []Container{{"coast", "", -1}}}
 	for n := range 300 {

@@ -5,12 +5,13 @@ const (
 	labelSize = 13.0
 	noteSize  = 11.0
 	inset     = 10.0  // on both sides of a text in its box
+	narrowest = 90.0  // of a node, so that its label can be read from farther away
 	widest    = 260.0 // of a node; a longer label is cut where it is drawn
 )
 
 // nodeWidth is how wide a node is, so that its texts have room.
 func nodeWidth(n *Node) float64 {
-	return min(widest, max(TextWidth(n.Label, labelSize), TextWidth(n.Note, noteSize))+2*inset)
+	return min(widest, max(narrowest, TextWidth(n.Label, labelSize)+2*inset, TextWidth(n.Note, noteSize)+2*inset))
 }
 
 // TextWidth is how wide a text is at most, in pixels, in a font without serifs, whichever of the usual ones it is.
@@ -42,7 +43,7 @@ func runeWidth(r rune) float64 {
 
 // Fit is a text that is not wider than some pixels: cut, with … at its end, where it has to be.
 func Fit(s string, size, width float64) string {
-	if TextWidth(s, size) <= width {
+	if TextWidth(s, size) <= width+1e-6 {
 		return s
 	}
 	room := width - TextWidth("…", size)

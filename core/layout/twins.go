@@ -137,7 +137,7 @@ func (w *work) grid(b *Block) (width, height float64) {
 // fill places the twins of a block.
 func (w *work) fill(b *Block) {
 	at := func(i int) (x, y float64) {
-		return b.X + blockGap + float64(i%b.columns)*(b.cellW+blockGap), b.Y + header + float64(i/b.columns)*(b.cellH+blockGap)
+		return b.Rect.X + blockGap + float64(i%b.columns)*(b.cellW+blockGap), b.Rect.Y + header + float64(i/b.columns)*(b.cellH+blockGap)
 	}
 	for i, n := range b.Nodes {
 		x, y := at(i)

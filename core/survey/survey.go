@@ -46,7 +46,8 @@ type Report struct {
 	Failures  []Failure       `json:"failures"`  // wards and drivers of which nothing could be told
 	Warnings  []string        `json:"warnings"`  // what could not be found out besides, each a sentence
 
-	Judged *rules.Report `json:"-"` // the same, with what passed
+	Judged *rules.Report            `json:"-"` // the same, with what passed
+	States map[string]*ledger.State `json:"-"` // the ledgers that it was held against, by ward
 	// Seen are the attributes and tags of what is live and not as recorded, by full address.
 	Seen map[string]driver.Live `json:"-"`
 }
@@ -168,7 +169,7 @@ const chunk = 512
 // Survey reads the clouds and compares. A ward or driver that failed hides nothing of the
 // others: it is among the report's Failures.
 func Survey(ctx context.Context, o Options) (*Report, error) {
-	r := &Report{Format: Format, Env: o.Env, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{},
+	r := &Report{Format: Format, Env: o.Env, States: o.States, Resources: []*Resource{}, Rules: []rules.Finding{}, Warnings: []string{},
 		Strangers: []Stranger{}, Failures: failures(o), Judged: &rules.Report{}, Seen: map[string]driver.Live{}}
 	chosen, err := o.choose(ctx, r)
 	if err != nil {

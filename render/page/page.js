@@ -1,6 +1,15 @@
 "use strict";
 (() => {
-  const bar = document.querySelector(".bar"), find = document.getElementById("find"), hits = document.getElementById("hits");
+  const arrive = () => { // a link of the map opens what it leads to
+    const at = document.getElementById(location.hash.slice(1));
+    if (at && at.tagName === "DETAILS") at.open = true;
+  };
+  addEventListener("hashchange", arrive);
+  arrive();
+
+  const bar = document.querySelector(".bar");
+  if (!bar) return; // a page without anything to search
+  const find = document.getElementById("find"), hits = document.getElementById("hits");
   const actions = [...document.querySelectorAll(".action")];
   const texts = new Map();
   const text = (a) => {

@@ -1,0 +1,251 @@
+// Package chart is what a map shows: the resources of an estate as they are declared, recorded, live or proposed, what
+// each of them needs, and what is known of each.
+package chart
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/graph"
+	"kasbah/core/problem"
+	"kasbah/core/value"
+)
+
+// At says what a chart shows.
+type At string
+
+// What a chart can show.
+const (
+	Declared At = "declared" // what the code says
+	Recorded At = "recorded" // what the ledgers say
+	Live     At = "live"     // what the ledgers say, and how the clouds differ from it
+	Proposed At = "proposed" // what would be done
+)
+
+// Ats lists what a chart can show.
+func Ats() []string {
+	return []string{string(Declared), string(Recorded), string(Live), string(Proposed)}
+}
+
+// Chart is a graph with what is known of its nodes. Its JSON form is a part of kasbah.map/1.
+type Chart struct {
+	Estate   string  `json:"estate"`
+	Env      string  `json:"env"`
+	At       At      `json:"at"`
+	Currency string  `json:"currency,omitempty"`
+	Nodes    []*Node `json:"nodes"` // by ward, in the declared order where one is known
+	Needs    []Need  `json:"needs"` // by user
+	// Texts are what Value names by number, each once; the first one is empty, and says that nothing is known.
+	Texts []string `json:"texts"`
+
+	index map[string]int32 // by address with its ward
+	known map[string]Text  // of Texts
+}
+
+// Node is a resource, or what decides or offers a value.
+type Node struct {
+	Ward     string           `json:"ward"`
+	Address  string           `json:"address"` // without its ward
+	Type     string           `json:"type"`    // with its driver; "input", "published" or "find" for what is not a resource
+	Position problem.Position `json:"position"`
+	Is       Is               `json:"is,omitempty"` // "" for a resource
+	Name     string           `json:"-"`            // the last part of the address
+	Within   []Instance       `json:"within,omitempty"`
+	State    string           `json:"state,omitempty"`   // an action of a proposal, or a verdict of a survey
+	Because  string           `json:"because,omitempty"` // of it
+	In       int              `json:"-"`                 // once it is drawn: in Drawing.Containers
+	*Facts
+}
+
+// Is is what a node is.
+type Is string
+
+// What a node is.
+const (
+	Resource  Is = ""
+	Input     Is = "input"     // decides attributes of resources
+	Published Is = "published" // is offered to other wards
+	Find      Is = "find"      // exists, and is not managed here
+)
+
+// Instance is an instance of a kit.
+type Instance struct {
+	Name string `json:"name"`
+	Kit  string `json:"kit,omitempty"` // "" where it is not known
+}
+
+// Facts are what a page shows of a node when it is opened.
+type Facts struct {
+	Values  []Value    `json:"values,omitempty"`
+	ID      string     `json:"id,omitempty"`    // in the cloud
+	Price   *float64   `json:"price,omitempty"` // a month; nil where it is not known
+	Care    []string   `json:"care,omitempty"`  // phrases
+	Run     string     `json:"run,omitempty"`   // that changed it last
+	Changed *time.Time `json:"changed,omitempty"`
+}
+
+// Text is a text by its number in Chart.Texts; 0 where nothing is known.
+type Text int32
+
+// Value is an attribute as text: what is declared, recorded, live and proposed. A secret is its name at most.
+type Value struct {
+	Path     Text
+	Declared Text
+	Recorded Text
+	Live     Text
+	Proposed Text
+	Differs  bool // it changes, or has drifted
+	Secret   bool
+}
+
+// MarshalJSON writes [path, declared, recorded, live, proposed, differs] without the zeros at its end; differs is 1
+// or 0.
+func (v Value) MarshalJSON() ([]byte, error) {
+	differs := Text(0)
+	if v.Differs {
+		differs = 1
+	}
+	all := []Text{v.Path, v.Declared, v.Recorded, v.Live, v.Proposed, differs}
+	for all[len(all)-1] == 0 {
+		all = all[:len(all)-1]
+	}
+	return json.Marshal(all)
+}
+
+// Need leads from what is needed to what needs it.
+type Need struct {
+	From int32  // in Chart.Nodes
+	To   int32  // in Chart.Nodes
+	Why  string // the attribute that uses it, or "after"; "" where it is not known
+}
+
+// MarshalJSON writes [from, to, why].
+func (n Need) MarshalJSON() ([]byte, error) { return json.Marshal([]any{n.From, n.To, n.Why}) }
+
+// Full is the address with its ward.
+func (n *Node) Full() string { return value.InWard(n.Ward, n.Address) }
+
+func newChart(estate, env string, at At) *Chart {
+	return &Chart{Estate: estate, Env: env, At: at, Nodes: []*Node{}, Needs: []Need{}, Texts: []string{""}, index: map[string]int32{}, known: map[string]Text{"": 0}}
+}
+
+// text is the number of a text.
+func (c *Chart) text(s string) Text {
+	n, there := c.known[s]
+	if !there {
+		n = Text(len(c.Texts))
+		c.known[s] = n
+		c.Texts = append(c.Texts, s)
+	}
+	return n
+}
+
+// add adds a node, unless there is one with its address, which is returned then.
+func (c *Chart) add(n *Node) *Node {
+	full := n.Full()
+	if i, there := c.index[full]; there {
+		return c.Nodes[i]
+	}
+	c.index[full] = int32(len(c.Nodes))
+	c.Nodes = append(c.Nodes, n)
+	return n
+}
+
+// need notes that to needs from, both by their addresses with wards. What is not shown is left out.
+func (c *Chart) need(from, to, why string) {
+	f, known := c.index[from]
+	t, there := c.index[to]
+	if known && there && f != t {
+		c.Needs = append(c.Needs, Need{f, t, why})
+	}
+}
+
+// Find is the node with an address and its ward; nil for none.
+func (c *Chart) Find(full string) *Node {
+	if i, there := c.index[full]; there {
+		return c.Nodes[i]
+	}
+	return nil
+}
+
+// sort brings nodes into the order of their wards, places in files, and addresses. It is called before needs are noted.
+func (c *Chart) sort() {
+	slices.SortStableFunc(c.Nodes, func(a, b *Node) int {
+		placed := func(n *Node) int { // what is no longer declared comes last
+			if n.Position.File == "" {
+				return 1
+			}
+			return 0
+		}
+		return cmp.Or(strings.Compare(a.Ward, b.Ward), cmp.Compare(placed(a), placed(b)), strings.Compare(a.Position.File, b.Position.File),
+			cmp.Compare(a.Position.Line, b.Position.Line), strings.Compare(a.Address, b.Address))
+	})
+	for i, n := range c.Nodes {
+		c.index[n.Full()] = int32(i)
+	}
+}
+
+// Graph is the graph of the nodes, which it numbers as Nodes does.
+func (c *Chart) Graph() *graph.Graph {
+	names := make([]string, len(c.Nodes))
+	for i, n := range c.Nodes {
+		names[i] = n.Full()
+	}
+	edges := make([]graph.Edge, len(c.Needs))
+	for i, n := range c.Needs {
+		edges[i] = graph.Edge{From: names[n.To], To: names[n.From], Why: n.Why}
+	}
+	return graph.New(names, edges)
+}
+
+// Keep drops the nodes for which in is false, and their needs.
+func (c *Chart) Keep(in []bool) {
+	if !slices.Contains(in, false) {
+		return
+	}
+	now := make([]int32, len(in))
+	kept := make([]*Node, 0, len(in))
+	c.index = map[string]int32{}
+	for i, n := range c.Nodes {
+		if in[i] {
+			now[i] = int32(len(kept))
+			c.index[n.Full()] = now[i]
+			kept = append(kept, n)
+		}
+	}
+	needs := c.Needs[:0]
+	for _, n := range c.Needs {
+		if in[n.From] && in[n.To] {
+			needs = append(needs, Need{now[n.From], now[n.To], n.Why})
+		}
+	}
+	c.Nodes, c.Needs = kept, needs
+}
+
+// States counts the nodes by their state, those without one left out.
+func (c *Chart) States() map[string]int {
+	out := map[string]int{}
+	for _, n := range c.Nodes {
+		if n.State != "" {
+			out[n.State]++
+		}
+	}
+	return out
+}
+
+// within reads instances of kits out of an address: `west/medina.machine/gate`. kit is that of the outermost.
+func within(address, kit string) (in []Instance, name string) {
+	for {
+		part, rest, more := strings.Cut(address, "/")
+		switch {
+		case !more:
+			return in, part
+		case strings.Contains(part, "."): // a type
+			return in, rest
+		}
+		in, address, kit = append(in, Instance{part, kit}), rest, ""
+	}
+}
