@@ -10,6 +10,7 @@
 
   // What a node is made of, found once.
   const full = (n) => n.ward + ":" + n.address;
+  const clean = (s) => s.replace(/[\p{Cc}\p{Cf}\p{Zl}\p{Zp}]/gu, "\ufffd"); // what shows nothing may not change what does
   const at = new Map(nodes.map((n, i) => [full(n), i]));
   const upOf = nodes.map(() => []), downOf = nodes.map(() => []); // needs by user, and by what is needed
   needs.forEach((n, i) => { upOf[n.to].push(i); downOf[n.from].push(i); });
@@ -17,9 +18,9 @@
   containers.forEach((c, i) => { if (c.in >= 0) kids[c.in].push(i); });
   const home = new Int32Array(nodes.length), blockOf = new Int32Array(nodes.length).fill(-1);
   layout.blocks.forEach((b, i) => { blocksIn[b.in].push(i); for (const n of b.nodes || []) blockOf[n] = i; });
-  const first = new Map(containers.map((c, i) => [i, c.in]));
-  const placed = new Map();
-  containers.forEach((c, i) => { if (c.is !== "estate") placed.set((c.in ? placed.get(c.in) + "/" : "") + c.label, i).set(i, (c.in ? placed.get(c.in) + "/" : "") + c.label); });
+  const pathOf = []; // by container: WARD/INSTANCE/…
+  containers.forEach((c, i) => { pathOf[i] = c.in > 0 ? pathOf[c.in] + "/" + c.label : c.label; });
+  const placed = new Map(pathOf.map((path, i) => [path, i]).slice(1));
   nodes.forEach((n, i) => {
     home[i] = placed.get([n.ward, ...(n.within || []).map((w) => w.name)].join("/"));
     if (blockOf[i] < 0) inside[home[i]].push(i);
@@ -31,14 +32,13 @@
     roadsIn[parent(from)].push(i);
     return { from, to, needs: of, ends: [a, b], path: path || [a[0] + a[2], a[1] + a[3] / 2, b[0], b[1] + b[3] / 2] };
   });
-  const named = (n) => n.is === "find" ? n.type + " found" : n.address.slice(n.address.lastIndexOf("/") + 1);
-  const names = nodes.map(named);
+  const names = nodes.map((n) => clean(n.is === "find" ? n.address : n.address.slice(n.address.indexOf(n.type + "/") + n.type.length + 1)));
   const quiet = new Set(["", undefined, "same", "matches"]);
   const kindOf = (state) => quiet.has(state) ? "" : ({ gone: "drop", differs: "edit" })[state] || (["new", "edit", "swap", "drop", "adopt"].includes(state) ? state : "other");
   const stateOf = nodes.map((n) => kindOf(n.state));
   const counts = containers.map(() => new Map()); // states within a container
   nodes.forEach((n, i) => {
-    if (stateOf[i]) for (let c = home[i]; c >= 0; c = first.get(c)) counts[c].set(n.state, (counts[c].get(n.state) || 0) + 1);
+    if (stateOf[i]) for (let c = home[i]; c >= 0; c = containers[c].in) counts[c].set(n.state, (counts[c].get(n.state) || 0) + 1);
   });
 
   // What is shown. It is kept in the address bar, but for the size of the window.
@@ -72,6 +72,7 @@
     if (line) { pen.setLineDash(dash || []); pen.strokeStyle = line; pen.stroke(); pen.setLineDash([]); }
   };
   const write = (s, x, y, px, colour, room, bold, align) => {
+    s = clean(s);
     pen.font = (bold ? "600 " : "") + px + "px " + colours.font;
     if (pen.measureText(s).width > room) {
       const letters = [...s];
@@ -384,12 +385,18 @@
   // What belongs together.
   const reach = (start, of, next) => {
     const out = new Set([start]), todo = [start];
-    while (todo.length) for (const n of of[todo.pop()]) { const o = needs[n][next]; if (!out.has(o)) { out.add(o); todo.push(o); } }
+    while (todo.length) for (const n of of[todo.pop()]) {
+      const o = needs[n][next];
+      if (out.has(o)) continue;
+      out.add(o);
+      if (!nodes[o].is || nodes[o].is === "find") todo.push(o); // a published value may hold more than what leads to it
+    }
     return out;
   };
   const above = (i) => reach(i, upOf, "from"), below = (i) => reach(i, downOf, "to"); // with itself
   const ways = (a, b) => {
     const one = below(a), other = above(b);
+    if (!one.has(b)) return new Set();
     return new Set([...one].filter((n) => other.has(n)));
   };
   const resources = (set) => [...set].filter((i) => !nodes[i].is).length;
@@ -408,7 +415,7 @@
       const n = resources(lit) - (nodes[shown.pick].is ? 0 : 1);
       said = shown.light === "up" ? names[shown.pick] + " needs " + countText(n, "resource") : countText(n, "resource") + (n === 1 ? " needs " : " need ") + names[shown.pick];
     }
-    byId("told").textContent = said;
+    byId("told").textContent = clean(said);
     again();
   };
   const choose = (i) => {
@@ -424,7 +431,7 @@
   // The panel of what is chosen.
   const el = (tag, props, ...children) => {
     const e = Object.assign(document.createElement(tag), props);
-    for (const c of children) if (c !== null && c !== undefined) e.append(c);
+    for (const c of children) if (c !== null && c !== undefined) e.append(typeof c === "string" ? clean(c) : c);
     return e;
   };
   const link = (i, note) => el("li", {}, el("button", { type: "button", onclick: () => take(i) }, full(nodes[i])), note ? el("span", { className: "soft" }, " " + note) : null, stateOf[i] ? el("span", { className: "k-" + stateOf[i] }, " " + nodes[i].state) : null);
@@ -440,7 +447,7 @@
     if (!all.length) return null;
     const cols = n.is ? ["declared"] : sides.filter((s) => all.some((v) => sideOf(n, v, s)[0] !== undefined));
     return el("table", {}, el("thead", {}, el("tr", {}, el("th", { scope: "col" }, "attribute"), ...cols.map((s) => el("th", { scope: "col" }, s)))),
-      el("tbody", {}, ...all.map((v) => el("tr", { className: v.differs ? "differs" : "" }, el("th", { scope: "row" }, v.path),
+      el("tbody", {}, ...all.map((v) => el("tr", { className: v.differs ? "differs" : "" }, el("th", { scope: "row" }, v.path, v.differs ? el("em", {}, " differs") : null),
         ...cols.map((s) => { const [t, same] = sideOf(n, v, s); return el("td", { className: same ? "same" : "" }, t === undefined ? "" : t); })))));
   };
   const facts = () => {
@@ -480,8 +487,13 @@
     if (words.length && !texts) texts = nodes.map(textOf);
     const any = words.length || shown.off.size || shown.type || shown.where;
     fits = any ? nodes.map((n, i) => (!words.length || words.every((w) => texts[i].includes(w))) && !shown.off.has(n.state || "") && (!shown.type || n.type === shown.type)
-      && (!shown.where || placed.get(home[i]) === shown.where || placed.get(home[i]).startsWith(shown.where + "/"))) : null;
+      && (!shown.where || pathOf[home[i]] === shown.where || pathOf[home[i]].startsWith(shown.where + "/"))) : null;
+    const rank = (i) => { // what is named so comes before what only mentions it
+      const n = nodes[i], q = shown.words.toLowerCase();
+      return full(n).toLowerCase() === q || n.address.toLowerCase() === q ? 0 : names[i].toLowerCase() === q ? 1 : words.every((w) => full(n).toLowerCase().includes(w)) ? 2 : 3;
+    };
     hits = fits ? [...fits.keys()].filter((i) => fits[i]) : [];
+    if (words.length) hits = hits.map((i) => [rank(i), i]).sort((a, b) => a[0] - b[0] || a[1] - b[1]).map((x) => x[1]);
     byId("hits").value = fits ? hits.length + " of " + nodes.length : "";
     again(); keep();
   };
@@ -506,7 +518,7 @@
   }
   const option = (select, value, label) => select.append(el("option", { value }, label));
   for (const t of [...new Set(nodes.map((n) => n.type))].sort()) option(byId("type"), t, t);
-  const wheres = [...placed.keys()].filter((k) => typeof k === "string");
+  const wheres = [...placed.keys()];
   for (const w of wheres.length > 2000 ? kids[0].map((k) => containers[k].label) : wheres.sort()) option(byId("where"), w, w);
   byId("type").addEventListener("change", (e) => { shown.type = e.target.value; sift(); });
   byId("where").addEventListener("change", (e) => { shown.where = e.target.value; sift(); });
