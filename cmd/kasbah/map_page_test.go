@@ -75,9 +75,13 @@ func (m *mapPage) seek(address string) {
 	m.do(chromedp.Focus(chromedp.CSS("#map")))
 }
 
-func (m *mapPage) told() string { return says[string](m.tab, `document.getElementById("told").textContent`) }
+func (m *mapPage) told() string {
+	return says[string](m.tab, `document.getElementById("told").textContent`)
+}
 
-func (m *mapPage) facts() string { return says[string](m.tab, `document.getElementById("facts").innerText`) }
+func (m *mapPage) facts() string {
+	return says[string](m.tab, `document.getElementById("facts").innerText`)
+}
 
 // settled is what the address bar says once it says all.
 func (m *mapPage) settled() url.Values {

@@ -5,10 +5,12 @@ package chart
 import (
 	"cmp"
 	"encoding/json"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
+	"kasbah/core/declare"
 	"kasbah/core/graph"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -171,17 +173,35 @@ func (c *Chart) Find(full string) *Node {
 	return nil
 }
 
-// sort brings nodes into the order of their wards, places in files, and addresses. It is called before needs are noted.
-func (c *Chart) sort() {
-	slices.SortStableFunc(c.Nodes, func(a, b *Node) int {
-		placed := func(n *Node) int { // what is no longer declared comes last
-			if n.Position.File == "" {
-				return 1
+// sort brings nodes into the declared order, so that a map keeps its shape whatever it shows. What is not declared
+// comes behind the rest of its ward, and everything is in the order of places in files where d is nil. It is called
+// before needs are noted.
+func (c *Chart) sort(d *declare.Declared) {
+	wards, places := map[string]int{}, make(map[string]int, len(c.Nodes))
+	if d != nil {
+		for i, r := range d.Resources {
+			if _, there := wards[r.Ward]; !there {
+				wards[r.Ward] = i
 			}
-			return 0
+			places[r.Full()] = i
 		}
-		return cmp.Or(strings.Compare(a.Ward, b.Ward), cmp.Compare(placed(a), placed(b)), strings.Compare(a.Position.File, b.Position.File),
-			cmp.Compare(a.Position.Line, b.Position.Line), strings.Compare(a.Address, b.Address))
+	}
+	rank := func(of map[string]int, key string) int {
+		if i, there := of[key]; there {
+			return i
+		}
+		return math.MaxInt
+	}
+	unplaced := func(n *Node) int {
+		if n.Position.File == "" {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(c.Nodes, func(a, b *Node) int {
+		return cmp.Or(cmp.Compare(rank(wards, a.Ward), rank(wards, b.Ward)), strings.Compare(a.Ward, b.Ward),
+			cmp.Compare(rank(places, a.Full()), rank(places, b.Full())), cmp.Compare(unplaced(a), unplaced(b)),
+			strings.Compare(a.Position.File, b.Position.File), cmp.Compare(a.Position.Line, b.Position.Line), strings.Compare(a.Address, b.Address))
 	})
 	for i, n := range c.Nodes {
 		c.index[n.Full()] = int32(i)

@@ -99,7 +99,7 @@ func (c *Chart) addRecorded(s *Sources) {
 			c.add(s.other(ward, address, s.States[ward].Records[address].Type, ""))
 		}
 	}
-	c.sort()
+	c.sort(s.Declared)
 	for _, n := range c.Nodes {
 		for _, need := range s.States[n.Ward].Records[n.Address].Needs {
 			c.need(need, n.Full(), s.why(n.Full(), need))
@@ -123,7 +123,7 @@ func (c *Chart) addProposed(s *Sources) {
 		n.Position, n.State, n.Because = a.Position, string(a.Kind), a.Because
 		c.add(n)
 	}
-	c.sort()
+	c.sort(s.Declared)
 	for _, a := range s.Proposal.Actions {
 		for _, need := range a.Needs {
 			c.need(need, a.Full(), s.why(a.Full(), need))
