@@ -87,8 +87,12 @@ func SVG(d *chart.Drawing, o SVGOptions) []byte {
 	if o.Link != nil { // a page has other things to show
 		scale = min(1, max(0.6, 1150/size.W))
 	}
-	w.put(`<svg xmlns="http://www.w3.org/2000/svg" class="map" viewBox="0 0 %.0f %.0f" width="%.0f" height="%.0f" role="%s" aria-label="%s">`+"\n",
-		size.W, size.H, size.W*scale, size.H*scale, map[bool]raw{true: "img", false: "group"}[o.Link == nil],
+	name := raw(` xmlns="http://www.w3.org/2000/svg"`)
+	if o.Link != nil { // HTML knows what it is
+		name = ""
+	}
+	w.put(`<svg%s class="map" viewBox="0 0 %.0f %.0f" width="%.0f" height="%.0f" role="%s" aria-label="%s">`+"\n",
+		name, size.W, size.H, size.W*scale, size.H*scale, map[bool]raw{true: "img", false: "group"}[o.Link == nil],
 		svgText(fmt.Sprintf("%s: %s", d.Estate, Count(d.Containers[0].Resources, "resource"))))
 	if o.Link == nil {
 		w.put("<style>%s</style>\n", raw(SVGStyle))

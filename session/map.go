@@ -28,8 +28,11 @@ func (s *Session) Chart(ctx context.Context, o Charting) (*chart.Chart, problem.
 	if err != nil {
 		return nil, nil, err
 	}
-	wrong := e.Problems.Err()
-	if wrong != nil && (o.At == chart.Declared || o.At == chart.Proposed) {
+	wrong := e.Remarks().Err() // what breaks a rule can be drawn
+	switch {
+	case o.At == chart.Proposed && e.Problems.Err() != nil:
+		return nil, nil, e.Problems.Err()
+	case o.At == chart.Declared && wrong != nil:
 		return nil, nil, wrong
 	}
 	if from.Declared = e.Declared; wrong != nil {
@@ -55,7 +58,7 @@ func (s *Session) Chart(ctx context.Context, o Charting) (*chart.Chart, problem.
 	}
 	c, err := chart.New(o.At, from)
 	if err != nil || from.Declared == nil {
-		return c, e.Problems, err
+		return c, e.Remarks(), err
 	}
 	if o.Around {
 		c.AddFinds(from.Declared)

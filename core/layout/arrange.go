@@ -148,7 +148,7 @@ type layers struct {
 	right []float64 // by layer: its right edge
 	left  []float64
 
-	folded *folded // nil for a drawing that is not too high
+	strips *strips // nil for a drawing that is not folded
 }
 
 const dummyH = 6.0
@@ -296,8 +296,21 @@ func (l *layers) coordinates() (width, height float64) {
 // path is the way of a need: straight through every layer that it passes.
 func (l *layers) path(need int) (out []Point) {
 	chain := l.chain[need]
-	if l.folded != nil { // what a need passes by lies elsewhere now
-		chain = []int32{chain[0], chain[len(chain)-1]}
+	first, last := chain[0], chain[len(chain)-1]
+	if s := l.strips; s != nil {
+		from, to := Point{l.x[first] + l.w[first], l.y[first] + l.h[first]/2}, Point{l.x[last], l.y[last] + l.h[last]/2}
+		switch {
+		case s.lines == nil: // what it passes by lies elsewhere now
+			out = []Point{from, to}
+		case s.of[first] != s.of[last]:
+			out = s.onward(from, to, s.of[first])
+		}
+		if out != nil && l.back[need] {
+			slices.Reverse(out)
+		}
+		if out != nil {
+			return out
+		}
 	}
 	for i, v := range chain {
 		y := l.y[v] + l.h[v]/2

@@ -196,7 +196,7 @@ func TestFit(t *testing.T) {
 	}
 }
 
-// TestForms: a chain stands in a line, a fan of twins is one block, and what nothing connects stands in a grid that is
+// TestForms: a long chain stands in lines, a fan of twins is one block, and what nothing connects stands in a grid that is
 // wider than high.
 func TestForms(t *testing.T) {
 	chain := &Input{Containers: []Container{{"coast", "", -1}}}
@@ -208,8 +208,10 @@ func TestForms(t *testing.T) {
 	}
 	d := Draw(chain)
 	check(t, chain, d)
-	for _, r := range d.Nodes {
-		require.InDelta(t, d.Nodes[0].Y, r.Y, 1e-6, "it is straight")
+	require.Less(t, d.Size.W, 3*d.Size.H, "it goes on in lines")
+	require.Less(t, d.Size.H, d.Size.W)
+	for i, r := range d.Nodes[1:] {
+		require.True(t, r.Y > d.Nodes[i].Y || r.Y == d.Nodes[i].Y && r.X > d.Nodes[i].X, "it is read as a text is")
 	}
 
 	fan := &Input{Containers: []Container{{"coast", "", -1}}, Nodes: []Node{{Label: "net", Kind: "network"}}}

@@ -10,7 +10,7 @@
 
   // What a node is made of, found once.
   const full = (n) => n.ward + ":" + n.address;
-  const clean = (s) => s.replace(/[\p{Cc}\p{Cf}\p{Zl}\p{Zp}]/gu, "\ufffd"); // what shows nothing may not change what does
+  const clean = (s) => /^[ -~]*$/.test(s) ? s : s.replace(/[\p{Cc}\p{Cf}\p{Zl}\p{Zp}]/gu, "\ufffd"); // what shows nothing may not change what does
   const at = new Map(nodes.map((n, i) => [full(n), i]));
   const upOf = nodes.map(() => []), downOf = nodes.map(() => []); // needs by user, and by what is needed
   needs.forEach((n, i) => { upOf[n.to].push(i); downOf[n.from].push(i); });
@@ -22,14 +22,14 @@
   containers.forEach((c, i) => { pathOf[i] = c.in > 0 ? pathOf[c.in] + "/" + c.label : c.label; });
   const placed = new Map(pathOf.map((path, i) => [path, i]).slice(1));
   nodes.forEach((n, i) => {
-    home[i] = placed.get([n.ward, ...(n.within || []).map((w) => w.name)].join("/"));
+    home[i] = placed.get(n.within ? [n.ward, ...n.within.map((w) => w.name)].join("/") : n.ward);
     if (blockOf[i] < 0) inside[home[i]].push(i);
   });
-  const rectOf = (place) => ({ c: layout.containers, b: layout.blocks, n: layout.nodes })[place[0]][place.slice(1)];
-  const parent = (place) => place[0] === "c" ? containers[place.slice(1)].in : place[0] === "b" ? layout.blocks[place.slice(1)].in : home[place.slice(1)];
+  const rectOf = (is, i) => is === "n" ? layout.nodes[i] : is === "c" ? layout.containers[i] : layout.blocks[i].rect;
+  const parent = (is, i) => is === "n" ? home[i] : is === "c" ? containers[i].in : layout.blocks[i].in;
   layout.roads = layout.roads.map(([from, to, of, path], i) => {
-    const a = rectOf(from).rect || rectOf(from), b = rectOf(to).rect || rectOf(to);
-    roadsIn[parent(from)].push(i);
+    const one = +from.slice(1), a = rectOf(from[0], one), b = rectOf(to[0], +to.slice(1));
+    roadsIn[parent(from[0], one)].push(i);
     return { from, to, needs: of, ends: [a, b], path: path || [a[0] + a[2], a[1] + a[3] / 2, b[0], b[1] + b[3] / 2] };
   });
   const names = nodes.map((n) => clean(n.is === "find" ? n.address : n.address.slice(n.address.indexOf(n.type + "/") + n.type.length + 1)));
@@ -41,6 +41,13 @@
     if (stateOf[i]) for (let c = home[i]; c >= 0; c = containers[c].in) counts[c].set(n.state, (counts[c].get(n.state) || 0) + 1);
   });
 
+  const types = containers.map(() => new Map()); // resources within a container
+  for (const [i, n] of nodes.entries()) {
+    const type = n.type.slice(n.type.indexOf(".") + 1);
+    if (!n.is) for (let c = home[i]; c > 0; c = containers[c].in) types[c].set(type, (types[c].get(type) || 0) + 1);
+  }
+  const summary = types.map((t) => [...t].sort((a, b) => b[1] - a[1]).slice(0, 4).map(([type, n]) => n + " " + type).join(", ") + (t.size > 4 ? ", …" : ""));
+
   // What is shown. It is kept in the address bar, but for the size of the window.
   const view = { x: layout.size[2] / 2, y: layout.size[3] / 2, z: 1 };
   const shown = { pick: -1, other: -1, light: "", words: "", off: new Set(), type: "", where: "" };
@@ -48,17 +55,13 @@
 
   const again = () => { if (!dirty) { dirty = true; requestAnimationFrame(draw); } };
 
-  // Levels of detail: zooms from which on the inside of a container or block is drawn.
-  const inner = containers.map((c, i) => {
-    let widest = 0;
-    for (const k of kids[i]) widest = Math.max(widest, layout.containers[k][2]);
-    const boxes = inside[i].length || blocksIn[i].some((b) => layout.blocks[b].nodes) ? 0.16 : Infinity;
-    return i ? Math.min(boxes, widest ? 50 / widest : Infinity) : 0;
-  });
+  // Levels of detail: the inside of a container is drawn where its boxes can be read, or where it is large in the window.
+  const near = .3, far = .05; // zooms
+  const opens = (i) => {
+    const r = layout.containers[i], z = view.z;
+    return !i || z >= near || r[2] * z >= 180 && r[3] * z >= 90 && (kids[i].length > 0 || z >= far);
+  };
   const cellOf = layout.blocks.map((b) => b.nodes ? layout.nodes[b.nodes[0]][3] : 0);
-  const twins = new Map();
-  layout.blocks.forEach((b, i) => { for (const c of b.containers || []) twins.set(c, i); });
-
   const sx = (x) => (x - view.x) * view.z + width / 2, sy = (y) => (y - view.y) * view.z + height / 2;
   const seen = (r) => sx(r[0] + r[2]) > 0 && sy(r[1] + r[3]) > 0 && sx(r[0]) < width && sy(r[1]) < height;
   const open = new Uint8Array(containers.length);
@@ -85,6 +88,15 @@
     pen.fillStyle = colour;
     pen.fillText(s, x, y);
   };
+  const fitted = (s, px, room, bold, least = 10) => { // the size at which a text has room, within reason
+    pen.font = (bold ? "600 " : "") + px + "px " + colours.font;
+    return Math.max(least, Math.min(px, px * room / pen.measureText(s).width));
+  };
+  const halo = (s, x, y, px) => {
+    pen.font = "600 " + px + "px " + colours.font; pen.textAlign = "center"; pen.lineJoin = "round"; pen.lineWidth = 6; pen.strokeStyle = colours.card;
+    pen.strokeText(clean(s), x, y); pen.lineWidth = 1;
+    write(s, x, y, px, colours.ink, 1e4, true, "center");
+  };
   const countText = (n, word) => n + " " + word + (n === 1 ? "" : "s");
 
   const roomy = .34; // the zoom from which on the head of a container has room for its name
@@ -95,29 +107,34 @@
     if (!open[i]) {
       if (w < 24 || h < 14) { if (states.length) box(r, states[0][1], null, 8); return; }
       const px = Math.max(9, Math.min(22, h / 4));
-      const lines = [[c.label, colours.ink, true], [countText(c.resources, "resource"), colours.soft], ...states.map((s) => [s[0], s[1], true])].slice(0, Math.max(1, Math.floor(h / (px * 1.2))));
-      lines.forEach(([s, colour, bold], k) => write(s, x + w / 2, y + h / 2 + (k - (lines.length - 1) / 2) * px * 1.2 + px / 3, k ? px * .75 : px, colour, w - 8, bold, "center"));
+      const lines = [[c.label, colours.ink, true], [countText(c.resources, "resource"), colours.soft], ...states.map((s) => [s[0], s[1], true]), [summary[i], colours.soft]].slice(0, Math.max(1, Math.floor(h / (px * 1.2))));
+      lines.forEach(([s, colour, bold], k) => write(s, x + w / 2, y + h / 2 + (k - (lines.length - 1) / 2) * px * 1.2 + px / 3, fitted(s, k ? px * .75 : px, w - 8, bold), colour, w - 8, bold, "center"));
       return;
     }
     const px = Math.min(15, Math.max(9, Math.min(12, 26 * view.z), 13 * view.z));
     if (view.z > roomy) {
       write(c.label, x + 12 * view.z, y + 19 * view.z, px, colours.ink, w - 24 * view.z, true);
+      const least = x + 12 * view.z + pen.measureText(c.label).width + 10;
       let right = x + w - 12 * view.z;
-      for (const [s, colour] of states) {
-        if (right - x < w / 2) break;
-        write(s, right, y + 19 * view.z, px * .85, colour, w / 2, true, "right");
-        right -= pen.measureText(s).width + 8;
+      for (const [k, [s, colour]] of [...states, [countText(c.resources, "resource"), colours.soft]].entries()) {
+        pen.font = (k < states.length ? "600 " : "") + px * .85 + "px " + colours.font;
+        const wide = pen.measureText(s).width;
+        if (right - wide < least) break;
+        write(s, right, y + 19 * view.z, px * .85, colour, wide + 1, k < states.length, "right");
+        right -= wide + 8;
       }
-      if (right - x > w / 2) write(countText(c.resources, "resource"), right, y + 19 * view.z, px * .85, colours.soft, right - x - w / 2, false, "right");
     }
   };
   // labels of open containers whose head is too small for them stand in front of what they hold
+  let taken = [];
   const drawLabel = (i) => {
     const c = containers[i], r = layout.containers[i], w = r[2] * view.z;
     if (!open[i] || view.z > roomy || w < 60 || !i) return;
     const x = Math.max(sx(r[0]), 0) + 4, y = Math.max(sy(r[1]), 0) + 13;
     pen.lineWidth = 4; pen.lineJoin = "round"; pen.strokeStyle = colours.town; pen.font = "600 12px " + colours.font;
-    if (pen.measureText(c.label).width > w - 8) return;
+    const wide = pen.measureText(c.label).width;
+    if (wide > w - 8 || taken.some((t) => Math.abs(t[1] - y) < 15 && x < t[0] + t[2] && t[0] < x + wide)) { pen.lineWidth = 1; return; }
+    taken.push([x, y, wide]);
     pen.textAlign = "left"; pen.strokeText(c.label, x, y); pen.lineWidth = 1;
     write(c.label, x, y, 12, colours.ink, w - 8, true);
   };
@@ -130,7 +147,7 @@
     pen.globalAlpha = faded(i) ? .2 : 1;
     const plain = h < 13;
     if (plain) {
-      pen.fillStyle = state ? colours[state] : colours.card;
+      pen.fillStyle = state ? colours[state] : h > 4 ? colours.card : colours.line;
       pen.fillRect(x, y, w, h);
       if (h > 4) { pen.strokeStyle = colours.line; pen.strokeRect(x, y, w, h); }
     } else {
@@ -143,7 +160,7 @@
         if (word) write(word, left, y + 32 * z, px * .85, colours[state], room, true);
         const after = word ? pen.measureText(word).width : 0;
         write(word ? n.type.slice(n.type.indexOf(".") + 1) : n.type, left + after, y + 32 * z, px * .85, colours.soft, room - after);
-      } else write(names[i], left, y + h / 2 + 3, px, state ? colours[state] : colours.ink, room, !!state);
+      } else write(names[i], left, y + h / 2 + 3, fitted(names[i], px, room, !!state, 7), state ? colours[state] : colours.ink, room, !!state);
     }
     if (i === shown.pick || i === shown.other) {
       pen.globalAlpha = 1; pen.lineWidth = 3; box([r[0] - 2 / z, r[1] - 2 / z, r[2] + 4 / z, r[3] + 4 / z], null, colours.new, 7); pen.lineWidth = 1;
@@ -190,6 +207,7 @@
   const drawRoads = (list) => {
     const dim = lit || fits;
     strokes += list.length;
+    if (list.length > crowd && view.z < .15) list = list.filter((i) => layout.roads[i].from[0] !== "n" && layout.roads[i].to[0] !== "n"); // from afar: between containers and blocks
     if (list.length > crowd) list = list.filter((i) => seen(layout.roads[i].ends[0]) || seen(layout.roads[i].ends[1])); // what only passes by cannot be followed
     pen.strokeStyle = colours.road;
     pen.globalAlpha = (dim ? .25 : 1) * Math.min(1, Math.max(.15, crowd / 2 / list.length));
@@ -265,7 +283,7 @@
     pen.lineWidth = 1;
     const roads = [], late = [], labels = [];
     const visit = (i) => {
-      open[i] = !i || view.z >= inner[i] && !(twins.has(i) && layout.containers[i][3] * view.z < 14) ? 1 : 0;
+      open[i] = opens(i) ? 1 : 0;
       if (i) { if (!seen(layout.containers[i])) return; drawContainer(i); if (open[i]) labels.push(i); }
       if (!open[i]) return;
       for (const b of blocksIn[i]) if (seen(layout.blocks[b].rect)) late.push(["block", b]);
@@ -279,19 +297,21 @@
     for (const [what, i] of late) {
       if (what === "node") { drawNode(i); continue; }
       const b = layout.blocks[i];
-      const label = (b.nodes || b.containers).length + " " + b.kind, z = view.z;
+      const label = (b.nodes || b.containers).length + " " + (b.nodes ? b.kind.slice(b.kind.indexOf(".") + 1) : b.kind), z = view.z;
       if (b.nodes && cellOf[i] * z < 4) {
         box(b.rect, colours.card, colours.line, 6);
         const w = b.rect[2] * z, h = b.rect[3] * z, tally = new Map();
         for (const n of b.nodes) if (stateOf[n]) tally.set(nodes[n].state, (tally.get(nodes[n].state) || 0) + 1);
-        if (h > 12) write(label, sx(b.rect[0]) + w / 2, sy(b.rect[1]) + h / 2 + 4, Math.max(9, Math.min(16, h / 3)), colours.ink, w - 6, false, "center");
+        if (h > 12) write(label, sx(b.rect[0]) + w / 2, sy(b.rect[1]) + h / 2 + 4, fitted(label, Math.max(10, Math.min(16, h / 3)), w - 6), colours.ink, w - 6, false, "center");
         [...tally].forEach(([s, n], k) => { if (h > 30 + 14 * k) write(n + " " + s, sx(b.rect[0]) + w / 2, sy(b.rect[1]) + h / 2 + 18 + 14 * k, 11, colours[kindOf(s)], w - 6, true, "center"); });
         continue;
       }
       box(b.rect, null, colours.line, 6, [2, 3]);
       if (z > .45) write(label, sx(b.rect[0]) + 10 * z, sy(b.rect[1]) + 18 * z, Math.max(9, 11 * z), colours.soft, b.rect[2] * z - 20 * z);
       for (const n of b.nodes || []) drawNode(n);
+      if (b.nodes && cellOf[i] * z < 13 && b.rect[2] * z > 120) halo(label, (Math.max(0, sx(b.rect[0])) + Math.min(width, sx(b.rect[0] + b.rect[2]))) / 2, (Math.max(0, sy(b.rect[1])) + Math.min(height, sy(b.rect[1] + b.rect[3]))) / 2, 16);
     }
+    taken = [];
     labels.forEach(drawLabel);
     overview();
   };
@@ -330,7 +350,7 @@
   };
   const frame = (r, most) => {
     view.x = r[0] + r[2] / 2; view.y = r[1] + r[3] / 2;
-    view.z = Math.min(most, width / (r[2] + 40), height / (r[3] + 40));
+    view.z = Math.min(most, (width - 48) / r[2], (height - 48) / r[3]);
     moved();
   };
   const fit = () => frame(layout.size, 1.5);
