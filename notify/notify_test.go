@@ -4,10 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/mail"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -195,6 +198,42 @@ func TestMail(t *testing.T) {
 		_, _, _, err := notify.Server(wrong)
 		require.Error(t, err, wrong)
 	}
+}
+
+// TestMailServer: a mail server that is not ours takes the mail, and keeps it as it was sent.
+func TestMailServer(t *testing.T) {
+	path, err := exec.LookPath("aiosmtpd")
+	if err != nil {
+		t.Skip("there is no aiosmtpd here")
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := l.Addr().String()
+	require.NoError(t, l.Close())
+	dir := filepath.Join(t.TempDir(), "mails")
+	server := exec.Command(path, "-n", "-l", at, "-c", "aiosmtpd.handlers.Mailbox", dir)
+	require.NoError(t, server.Start())
+	t.Cleanup(func() {
+		_ = server.Process.Kill()
+		_ = server.Wait() // it was killed
+	})
+	m := &notify.Mail{Source: coast, To: []string{"keepers@lantern.example", "harbour@lantern.example"}, From: "kasbah@lantern.example", Server: "smtp://" + at}
+	require.Eventually(t, func() bool { return m.Send(context.Background(), message()) == nil }, 20*time.Second, 50*time.Millisecond)
+	kept, err := filepath.Glob(filepath.Join(dir, "new", "*"))
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	f, err := os.Open(kept[0])
+	require.NoError(t, err)
+	defer f.Close()
+	got, err := mail.ReadMessage(f)
+	require.NoError(t, err)
+	to, err := got.Header.AddressList("To")
+	require.NoError(t, err)
+	require.Len(t, to, 2)
+	subject, err := new(mime.WordDecoder).DecodeHeader(got.Header.Get("Subject"))
+	require.NoError(t, err)
+	require.Contains(t, subject, "medina.machine")
+	require.Equal(t, "<01KBA0000000000000000000AA@kasbah.lantern-coast>", got.Header.Get("Message-ID"))
 }
 
 // TestFilter: patterns choose events by their types.
