@@ -637,7 +637,7 @@
   };
   const resize = () => {
     const r = canvas.parentElement.getBoundingClientRect();
-    if (r.width === width && r.height === height && canvas.width) return;
+    if (printing || r.width === width && r.height === height && canvas.width) return;
     width = r.width; height = r.height;
     canvas.width = width * devicePixelRatio; canvas.height = height * devicePixelRatio;
     const w = Math.min(200, width / 4), h = Math.min(140, w * layout.size[3] / layout.size[2]);
@@ -648,6 +648,17 @@
   };
   new ResizeObserver(resize).observe(canvas.parentElement);
   matchMedia("(prefers-color-scheme: dark)").addEventListener("change", paint);
-  addEventListener("beforeprint", () => { resize(); draw(); });
+  // On paper stands all of it, large enough to be read where that is possible.
+  let printing = false;
+  addEventListener("beforeprint", () => {
+    const was = { ...view }, z = Math.min(Math.max(.6, 1400 / layout.size[2]), 8000 / layout.size[2], 8000 / layout.size[3]);
+    printing = true;
+    width = layout.size[2] * z; height = layout.size[3] * z;
+    canvas.width = width * devicePixelRatio; canvas.height = height * devicePixelRatio;
+    Object.assign(view, { x: layout.size[2] / 2, y: layout.size[3] / 2, z });
+    drawAll();
+    Object.assign(view, was);
+  });
+  addEventListener("afterprint", () => { printing = false; canvas.width = 0; resize(); });
   paint(); resize(); load();
 })();
