@@ -30,15 +30,15 @@ type SVGOptions struct {
 	Link func(node int) string
 }
 
-// fitting is the depth at which a drawing is still readable: everything up to some resources, then less. A page can be
-// moved in its frame.
+// fitting is the depth at which a drawing is still readable: everything where it is not too large, then less. A page
+// can be moved in its frame.
 func fitting(d *chart.Drawing, inPage bool) Depth {
-	readable := 300
+	size, readable := d.Layout.Size, 300
 	if inPage {
 		readable = 1000
 	}
 	switch {
-	case len(d.Nodes) <= readable:
+	case inPage && len(d.Nodes) <= readable, !inPage && max(size.W, size.H) <= 3000:
 		return DepthResource
 	case len(d.Containers) <= readable:
 		return DepthKit
