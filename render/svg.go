@@ -77,10 +77,11 @@ const svgDark = `--ink:#e4e7e6;--soft:#9aa4a8;--paper:#15191b;--line:#3c464b;--c
 
 // SVG draws a map. It needs nothing else, and runs nothing.
 func SVG(d *chart.Drawing, o SVGOptions) []byte {
-	if o.Depth == "" {
+	outer := o.Depth == "" // what is too large shows no instances within instances
+	if outer {
 		o.Depth = fitting(d, o.Link != nil)
 	}
-	w := &svg{d: d, o: o, kits: make([]bool, len(d.Containers)), states: make([]map[string]int, len(d.Containers))}
+	w := &svg{d: d, o: o, outer: outer, kits: make([]bool, len(d.Containers)), states: make([]map[string]int, len(d.Containers))}
 	w.count()
 	size := d.Layout.Size
 	scale := 1.0
@@ -99,7 +100,7 @@ func SVG(d *chart.Drawing, o SVGOptions) []byte {
 	}
 	w.put("<rect class=\"paper\" width=\"100%%\" height=\"100%%\"/>\n")
 	w.put(`<defs><marker id="end" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="7" markerHeight="7" orient="auto"><path d="M0 1L7 4L0 7z"/></marker></defs>` + "\n")
-	w.put("<text x=\"18\" y=\"20\" font-size=\"13\" font-weight=\"600\">%s</text>\n", svgText(layout.Fit(d.Estate+shownAs(d.Chart), 13, size.W-36)))
+	w.put("<text x=\"18\" y=\"20\" font-size=\"13\" font-weight=\"600\">%s</text>\n", svgText(layout.FitBold(d.Estate+shownAs(d.Chart), 13, size.W-36)))
 	w.all()
 	w.put("</svg>\n")
 	return []byte(w.String())
@@ -110,6 +111,7 @@ type svg struct {
 	strings.Builder
 	d      *chart.Drawing
 	o      SVGOptions
+	outer  bool             // of instances of kits, only the outermost are drawn
 	kits   []bool           // by container: instances of kits are in it
 	states []map[string]int // by container: what is to be looked at
 }
@@ -142,8 +144,25 @@ func (w *svg) count() {
 }
 
 func (w *svg) shown(c int) bool {
-	is := w.d.Containers[c].Is
-	return is == chart.OfWard || is == chart.OfKit && w.o.Depth != DepthWard
+	in := &w.d.Containers[c]
+	switch {
+	case in.Is != chart.OfKit:
+		return in.Is == chart.OfWard
+	case w.o.Depth == DepthKit && w.outer:
+		return w.d.Containers[in.Parent].Is == chart.OfWard
+	}
+	return w.o.Depth != DepthWard
+}
+
+// alone reports whether nothing is drawn in a container.
+func (w *svg) alone(c int) bool {
+	switch w.o.Depth {
+	case DepthWard:
+		return true
+	case DepthKit:
+		return !w.kits[c] || w.outer && w.d.Containers[c].Is == chart.OfKit
+	}
+	return false
 }
 
 func (w *svg) all() {
@@ -156,10 +175,12 @@ func (w *svg) all() {
 	}
 	for c := range d.Containers { // what lies in one comes behind it
 		if w.shown(c) {
-			w.container(c, depth == DepthWard || depth == DepthKit && !w.kits[c])
+			w.container(c, w.alone(c))
 		}
 		for _, b := range blocks[c] {
-			w.block(b)
+			if !w.alone(c) {
+				w.block(b)
+			}
 		}
 	}
 	place := func(p layout.Place) bool {
@@ -192,28 +213,32 @@ func (w *svg) container(c int, alone bool) {
 	w.put(`<g><title>%s</title><rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="8"/>`, svgText(label+": "+strings.Join(append([]string{note},
 		w.told(c)...), ", ")), string(in.Is), r.X, r.Y, r.W, r.H)
 	if alone {
-		size = max(13, min(r.H/4, (r.W-20)/max(1, layout.TextWidth(label, 1)), (r.W-20)/layout.TextWidth(note, 0.6)))
-		w.put(`<text x="%.1f" y="%.1f" font-size="%.1f" font-weight="600" text-anchor="middle">%s</text>`, r.X+r.W/2, r.Y+r.H/2, size, svgText(layout.Fit(label, size, r.W-16)))
+		size = max(13, min(r.H/4, (r.W-20)/max(1, layout.BoldWidth(label, 1)), (r.W-20)/layout.TextWidth(note, 0.6)))
+		w.put(`<text x="%.1f" y="%.1f" font-size="%.1f" font-weight="600" text-anchor="middle">%s</text>`, r.X+r.W/2, r.Y+r.H/2, size, svgText(layout.FitBold(label, size, r.W-16)))
 		w.put(`<text class="soft" x="%.1f" y="%.1f" font-size="%.1f" text-anchor="middle">%s</text>`, r.X+r.W/2, r.Y+r.H/2+size*1.1, size*0.6, svgText(layout.Fit(note, size*0.6, r.W-16)))
 		y := r.Y + r.H/2 + size*1.1
 		for _, state := range value.Keys(w.states[c]) {
-			if y += size * 0.8; y < r.Y+r.H-4 {
-				w.put(`<text class="s-%s" x="%.1f" y="%.1f" font-size="%.1f" text-anchor="middle">%d %s</text>`, stateClass(state), r.X+r.W/2, y, size*0.6, w.states[c][state], svgText(state))
+			if y += size * 0.8; y+size*0.2 < r.Y+r.H {
+				w.put(`<text class="s-%s" x="%.1f" y="%.1f" font-size="%.1f" text-anchor="middle">%s</text>`, stateClass(state), r.X+r.W/2, y, size*0.6,
+					svgText(layout.FitBold(fmt.Sprintf("%d %s", w.states[c][state], state), size*0.6, r.W-16)))
 			}
 		}
 		w.put("</g>\n")
 		return
 	}
-	w.put(`<text x="%.1f" y="%.1f" font-size="13" font-weight="600">%s</text>`, r.X+12, r.Y+19, svgText(layout.Fit(label, 13, r.W-24)))
+	if w.o.Depth != DepthResource { // of a large picture
+		size = 18
+	}
+	w.put(`<text x="%.1f" y="%.1f" font-size="%.0f" font-weight="600">%s</text>`, r.X+12, r.Y+20, size, svgText(layout.FitBold(label, size, r.W-24)))
 	x := r.X + r.W - 12
-	room := r.W - layout.TextWidth(label, 13) - 36
+	room := r.W - layout.BoldWidth(label, size) - 36
 	for _, state := range value.Keys(w.states[c]) {
 		text := fmt.Sprintf("%d %s", w.states[c][state], state)
-		if room -= layout.TextWidth(text, 11) + 10; room < 0 {
+		if room -= layout.BoldWidth(text, 11) + 10; room < 0 {
 			break
 		}
 		w.put(`<text class="s-%s" x="%.1f" y="%.1f" font-size="11" text-anchor="end">%s</text>`, stateClass(state), x, r.Y+19, svgText(text))
-		x -= layout.TextWidth(text, 11) + 10
+		x -= layout.BoldWidth(text, 11) + 10
 	}
 	if room > layout.TextWidth(note, 11) {
 		w.put(`<text class="soft" x="%.1f" y="%.1f" font-size="11" text-anchor="end">%s</text>`, x, r.Y+19, svgText(note))
@@ -256,8 +281,8 @@ func (w *svg) node(r layout.Rect, i int) {
 	note, room := n.Type, r.W-20
 	if state := stateClass(n.State); state != "" { // it takes the place of the driver, so that the box is as wide as ever
 		w.put(`<rect class="s-%s" x="%.1f" y="%.1f" width="5" height="%.1f" rx="2"/>`, raw(state), r.X, r.Y, r.H)
-		w.put(`<text class="s-%s" x="%.1f" y="%.1f" font-size="11">%s</text>`, raw(state), r.X+10, r.Y+32, svgText(layout.Fit(n.State, 11, room)))
-		room -= layout.TextWidth(n.State, 11) + 4
+		w.put(`<text class="s-%s" x="%.1f" y="%.1f" font-size="11">%s</text>`, raw(state), r.X+10, r.Y+32, svgText(layout.FitBold(n.State, 11, room)))
+		room -= layout.BoldWidth(n.State, 11) + 4
 		_, note, _ = strings.Cut(n.Type, ".")
 	}
 	w.put(`<text class="soft" x="%.1f" y="%.1f" font-size="11">%s</text></g>`, r.X+r.W-10-room, r.Y+32, svgText(layout.Fit(note, 11, room)))

@@ -266,3 +266,29 @@ func TestMapPageHostile(t *testing.T) {
 	require.Zero(t, says[int](b, `document.images.length`))
 	m.quiet()
 }
+
+// TestMapTexts: in a browser, with its fonts, no text of a picture leaves its box, at any depth.
+func TestMapTexts(t *testing.T) {
+	t.Parallel()
+	b := browser(t)
+	p := &program{t: t, dir: t.TempDir(), env: []string{"KASBAH_ENV=live"}}
+	p.must("demo", "-keep", "coast")
+	p.dir = filepath.Join(p.dir, "coast")
+	p.file("shore/more.star", `
+for name in ["W" * 60, "m" * 25, "灯台" * 12, "i", "a-name-that-is-longer-than-any-box-of-a-picture", "WWW-@@@-%%%"]:
+    medina.topic(name)
+`)
+	for _, args := range [][]string{{"-depth", "resource"}, {"-depth", "kit"}, {"-depth", "ward"}, {"-at", "proposed", "-depth", "resource"}, {"-at", "proposed", "-depth", "ward"}} {
+		file := filepath.Join(t.TempDir(), "map.svg")
+		require.NoError(t, os.WriteFile(file, []byte(p.must(append([]string{"map", "-form", "svg"}, args...)...)), 0o600))
+		b.do(chromedp.Navigate("file://" + file))
+		require.Empty(t, says[[]string](b, `[...document.querySelectorAll("g")].flatMap((g) => {
+			const box = g.querySelector("rect")?.getBBox();
+			return !box ? [] : [...g.querySelectorAll("text")].filter((t) => {
+				const r = t.getBBox();
+				return r.x < box.x || r.x + r.width > box.x + box.width || r.y < box.y - 2 || r.y + r.height > box.y + box.height + 2;
+			}).map((t) => t.textContent);
+		})`), args)
+		require.Greater(t, says[int](b, `document.querySelectorAll("text").length`), 5)
+	}
+}

@@ -278,7 +278,7 @@ func (w *work) container(c int) {
 	if len(units) > 0 {
 		width, height, w.roads[c] = arrange(c, units, w.lifted[c])
 	}
-	w.out.Containers[c].W = max(width, TextWidth(w.in.Containers[c].Label, labelSize)) + 2*padding
+	w.out.Containers[c].W = max(width, BoldWidth(w.in.Containers[c].Label, labelSize)) + 2*padding
 	w.out.Containers[c].H = height + header + padding
 	if len(units) == 0 {
 		w.out.Containers[c].H = header + padding

@@ -22,6 +22,12 @@ func TextWidth(s string, size float64) (width float64) {
 	return width * size
 }
 
+// BoldWidth is TextWidth of a bold text.
+func BoldWidth(s string, size float64) float64 { return 1.2 * TextWidth(s, size) }
+
+// FitBold is Fit of a bold text.
+func FitBold(s string, size, width float64) string { return Fit(s, size, width/1.2) }
+
 // runeWidth is the width of a letter as a share of its size: of the widest of the usual fonts, which is DejaVu Sans.
 func runeWidth(r rune) float64 {
 	switch {
