@@ -1,19 +1,36 @@
 package render
 
 import (
-	_ "embed"
+	"embed"
 	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 
 	"kasbah/core/chart"
 )
 
-//go:embed page/map.css
-var mapCSS string
+//go:embed page/map
+var mapFiles embed.FS
 
-//go:embed page/map.js
-var mapJS string
+// mapScript is the page's script, whose parts share one scope.
+var mapScript = sync.OnceValue(func() string {
+	var w strings.Builder
+	w.WriteString("\"use strict\";\n(() => {\n")
+	for _, name := range []string{"data", "draw", "move", "choose", "find", "keys", "start"} {
+		w.Write(mapFile(name + ".js"))
+	}
+	w.WriteString("})();\n")
+	return w.String()
+})
+
+func mapFile(name string) []byte {
+	body, err := mapFiles.ReadFile("page/map/" + name)
+	if err != nil {
+		panic(err) // it is embedded
+	}
+	return body
+}
 
 // MapPage writes a map as one HTML file to explore, which needs nothing else and asks nobody. It holds the drawing as
 // JSON. Only the page's own style and script may act in it.
@@ -24,7 +41,7 @@ func MapPage(d *chart.Drawing) ([]byte, error) {
 	}
 	w := &page{}
 	title := d.Estate + shownAs(d.Chart)
-	css := SVGStyle + mapCSS
+	css, js := SVGStyle+string(mapFile("map.css")), mapScript()
 	w.put(`<!doctype html>
 <html lang="en">
 <head>
@@ -33,14 +50,14 @@ func MapPage(d *chart.Drawing) ([]byte, error) {
 <meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'sha256-%s'; script-src 'sha256-%s'; base-uri 'none'; form-action 'none'">
 <meta name="referrer" content="no-referrer">
 <title>%s</title>
-<style>`, digest(css), digest(mapJS), title)
+<style>`, digest(css), digest(js), title)
 	w.WriteString(css)
 	w.put("</style>\n</head>\n<body class=\"map\">\n<header class=\"top\">\n<h1>%s <small>%s, %s</small></h1>\n", title,
 		Count(d.Containers[0].Resources, "resource"), Count(len(d.Needs), "need"))
 	w.WriteString(mapBody)
 	w.WriteString(`<script type="application/json" id="data">`)
 	w.Write(body)
-	w.WriteString("</script>\n<script>" + mapJS + "</script>\n</body>\n</html>\n")
+	w.WriteString("</script>\n<script>" + js + "</script>\n</body>\n</html>\n")
 	return w.Bytes(), nil
 }
 
