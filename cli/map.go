@@ -46,7 +46,9 @@ func mapCommand() *command {
 			case o.Inputs != nil && !o.Around:
 				return problem.Usage("-show-inputs goes with -form svg or html")
 			}
-			s, err := a.open(ctx, args)
+			config := a.config(a.env, args)
+			config.Lenient = o.At == chart.Live // a driver that cannot be opened hides nothing of the others
+			s, err := a.openWith(ctx, config)
 			if err != nil {
 				return err
 			}

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"strings"
 
 	"kasbah/core/chart"
 	"kasbah/core/problem"
@@ -47,6 +48,9 @@ func (s *Session) Chart(ctx context.Context, o Charting) (*chart.Chart, problem.
 	case chart.Live:
 		if from.Report, err = s.surveyOf(ctx, from.States, map[string]error{}, survey.Asked{}); err != nil {
 			return nil, nil, err
+		}
+		for _, f := range from.Report.Failures {
+			s.tell("%s was not surveyed: %s", strings.TrimSpace(f.Ward+" "+f.Driver), f.Error)
 		}
 	case chart.Proposed:
 		if err := s.SecretProblems(ctx, e.Declared, problem.Wrong).Err(); err != nil {

@@ -25,8 +25,10 @@ type mapPage struct {
 	*tab
 	url  string
 	data struct {
+		Texts []string
 		Nodes []struct {
-			Ward, Address, Is, State string
+			Ward, State int
+			Address, Is string
 		}
 		Layout struct{ Nodes [][4]float64 }
 	}
@@ -103,7 +105,7 @@ func (m *mapPage) click(full string) {
 	}
 	at := says[[]float64](m.tab, `(() => { const r = document.getElementById("map").getBoundingClientRect(); return [r.x, r.y, r.width, r.height] })()`)
 	for i, n := range m.data.Nodes {
-		if n.Ward+":"+n.Address == full {
+		if m.data.Texts[n.Ward]+":"+n.Address == full {
 			r := m.data.Layout.Nodes[i]
 			m.do(chromedp.MouseClickXY(at[0]+at[2]/2+(r[0]+r[2]/2-number("x"))*number("z"), at[1]+at[3]/2+(r[1]+r[3]/2-number("y"))*number("z")))
 			return
@@ -189,8 +191,8 @@ func TestMapPage(t *testing.T) {
 	// filters: what does not fit is not counted
 	states := map[string]int{}
 	for _, n := range m.data.Nodes {
-		if n.State != "" {
-			states[n.State]++
+		if n.State != 0 {
+			states[m.data.Texts[n.State]]++
 		}
 	}
 	require.Positive(t, states["swap"])
@@ -251,7 +253,7 @@ func TestMapPageHostile(t *testing.T) {
 	odd := ""
 	for _, n := range m.data.Nodes {
 		if strings.Contains(n.Address, "<script>") {
-			odd = n.Ward + ":" + n.Address
+			odd = m.data.Texts[n.Ward] + ":" + n.Address
 			m.slash()
 			m.do(chromedp.SetValue(chromedp.CSS("#find"), odd))
 			m.key(kb.Enter)

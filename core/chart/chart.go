@@ -32,7 +32,7 @@ func Ats() []string {
 	return []string{string(Declared), string(Recorded), string(Live), string(Proposed)}
 }
 
-// Chart is a graph with what is known of its nodes. Its JSON form is a part of kasbah.map/1.
+// Chart is a graph with what is known of its nodes.
 type Chart struct {
 	Estate   string  `json:"estate"`
 	Env      string  `json:"env"`
@@ -41,7 +41,7 @@ type Chart struct {
 	Nodes    []*Node `json:"nodes"` // by ward, in the declared order where one is known
 	Needs    []Need  `json:"needs"` // by user
 	// Texts are what Value names by number, each once; the first one is empty, and says that nothing is known.
-	Texts []string `json:"texts"`
+	Texts []string `json:"-"`
 
 	index map[string]int32 // by address with its ward
 	known map[string]Text  // of Texts
@@ -59,7 +59,7 @@ type Node struct {
 	State    string           `json:"state,omitempty"`   // an action of a proposal, or a verdict of a survey
 	Because  string           `json:"because,omitempty"` // of it
 	In       int              `json:"-"`                 // once it is drawn: in Drawing.Containers
-	*Facts
+	*Facts   `json:"-"`
 }
 
 // Is is what a node is.
@@ -81,12 +81,12 @@ type Instance struct {
 
 // Facts are what a page shows of a node when it is opened.
 type Facts struct {
-	Values  []Value    `json:"values,omitempty"`
-	ID      string     `json:"id,omitempty"`    // in the cloud
-	Price   *float64   `json:"price,omitempty"` // a month; nil where it is not known
-	Care    []string   `json:"care,omitempty"`  // phrases
-	Run     string     `json:"run,omitempty"`   // that changed it last
-	Changed *time.Time `json:"changed,omitempty"`
+	Values  []Value
+	ID      string   // in the cloud
+	Price   *float64 // a month; nil where it is not known
+	Care    []string // phrases
+	Run     string   // that changed it last
+	Changed *time.Time
 }
 
 // Text is a text by its number in Chart.Texts; 0 where nothing is known.
@@ -136,6 +136,9 @@ func newChart(estate, env string, at At) *Chart {
 
 // text is the number of a text.
 func (c *Chart) text(s string) Text {
+	if c.known == nil { // of a chart that was put together elsewhere
+		c.Texts, c.known = []string{""}, map[string]Text{"": 0}
+	}
 	n, there := c.known[s]
 	if !there {
 		n = Text(len(c.Texts))

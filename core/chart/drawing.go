@@ -1,7 +1,9 @@
 package chart
 
 import (
+	"encoding/json"
 	"strings"
+	"time"
 
 	"kasbah/core/layout"
 )
@@ -87,4 +89,45 @@ func (d *Drawing) With(state func(*Node) string) *Drawing {
 	}
 	out.Chart = &c
 	return &out
+}
+
+// packed is the JSON form of a node in a drawing, of which there may be very many: what repeats is a number of Texts.
+type packed struct {
+	Ward    Text       `json:"ward"`
+	Address string     `json:"address"`
+	Type    Text       `json:"type"`
+	At      [2]int     `json:"at"` // file, as a Text, and line
+	Is      Is         `json:"is,omitempty"`
+	Within  []Instance `json:"within,omitempty"`
+	State   Text       `json:"state,omitempty"`
+	Because Text       `json:"because,omitempty"`
+	Values  []Value    `json:"values,omitempty"`
+	ID      string     `json:"id,omitempty"`
+	Price   *float64   `json:"price,omitempty"`
+	Care    []string   `json:"care,omitempty"`
+	Run     Text       `json:"run,omitempty"`
+	Changed Text       `json:"changed,omitempty"`
+}
+
+// MarshalJSON writes kasbah.map/1.
+func (d *Drawing) MarshalJSON() ([]byte, error) {
+	type plain Drawing
+	out := struct {
+		*plain
+		Nodes []packed `json:"nodes"`
+		Texts []string `json:"texts"`
+	}{plain: (*plain)(d), Nodes: make([]packed, len(d.Nodes))}
+	for i, n := range d.Nodes {
+		p := &out.Nodes[i]
+		*p = packed{Ward: d.text(n.Ward), Address: n.Address, Type: d.text(n.Type), At: [2]int{int(d.text(n.Position.File)), n.Position.Line},
+			Is: n.Is, Within: n.Within, State: d.text(n.State), Because: d.text(n.Because)}
+		if f := n.Facts; f != nil {
+			p.Values, p.ID, p.Price, p.Care, p.Run = f.Values, f.ID, f.Price, f.Care, d.text(f.Run)
+			if f.Changed != nil {
+				p.Changed = d.text(f.Changed.Format(time.RFC3339))
+			}
+		}
+	}
+	out.Texts = d.Texts
+	return json.Marshal(out)
 }

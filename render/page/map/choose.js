@@ -162,7 +162,7 @@ const facts = () => {
         },
         label,
       );
-    const place = n.position.file ? n.position.file + ":" + n.position.line : "";
+    const place = n.at[0] ? text(n.at[0]) + ":" + n.at[1] : "";
     panel.append(
       ...[
         el(
@@ -204,7 +204,7 @@ const facts = () => {
           ...row(
             "changed",
             n.changed
-              ? n.changed.replace("T", " ").replace("Z", " UTC") + (n.run ? ", run " + n.run.slice(-8) : "")
+              ? text(n.changed).replace("T", " ").replace("Z", " UTC") + (n.run ? ", run " + text(n.run).slice(-8) : "")
               : "",
           ),
           ...row("care", (n.care || []).join("; ")),

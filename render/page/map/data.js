@@ -4,6 +4,12 @@ const data = JSON.parse(byId("data").textContent);
 const { nodes, containers, layout } = data;
 const needs = data.needs.map(([from, to, why]) => ({ from, to, why }));
 const text = (n) => (n ? data.texts[n] : undefined);
+for (const n of nodes) {
+  n.ward = text(n.ward);
+  n.type = text(n.type);
+  n.state = text(n.state);
+  n.because = text(n.because);
+}
 const valuesOf = (n) =>
   (n.values || []).map(([path, declared, recorded, live, proposed, differs]) => ({
     path: text(path),
