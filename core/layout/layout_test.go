@@ -3,6 +3,7 @@ package layout
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -258,5 +259,62 @@ func BenchmarkDraw(b *testing.B) {
 	}
 	for b.Loop() {
 		Draw(in)
+	}
+}
+
+// BenchmarkHubs draws 20 000 nodes in eight wards, some of which nearly a thousand others need.
+func BenchmarkHubs(b *testing.B) {
+	in := &Input{Containers: []Container{{"coast", "", -1}}}
+	for w := range 8 {
+		in.Containers = append(in.Containers, Container{fmt.Sprint("shore-", w), "", 0})
+		base := int32(len(in.Nodes))
+		need := func(from, to int) { in.Needs = append(in.Needs, Need{base + int32(from), base + int32(to)}) }
+		for n := range 2500 {
+			in.Nodes = append(in.Nodes, Node{Label: fmt.Sprint("lamp-", n), Kind: "lamp", Parent: w + 1})
+			switch {
+			case n == 0:
+			case n < 3:
+				need(0, n)
+			case n < 628:
+				need(1+n%2, n)
+			default:
+				for _, k := range []int{n, n*7 + 1, n*13 + 2} {
+					need(3+k%625, n)
+				}
+				need(1+n%2, n)
+			}
+		}
+	}
+	for b.Loop() {
+		Draw(in)
+	}
+}
+
+// TestInversions: pairs are counted as one by one, equal places as neither.
+func TestInversions(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 8))
+	for range 200 {
+		var a, b []int32
+		for range rng.IntN(20) {
+			a = append(a, int32(rng.IntN(15)))
+		}
+		for range rng.IntN(20) {
+			b = append(b, int32(rng.IntN(15)))
+		}
+		slices.Sort(a)
+		slices.Sort(b)
+		more, less := 0, 0
+		for _, x := range a {
+			for _, y := range b {
+				if x > y {
+					more++
+				}
+				if x < y {
+					less++
+				}
+			}
+		}
+		gotMore, gotLess := inversions(a, b)
+		require.Equal(t, []int{more, less}, []int{gotMore, gotLess})
 	}
 }

@@ -128,7 +128,7 @@ func (l *layers) transpose() {
 		for _, row := range l.rows {
 			for k := 0; k+1 < len(row); k++ {
 				v, u := row[k], row[k+1]
-				if l.cross(v, u) > l.cross(u, v) {
+				if above, below := l.cross(v, u); above > below {
 					row[k], row[k+1] = u, v
 					l.pos[v], l.pos[u] = int32(k+1), int32(k)
 					better = true
@@ -138,18 +138,52 @@ func (l *layers) transpose() {
 	}
 }
 
-// cross counts crossings among the needs of two vertices of a layer, where v stands above u.
-func (l *layers) cross(v, u int32) (n int) {
+// cross counts crossings among the needs of two vertices of a layer: where v stands above u, and where u does.
+func (l *layers) cross(v, u int32) (above, below int) {
 	for _, side := range [2][][]int32{l.ups, l.downs} {
-		for _, a := range side[v] {
-			for _, b := range side[u] {
-				if l.pos[a] > l.pos[b] {
-					n++
+		a, b := side[v], side[u]
+		if len(a)*len(b) > 64 {
+			more, less := inversions(l.places(a), l.places(b))
+			above, below = above+more, below+less
+			continue
+		}
+		for _, x := range a {
+			for _, y := range b {
+				switch {
+				case l.pos[x] > l.pos[y]:
+					above++
+				case l.pos[x] < l.pos[y]:
+					below++
 				}
 			}
 		}
 	}
-	return n
+	return above, below
+}
+
+// places are the sorted places of vertices in their layer.
+func (l *layers) places(vertices []int32) []int32 {
+	out := make([]int32, len(vertices))
+	for i, v := range vertices {
+		out[i] = l.pos[v]
+	}
+	slices.Sort(out)
+	return out
+}
+
+// inversions counts the pairs of one place of a and one of b of which the first is greater, and is less.
+func inversions(a, b []int32) (more, less int) {
+	lower, upper := 0, 0 // places of b that are less than the one of a, and not greater
+	for _, x := range a {
+		for lower < len(b) && b[lower] < x {
+			lower++
+		}
+		for upper < len(b) && b[upper] <= x {
+			upper++
+		}
+		more, less = more+lower, less+len(b)-upper
+	}
+	return more, less
 }
 
 // crossings counts those between all layers, with a tree of sums (Barth, Jünger and Mutzel, 2002).
