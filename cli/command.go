@@ -22,6 +22,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/redact"
+	"kasbah/help"
 	"kasbah/render"
 )
 
@@ -232,6 +233,9 @@ func unknownCommand(args []string) error {
 	}
 	e := &problem.UsageError{Message: fmt.Sprintf("there is no command %q", args[0]), Hint: nearest.Hint(args[0],
 		names)}
+	if meant := help.Meant(args[0]); meant != "" {
+		e.Hint = meant
+	}
 	if e.Hint == "" {
 		e.Hint = "`kasbah help` lists all commands"
 	}

@@ -5,20 +5,30 @@ import (
 	"flag"
 	"strings"
 
+	"kasbah/help"
 	"kasbah/render"
 )
 
 func helpCommand() *command {
 	return &command{
 		Name: "help", Short: "list the commands, or explain one", Args: "[COMMAND]",
-		Long:     "Without arguments it lists all commands; with one it explains that command or group.",
-		Examples: [2]string{"kasbah help", "kasbah help ledger show"},
+		Long:     "Without arguments it lists all commands; with one it explains that command or group, or shows a page.",
+		Examples: [2]string{"kasbah help ledger show", "kasbah help exit-codes"},
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if len(args) == 0 {
 				return a.overview()
 			}
 			if len(args) == 1 && groupLines[args[0]] != "" {
 				return a.groupHelp(args[0])
+			}
+			if len(args) == 1 {
+				if args[0] == "flags" {
+					return a.flagsHelp()
+				}
+				if page, is := help.Page(args[0]); is {
+					_, err := a.buffer.Write([]byte(page))
+					return err
+				}
 			}
 			cmd, rest := lookup(args)
 			if cmd == nil || len(rest) > 0 {
@@ -35,19 +45,40 @@ func (a *app) overview() error {
 	if err := a.prepareOutput(); err != nil {
 		return err
 	}
-	var rows [][]string
-	told := map[string]bool{}
-	for _, c := range commands() {
-		group, _, _ := strings.Cut(c.Name, " ")
-		switch {
-		case groupLines[group] == "":
-			rows = append(rows, []string{"  " + c.Name, c.Short})
-		case !told[group]:
-			told[group] = true
-			rows = append(rows, []string{"  " + group + " …", groupLines[group] + ": " + strings.Join(groupNames(group), ", ")})
+	var groups []render.Rows
+	for _, g := range help.Groups() {
+		group := render.Rows{Head: g.Name}
+		for _, first := range g.Commands {
+			if line := groupLines[first]; line != "" {
+				group.Rows = append(group.Rows, []string{"  " + first + " …", line + ": " + strings.Join(groupNames(first), ", ")})
+				continue
+			}
+			for _, c := range commands() {
+				if c.Name == first || strings.HasPrefix(c.Name, first+" ") {
+					group.Rows = append(group.Rows, []string{"  " + c.Name, c.Short})
+				}
+			}
 		}
+		groups = append(groups, group)
 	}
-	a.out().Overview(rows)
+	names, _ := help.Pages()
+	a.out().Overview(groups, append(names, "flags"))
+	return nil
+}
+
+// flagsHelp explains the flags that all commands share.
+func (a *app) flagsHelp() error {
+	if err := a.prepareOutput(); err != nil {
+		return err
+	}
+	fs := flag.NewFlagSet("", flag.ContinueOnError)
+	a.commonFlags(fs, true)
+	h := render.Help{}
+	fs.VisitAll(func(f *flag.Flag) {
+		word, text := flag.UnquoteUsage(f)
+		h.Flag(f.Name, word, text)
+	})
+	a.out().CommonFlags(h)
 	return nil
 }
 
@@ -94,10 +125,11 @@ func (a *app) commandHelp(cmd *command, fs *flag.FlagSet) {
 	h := render.Help{Name: cmd.Name, Short: cmd.Short, Args: cmd.Args, Long: cmd.Long, Examples: cmd.Examples[:]}
 	fs.VisitAll(func(f *flag.Flag) {
 		word, text := flag.UnquoteUsage(f)
-		if f.Name != "C" && f.Name != "colour" {
-			text = render.WithDefault(text, f.DefValue)
+		if !commonNames[f.Name] {
+			h.Flag(f.Name, word, render.WithDefault(text, f.DefValue))
+		} else {
+			h.Common = append(h.Common, "-"+f.Name)
 		}
-		h.Flag(commonNames[f.Name], f.Name, word, text)
 	})
 	a.out().Help(h)
 }

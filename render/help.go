@@ -5,16 +5,31 @@ import (
 	"strings"
 )
 
-// Overview writes all commands, each with what it does.
-func (o *Out) Overview(rows [][]string) {
+// Rows are lines of a table under a heading.
+type Rows struct {
+	Head string
+	Rows [][]string
+}
+
+// Overview writes all commands by the day, each with what it does, and the pages that there are.
+func (o *Out) Overview(groups []Rows, pages []string) {
 	o.Printf("Kasbah keeps cloud resources as code: declare, check, propose, enact, survey.\n\n")
-	o.Printf("kasbah [-C DIR] COMMAND [flags] [arguments]\n\n")
-	for _, row := range rows {
-		row[1] = Wrap(row[1], o.Width-15, strings.Repeat(" ", 15))
+	o.Printf("kasbah [-C DIR] COMMAND [flags] [arguments]\n")
+	const indent = 22
+	for _, g := range groups {
+		o.Printf("\n%s\n", o.Paint(Grey, g.Head))
+		for _, row := range g.Rows {
+			o.Printf("%-*s%s\n", indent, row[0], Wrap(row[1], o.Width-indent, strings.Repeat(" ", indent)))
+		}
 	}
-	o.Sheet(rows)
-	o.Printf("\n%s\n", Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah` alone in an estate shows "+
-		"its state. `kasbah demo` shows everything in a minute.", o.Width, ""))
+	o.Printf("\n%s\n", Wrap("`kasbah COMMAND -h` explains one, `kasbah help ledger` a group. `kasbah help PAGE` shows one of "+strings.Join(pages, ", ")+". "+
+		"`kasbah` alone in an estate shows its state. `kasbah demo` shows everything in a minute.", o.Width, ""))
+}
+
+// CommonFlags explains the flags that all commands share.
+func (o *Out) CommonFlags(h Help) {
+	o.Printf("flags that all commands take, those without an estate only some\n\n")
+	o.Sheet(h.own)
 }
 
 // Help is what explains a command.
@@ -22,17 +37,14 @@ type Help struct {
 	Name, Short, Args, Long string
 	Examples                []string
 
-	own, common [][]string // flags
+	Common []string // flags that all commands share, by name
+
+	own [][]string // flags
 }
 
-// Flag adds a flag, of this command or of all, with the word for its value; "" for none.
-func (h *Help) Flag(common bool, name, word, text string) {
-	row := []string{strings.TrimRight("  -"+name+" "+word, " "), text}
-	if common {
-		h.common = append(h.common, row)
-	} else {
-		h.own = append(h.own, row)
-	}
+// Flag adds a flag with the word for its value; "" for none.
+func (h *Help) Flag(name, word, text string) {
+	h.own = append(h.own, []string{strings.TrimRight("  -"+name+" "+word, " "), text})
 }
 
 // WithDefault is what a flag does, with its value where it is not given.
@@ -51,14 +63,12 @@ func (o *Out) Help(h Help) {
 	if h.Long != "" {
 		o.Printf("\n%s\n", Wrap(h.Long, min(o.Width, 92), ""))
 	}
-	for _, group := range []struct {
-		head string
-		rows [][]string
-	}{{"flags", h.own}, {"common flags", h.common}} {
-		if group.rows != nil {
-			o.Printf("\n%s\n", o.Paint(Grey, group.head))
-			o.Sheet(group.rows)
-		}
+	if h.own != nil {
+		o.Printf("\n%s\n", o.Paint(Grey, "flags"))
+		o.Sheet(h.own)
+	}
+	if h.Common != nil {
+		o.Printf("\n%s\n", Wrap("`kasbah help flags` explains the common ones: "+strings.Join(h.Common, " "), o.Width, ""))
 	}
 	o.Printf("\n%s\n  %s\n", o.Paint(Grey, "examples"), strings.Join(h.Examples, "\n  "))
 }
