@@ -107,3 +107,4 @@ addEventListener("afterprint", () => {
 paint();
 resize();
 load();
+if (!nodes.length) byId("told").textContent = "Nothing is " + data.at + ".";
