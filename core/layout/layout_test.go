@@ -227,7 +227,7 @@ func TestForms(t *testing.T) {
 	require.Less(t, d.Size.H, 2*d.Size.W)
 
 	quays := &Input{Containers: []Container{{"coast", "", -1}}, Nodes: []Node{{Label: "net", Kind: "network"}}}
-	for n := range int32(2000) { // each quay has a gauge, so they are not twins
+	for n := range int32(800) { // each quay has a gauge, so they are not twins
 		quays.Nodes = append(quays.Nodes, Node{Label: "quay", Kind: "subnet"}, Node{Label: "gauge", Kind: "machine"})
 		quays.Needs = append(quays.Needs, Need{0, 2*n + 1}, Need{2*n + 1, 2*n + 2})
 	}
