@@ -5,13 +5,71 @@ import (
 	"slices"
 )
 
-// sweeps is how often the layers are gone through; it is less for very large drawings.
+// sweeps is how often the layers are gone through at most; it is less for very large drawings.
 const sweeps = 12
 
-// order brings the vertices of each layer into an order with few crossings: by the mean place of their neighbours, and
-// by swapping those that stand next to each other.
+// sifted is up to how many vertices of a layer are moved one by one.
+const sifted = 300
+
+// order brings the vertices of each layer into an order with few crossings. They start as a walk along the needs meets
+// them, and where layers are not too long each moves to where it crosses least, again and again: what does not have to
+// move stays where it is, so that a little more to draw moves little.
 func (l *layers) order() {
 	l.start()
+	longest := 0
+	for _, row := range l.rows {
+		longest = max(longest, len(row))
+	}
+	if longest > sifted {
+		l.sweep()
+		return
+	}
+	for moved, rounds := true, 0; moved && rounds < sweeps; rounds++ {
+		moved = false
+		for i := range l.rows {
+			moved = l.sift(i) || moved
+		}
+	}
+}
+
+// sift moves each vertex of a layer to where it crosses least, if that is better than where it is.
+func (l *layers) sift(i int) (moved bool) {
+	row := l.rows[i]
+	for _, v := range slices.Clone(row) {
+		at := int(l.pos[v])
+		best, to, sum := 0, at, 0
+		for k := at - 1; k >= 0; k-- { // upwards, past what stands above it
+			above, below := l.cross(v, row[k])
+			if sum += above - below; sum < best {
+				best, to = sum, k
+			}
+		}
+		sum = 0
+		for k := at + 1; k < len(row); k++ {
+			above, below := l.cross(row[k], v)
+			if sum += above - below; sum < best {
+				best, to = sum, k
+			}
+		}
+		switch {
+		case to < at:
+			copy(row[to+1:at+1], row[to:at])
+		case to > at:
+			copy(row[at:to], row[at+1:to+1])
+		default:
+			continue
+		}
+		row[to], moved = v, true
+		for k := min(at, to); k <= max(at, to); k++ {
+			l.pos[row[k]] = int32(k)
+		}
+	}
+	return moved
+}
+
+// sweep goes through long layers, from left to right and back: each is ordered by the mean place of its neighbours, and
+// those that stand next to each other are swapped.
+func (l *layers) sweep() {
 	best, least := l.copyRows(), l.crossings()
 	rounds := sweeps
 	if len(l.at) > 50_000 {
