@@ -64,7 +64,7 @@ func stateClass(state string) string {
 // SVGStyle is the style of maps, on their own and in pages whose root may be of the class light or dark.
 const SVGStyle = `.map{` + svgLight + `font-family:system-ui,"Segoe UI","DejaVu Sans",Verdana,sans-serif}@media(prefers-color-scheme:dark){:root:not(.light) .map,svg.map:root{` + svgDark + `}}:root.dark .map{` + svgDark + `}` +
 	`.map .paper{fill:var(--paper)}.map .ward{fill:var(--town);stroke:var(--line)}.map .kit{fill:var(--quarter);stroke:var(--line)}` +
-	`.map .node{fill:var(--card);stroke:var(--line)}.map .find,.map .input,.map .published{fill:none;stroke:var(--road);stroke-dasharray:5 3}.map .block{fill:none;stroke:var(--line);stroke-dasharray:2 3}` +
+	`.map .node{fill:var(--card);stroke:var(--line)}.map .find,.map .input,.map .published{fill:var(--town);stroke:var(--road);stroke-dasharray:5 3}.map .block{fill:none;stroke:var(--line);stroke-dasharray:2 3}` +
 	`.map text{fill:var(--ink)}.map .soft{fill:var(--soft)}.map .road{fill:none;stroke:var(--road);stroke-width:1.3}.map marker path{fill:var(--road)}` +
 	`.map .s-new{fill:var(--new)}.map .s-edit{fill:var(--edit)}.map .s-swap{fill:var(--swap)}.map .s-drop{fill:var(--drop)}.map .s-adopt{fill:var(--adopt)}.map .s-other{fill:var(--other)}.map text[class^=s-]{font-weight:600}` +
 	`.map .number{stroke:var(--paper);stroke-width:4px;paint-order:stroke}.map a:hover .node,.map a:focus .node{stroke:var(--ink)}`

@@ -173,7 +173,7 @@ const drawNode = (i) => {
       pen.strokeRect(x, y, w, h);
     }
   } else {
-    box(r, n.is ? null : colours.card, n.is ? colours.road : colours.line, 5, n.is ? [5, 3] : null);
+    box(r, n.is ? colours.town : colours.card, n.is ? colours.road : colours.line, 5, n.is ? [5, 3] : null);
     if (state) {
       pen.fillStyle = colours[state];
       pen.fillRect(x, y, Math.max(3, 5 * z), h);
