@@ -33,7 +33,7 @@ func mapFile(name string) []byte {
 }
 
 // MapPage writes a map as one HTML file to explore, which needs nothing else and asks nobody. It holds the drawing as
-// JSON. Only the page's own style and script may act in it.
+// JSON.
 func MapPage(d *chart.Drawing) ([]byte, error) {
 	body, err := json.Marshal(d) // which escapes what could end the element that it is in
 	if err != nil {
@@ -41,23 +41,13 @@ func MapPage(d *chart.Drawing) ([]byte, error) {
 	}
 	w := &page{}
 	title := d.Estate + shownAs(d.Chart)
-	css, js := SVGStyle+string(mapFile("map.css")), mapScript()
-	w.put(`<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'sha256-%s'; script-src 'sha256-%s'; base-uri 'none'; form-action 'none'">
-<meta name="referrer" content="no-referrer">
-<title>%s</title>
-<style>`, digest(css), digest(js), title)
-	w.WriteString(css)
-	w.put("</style>\n</head>\n<body class=\"map\">\n<header class=\"top\">\n<h1>%s <small>%s, %s</small></h1>\n", title,
+	w.head(title, SVGStyle+string(mapFile("map.css")), mapScript())
+	w.put("<body class=\"map\">\n<header class=\"top\">\n<h1>%s <small>%s, %s</small></h1>\n", title,
 		Count(d.Containers[0].Resources, "resource"), Count(len(d.Needs), "need"))
 	w.WriteString(mapBody)
 	w.WriteString(`<script type="application/json" id="data">`)
 	w.Write(body)
-	w.WriteString("</script>\n<script>" + js + "</script>\n</body>\n</html>\n")
+	w.WriteString("</script>\n<script>" + mapScript() + "</script>\n</body>\n</html>\n")
 	return w.Bytes(), nil
 }
 

@@ -82,7 +82,7 @@ func Page(p *propose.Proposal, opts ProposalOptions) []byte {
 	return w.Bytes()
 }
 
-// identify gives what is told of an address a name that links lead to.
+// identify gives the details of an address an id that links can name.
 func (w *page) identify(full string, i int) {
 	if w.ids == nil {
 		w.ids = map[string]string{}
@@ -90,7 +90,7 @@ func (w *page) identify(full string, i int) {
 	w.ids[full] = fmt.Sprintf("r%d", i)
 }
 
-// drawing is the map, whose nodes lead to what is told of them.
+// drawing is the map, whose nodes link to their details.
 func (w *page) drawing(c *chart.Chart) {
 	if len(c.Nodes) == 0 {
 		return
@@ -107,6 +107,12 @@ func (w *page) drawing(c *chart.Chart) {
 
 // open begins a page, up to the heading.
 func (w *page) open(title string) {
+	w.head(title, pageCSS+SVGStyle, pageJS)
+	w.put("<body>\n<header>\n<h1>%s</h1>\n", title)
+}
+
+// head is what comes before the body of a page, in which only this style and this script may act.
+func (w *page) head(title, style, script string) {
 	w.put(`<!doctype html>
 <html lang="en">
 <head>
@@ -115,9 +121,9 @@ func (w *page) open(title string) {
 <meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'sha256-%s'; script-src 'sha256-%s'; base-uri 'none'; form-action 'none'">
 <meta name="referrer" content="no-referrer">
 <title>%s</title>
-<style>`, digest(pageCSS+SVGStyle), digest(pageJS), title)
-	w.WriteString(pageCSS + SVGStyle)
-	w.put("</style>\n</head>\n<body>\n<header>\n<h1>%s</h1>\n", title)
+<style>`, digest(style), digest(script), title)
+	w.WriteString(style)
+	w.put("</style>\n</head>\n")
 }
 
 // close ends a page.

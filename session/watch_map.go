@@ -2,7 +2,6 @@ package session
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"kasbah/core/chart"
@@ -45,17 +44,12 @@ func (at *watched) maps() func(ctx context.Context, ward string) (*chart.Drawing
 
 // drawWard draws one ward, as it is declared.
 func drawWard(ctx context.Context, c Config, ward string) (d *chart.Drawing, err error) {
-	c.Wards = []string{ward}
-	s, err := Open(ctx, c)
-	if s != nil {
-		defer func() { err = errors.Join(err, s.Close()) }()
-	}
-	if err != nil {
-		return nil, err
-	}
-	drawn, _, err := s.Chart(ctx, Charting{At: chart.Declared, Around: true})
-	if err != nil {
-		return nil, err
-	}
-	return drawn.Draw(), nil
+	err = inWard(ctx, c, ward, func(s *Session) error {
+		drawn, _, err := s.Chart(ctx, Charting{At: chart.Declared, Around: true})
+		if err == nil {
+			d = drawn.Draw()
+		}
+		return err
+	})
+	return d, err
 }

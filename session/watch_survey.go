@@ -14,26 +14,35 @@ import (
 	"time"
 )
 
-// surveyed surveys one ward, as the estate's files are now.
-func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, err error) {
+// inWard does something in a session of one ward, as the estate's files are now.
+func inWard(ctx context.Context, c Config, ward string, do func(*Session) error) (err error) {
 	c.Wards = []string{ward}
 	s, err := Open(ctx, c)
 	if s != nil {
 		defer func() { err = errors.Join(err, s.Close()) }()
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
-	states, failed := s.loadEach(ctx)
-	if err := failed[ward]; err != nil { // nothing is known of what it records
-		return nil, err
-	}
-	r, err := s.surveyOf(ctx, states, failed, survey.Asked{})
-	if err != nil {
-		return nil, err
-	}
-	all, err := s.foundIn(ctx, r, states)
-	return all[ward], err
+	return do(s)
+}
+
+// surveyed surveys one ward, as the estate's files are now.
+func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, err error) {
+	err = inWard(ctx, c, ward, func(s *Session) error {
+		states, failed := s.loadEach(ctx)
+		if err := failed[ward]; err != nil { // nothing is known of what it records
+			return err
+		}
+		r, err := s.surveyOf(ctx, states, failed, survey.Asked{})
+		if err != nil {
+			return err
+		}
+		all, err := s.foundIn(ctx, r, states)
+		found = all[ward]
+		return err
+	})
+	return found, err
 }
 
 // endsSoon is how long before its end an alert tells of a certificate or an excuse.
