@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"flag"
+	"fmt"
 	"strings"
 
+	"kasbah/core/problem"
 	"kasbah/help"
 	"kasbah/render"
 )
@@ -31,6 +33,9 @@ func helpCommand() *command {
 				}
 			}
 			cmd, rest := lookup(args)
+			if page := help.NearPage(args[0]); cmd == nil && page != "" {
+				return &problem.UsageError{Message: fmt.Sprintf("there is no page %q", args[0]), Hint: fmt.Sprintf("did you mean %q?", page)}
+			}
 			if cmd == nil || len(rest) > 0 {
 				return unknownCommand(args)
 			}

@@ -150,6 +150,9 @@ func wants(f *flag.Flag) string {
 	if o, ok := f.Value.(*OrBool); ok {
 		return JoinOr(o.Words)
 	}
+	if b, ok := f.Value.(interface{ IsBoolFlag() bool }); ok && b.IsBoolFlag() {
+		return "true or false"
+	}
 	if p, ok := f.Value.(*Pairs); ok {
 		return cmp.Or(p.Form, "key=value")
 	}

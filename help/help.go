@@ -7,6 +7,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"kasbah/core/nearest"
 )
 
 // Group is commands that belong to one part of the day.
@@ -50,6 +52,18 @@ func Pages() (names, about []string) {
 func Page(name string) (string, bool) {
 	body, err := pages.ReadFile(path.Join("pages", name+".txt"))
 	return string(body), err == nil
+}
+
+// NearPage is the page that a mistyped or unfinished name means; "" for none.
+func NearPage(name string) string {
+	names, _ := Pages()
+	names = append(names, "flags")
+	for _, n := range names {
+		if len(name) > 1 && strings.HasPrefix(n, name) {
+			return n
+		}
+	}
+	return nearest.To(name, names)
 }
 
 // meant says which commands do what a general verb asks for.

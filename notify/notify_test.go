@@ -204,7 +204,7 @@ func TestMail(t *testing.T) {
 func TestMailServer(t *testing.T) {
 	path, err := exec.LookPath("aiosmtpd")
 	if err != nil {
-		t.Skip("there is no aiosmtpd here")
+		t.Skip("aiosmtpd is not installed")
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

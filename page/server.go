@@ -113,7 +113,7 @@ func (s *Server) secure(host string, o Options) (*tls.Config, error) {
 func (s *Server) routes() http.Handler {
 	r := chi.NewRouter()
 	r.Use(s.guard, middleware.GetHead)
-	r.Get("/page.css", file("text/css; charset=utf-8", append(css, render.SVGStyle...)))
+	r.Get("/page.css", file("text/css; charset=utf-8", append(slices.Clip(css), render.SVGStyle...)))
 	r.Get("/icon.svg", file("image/svg+xml", icon))
 	r.Get("/healthz", s.health)
 	r.Get("/enter", s.enter)

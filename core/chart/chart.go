@@ -248,17 +248,6 @@ func (c *Chart) Keep(in []bool) {
 	c.Nodes, c.Needs = kept, needs
 }
 
-// States counts the nodes by their state, those without one left out.
-func (c *Chart) States() map[string]int {
-	out := map[string]int{}
-	for _, n := range c.Nodes {
-		if n.State != "" {
-			out[n.State]++
-		}
-	}
-	return out
-}
-
 // within reads instances of kits out of an address: `west/medina.machine/gate`. kit is that of the outermost.
 func within(address, kit string) (in []Instance, name string) {
 	for {
