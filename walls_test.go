@@ -64,7 +64,7 @@ func forbidden(from, to, full string) string {
 	case core && !in(to, "core"):
 		// the suites and the simulated cloud are test kits; go list gives no imports of tests
 		return "the core imports nothing of ours outside of the core"
-	case in(from, "render") && in(to, "cli", "medina", "demo", "stores", "drivers", "core/store"):
+	case in(from, "render") && in(to, "cli", "editor", "medina", "demo", "stores", "drivers", "core/store"):
 		return "render only draws results"
 	case in(from, "page") && !in(to, "core", "render", "transport"):
 		return "the watcher's page shows what it is given"
@@ -84,6 +84,10 @@ func forbidden(from, to, full string) string {
 		return "the simulated cloud knows nothing of what uses it"
 	case in(from, "session") && in(to, "cli", "render", "demo"):
 		return "a session shows nothing"
+	case in(from, "editor") && !in(to, "core", "session", "transport"):
+		return "an editor is served from sessions"
+	case in(from, "terminal") && !in(to, "render"):
+		return "a stream knows nothing of what goes through it"
 	case in(from, "flags") && !in(to, "core", "render"):
 		return "a flag knows nothing of commands"
 	case in(from, "cli") && in(to, "stores"):

@@ -80,7 +80,7 @@ func commands() []*command {
 		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
 		enactCommand(), razeCommand(), surveyCommand(), settleCommand(), adoptCommand(),
 		watchCommand(), watchTokensCommand(), alertsCommand(), alertsShowCommand(), alertsAcknowledgeCommand(),
-		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(),
+		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(), lspCommand(),
 		kitListCommand(), kitShowCommand(), kitCheckCommand(), kitUpdateCommand(), kitPlaceCommand(),
 		ledgerLogCommand(), ledgerShowCommand(), ledgerCompareCommand(), ledgerExportCommand(),
 		ledgerRenameCommand(), ledgerReleaseCommand(), ledgerRestoreCommand(), ledgerMoveCommand(),

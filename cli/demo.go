@@ -73,7 +73,9 @@ func (a *app) inDemo(ctx context.Context, dir string, args []string, by string, 
 	b.dir, b.colour, b.who = dir, a.colour, by
 	b.outWidth, b.errWidth = a.outWidth, a.outWidth
 	b.outProfile, b.errProfile = a.outProfile, a.outProfile
-	b.fixedOutput, b.buffer.inner, b.errors.inner = true, true, true
+	b.fixedOutput = true
+	b.buffer.Inner()
+	b.errors.Inner()
 	if heard != nil {
 		b.heard = func(enact.Event) { heard() }
 	}

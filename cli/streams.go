@@ -1,39 +1,28 @@
 package cli
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
-	"sync"
 
 	"github.com/muesli/termenv"
 
 	"kasbah/core/problem"
 	"kasbah/render"
+	"kasbah/terminal"
 )
-
-// stream is a standard stream that many goroutines may write to: the run, its
-// progress, and the log of a driver's program. Streams that share a lock keep
-// their lines whole where both lead to one terminal.
-type stream struct {
-	mu     *sync.Mutex
-	direct io.Writer
-	held   *bufio.Writer // what waits for Flush; nil where nothing does
-	inner  bool          // another stream of ours comes behind it, and sees to what is shown
-}
 
 // streams are where a run of the program reads and writes. Results wait for Flush, messages
 // do not.
 type streams struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
-	buffer         *stream      // of results
-	errors         *stream      // of messages
-	wrote          bool         // a JSON document, or a line of JSON
-	unshown        bytes.Buffer // texts for people, which -json leaves out
+	buffer         *terminal.Stream // of results
+	errors         *terminal.Stream // of messages
+	wrote          bool             // a JSON document, or a line of JSON
+	unshown        bytes.Buffer     // texts for people, which -json leaves out
 
 	outWidth, errWidth     int
 	outProfile, errProfile termenv.Profile
@@ -41,41 +30,12 @@ type streams struct {
 }
 
 func newStreams(in io.Reader, out, errOut io.Writer) streams {
-	mu := &sync.Mutex{}
-	return streams{
+	s := streams{
 		stdin: in, stdout: out, stderr: errOut, outWidth: 100, errWidth: 100, outProfile: termenv.Ascii,
 		errProfile: termenv.Ascii,
-		buffer:     &stream{mu: mu, direct: out, held: bufio.NewWriterSize(out, 1<<16)}, errors: &stream{mu: mu,
-			direct: errOut},
 	}
-}
-
-// Write writes p at once, or holds it back. Whatever p holds, nothing but text and what
-// this program means goes on: see render.Visible.
-func (s *stream) Write(p []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	to, shown := s.direct, p
-	if s.held != nil {
-		to = s.held
-	}
-	if !s.inner {
-		shown = render.Visible(p)
-	}
-	if _, err := to.Write(shown); err != nil {
-		return 0, err
-	}
-	return len(p), nil
-}
-
-// Flush writes what was held back.
-func (s *stream) Flush() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.held == nil {
-		return nil
-	}
-	return s.held.Flush()
+	s.buffer, s.errors = terminal.Pair(out, errOut)
+	return s
 }
 
 // maxWho is more than the name of any person or program takes.
@@ -128,7 +88,7 @@ func (a *app) flush() error { return a.buffer.Flush() }
 // document writes a result as JSON.
 func (a *app) document(v any) error {
 	a.wrote = true
-	enc := json.NewEncoder(jsonOut{a.buffer})
+	enc := json.NewEncoder(terminal.JSON{To: a.buffer})
 	enc.SetEscapeHTML(false)
 	if a.cmd == nil || !a.cmd.Lines {
 		enc.SetIndent("", "  ")
@@ -156,22 +116,12 @@ func showSoFar[D any](a *app, doc D, draw func(*render.Out, D), err error) error
 	return err
 }
 
-// jsonOut writes JSON in which nothing is hidden from who looks at it in a terminal.
-type jsonOut struct{ w io.Writer }
-
-func (o jsonOut) Write(p []byte) (int, error) {
-	if _, err := o.w.Write(render.Escaped(p)); err != nil {
-		return 0, err
-	}
-	return len(p), nil
-}
-
 // sarif writes problems in that form.
 func (a *app) sarif(list problem.List) error {
 	a.wrote = true
 	body, err := render.SARIF(list, version())
 	if err == nil {
-		_, err = jsonOut{a.buffer}.Write(body)
+		_, err = terminal.JSON{To: a.buffer}.Write(body)
 	}
 	return err
 }

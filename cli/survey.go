@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"kasbah/flags"
+	"kasbah/terminal"
 	"time"
 
 	"kasbah/core/disk"
@@ -122,7 +123,7 @@ func (a *app) writeSurvey(r *survey.Report, o render.SurveyOptions, f surveyFlag
 		return err
 	}
 	if f.file == "" {
-		_, err = jsonOut{a.buffer}.Write(body)
+		_, err = terminal.JSON{To: a.buffer}.Write(body)
 		return err
 	}
 	if err := disk.Replace(a.path(f.file), body, 0o644); err != nil {

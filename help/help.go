@@ -20,7 +20,7 @@ type Group struct {
 // Groups are all commands by the day.
 func Groups() []Group {
 	return []Group{
-		{"declare", []string{"start", "check", "tidy", "rules", "kit", "types"}},
+		{"declare", []string{"start", "check", "tidy", "lsp", "rules", "kit", "types"}},
 		{"look", []string{"map", "why", "published", "cost"}},
 		{"change", []string{"propose", "review", "approve", "enact", "raze"}},
 		{"share", []string{"ledger", "lock", "key"}},

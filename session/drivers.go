@@ -90,7 +90,7 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 
 // newPostgres reads the settings of a driver of kind postgres.
 func newPostgres(at driverSetting, s value.Map) (driver.Driver, error) {
-	if err := known("a driver of kind postgres", s, []string{"kind", "dsn"}); err != nil {
+	if err := known("a driver of kind postgres", s, driverKeys["postgres"]); err != nil {
 		return nil, err
 	}
 	if s["dsn"] == nil {
@@ -106,8 +106,7 @@ func newPostgres(at driverSetting, s value.Map) (driver.Driver, error) {
 
 // newDNS reads the settings of a driver of kind dns.
 func newDNS(at driverSetting, s value.Map) (driver.Driver, error) {
-	if err := known("a driver of kind dns", s, []string{"kind", "server", "zones", "key", "secret",
-		"algorithm"}); err != nil {
+	if err := known("a driver of kind dns", s, driverKeys["dns"]); err != nil {
 		return nil, err
 	}
 	var o dns.Options

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"sync"
@@ -22,6 +23,10 @@ type Evaluation struct {
 	Graph    *graph.Graph
 	Problems problem.List  // of declarations, graph and rules, in the files' order
 	Judged   *rules.Report // nil where declarations or rules are wrong
+
+	loaded loadedRules
+	last   *rules.Report   // what the rules said when they judged last
+	moved  map[string]bool // wards that were evaluated again since
 }
 
 // Findings are what the rules found; nil where they did not judge.
@@ -80,14 +85,43 @@ func (s *Session) Evaluate(ctx context.Context, others *Others) (*Evaluation, er
 	if err != nil {
 		return nil, err
 	}
-	return s.evaluate(ctx, o, s.loadRules(ctx, o))
+	return s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
 }
+
+// EvaluateAgain is Evaluate with texts in place of files, by their path below the estate's folder.
+// Wards and rules that are as they were in was, an evaluation of the same session by this method, are
+// taken over from it; was may be nil.
+func (s *Session) EvaluateAgain(ctx context.Context, others *Others, texts map[string][]byte, was *Evaluation) (
+	*Evaluation, error) {
+	o, err := s.Options(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	o.Overlay, o.Again = texts, true
+	if was != nil {
+		if same, err := o.Same(was.loaded.set.Files()); same && err == nil && was.loaded.problems.Wrong() == 0 {
+			return s.evaluate(ctx, o, was.loaded, was)
+		}
+	}
+	set, problems := rules.Load(ctx, o, time.Now())
+	e, err := s.evaluate(ctx, o, loadedRules{set, problems}, was)
+	if err != nil {
+		return nil, errors.Join(err, set.Close())
+	}
+	if was != nil {
+		err = was.loaded.set.Close()
+	}
+	return e, err
+}
+
+// Close gives back what an evaluation by EvaluateAgain holds; was of a further one counts as closed.
+func (e *Evaluation) Close() error { return e.loaded.set.Close() }
 
 // EvaluateWith is Evaluate with other options: other kits, say. Rules are read again.
 func (s *Session) EvaluateWith(ctx context.Context, o declare.Options) (*Evaluation, error) {
 	set, problems := rules.Load(ctx, o, time.Now())
 	s.CloseLater(set.Close)
-	return s.evaluate(ctx, o, loadedRules{set, problems})
+	return s.evaluate(ctx, o, loadedRules{set, problems}, nil)
 }
 
 // EvaluateRight is Evaluate for work that cannot go on with problems, and that needs the
@@ -103,21 +137,37 @@ func (s *Session) EvaluateRight(ctx context.Context, others *Others) (*Evaluatio
 	return e, s.SecretProblems(ctx, e.Declared, problem.Wrong).Err()
 }
 
-func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loadedRules) (*Evaluation, error) {
-	d, problems := declare.Evaluate(ctx, o)
+func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loadedRules, was *Evaluation) (*Evaluation,
+	error) {
+	var d *declare.Declared
+	var problems problem.List
+	if was == nil {
+		d, problems = declare.Evaluate(ctx, o)
+	} else {
+		d, problems = was.Declared.Again(ctx, o)
+	}
 	g, cycles := graph.OfDeclared(d)
 	problems = append(problems, cycles...)
-	e := &Evaluation{Declared: d, Graph: g}
+	e := &Evaluation{Declared: d, Graph: g, loaded: loaded, moved: map[string]bool{}}
+	same := map[string]bool{}
+	for _, ward := range s.Wards {
+		same[ward] = d.Kept[ward] && !was.moved[ward]
+		e.moved[ward] = !same[ward]
+	}
+	if was != nil && loaded.set == was.loaded.set {
+		e.last = was.last
+	}
 	whole := problems.Wrong() == 0
 	problems = append(problems, loaded.problems...)
 	if whole && loaded.problems.Wrong() == 0 {
 		subjects := rules.OfDeclared(d)
 		problems = append(problems, loaded.set.Excuses(subjects)...)
-		report, err := loaded.set.Judge(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)})
+		report, err := loaded.set.JudgeAgain(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)}, e.last,
+			same)
 		if err != nil {
 			return nil, err
 		}
-		e.Judged = report
+		e.Judged, e.last, e.moved = report, report, nil
 		problems = append(problems, report.Problems()...)
 	}
 	problems.Sort()
@@ -205,4 +255,15 @@ func (o *Others) published(ctx context.Context) func(ward string) (value.Map, er
 		}
 		return out, nil
 	}
+}
+
+// RuleNames are the house rules that judge one resource each.
+func (e *Evaluation) RuleNames() []string {
+	var out []string
+	for _, r := range e.loaded.set.Rules {
+		if !r.Whole() {
+			out = append(out, r.Name)
+		}
+	}
+	return out
 }

@@ -67,6 +67,7 @@ func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
 		proposal, err := last.was.Again(o)
 		if proposal != nil {
 			s.detail("The declarations are as they were at the last proposal; they were not evaluated again.")
+			s.keepKnownOf(proposal, states, r)
 			return &Proposed{proposal, last.was.Remarks}, nil
 		}
 		s.forgot(err)
@@ -90,6 +91,7 @@ func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
 		return nil, err
 	}
 	s.remember(last, out, o, others)
+	s.keepKnownOf(out.Proposal, states, r)
 	return out, s.rehearse(ctx, out.Proposal, r)
 }
 
@@ -204,7 +206,7 @@ func (s *Session) renamedAway(ctx context.Context, others *Others, wards []strin
 		return nil, err
 	}
 	o.Wards = wards
-	e, err := s.evaluate(ctx, o, s.loadRules(ctx, o))
+	e, err := s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -385,3 +385,11 @@ func (s *Session) CommitFiles(ctx context.Context, files []string, resolution se
 	}
 	return git(ctx, s.Estate.Dir, append([]string{"commit", "-q", "-m", b.String(), "--"}, files...)...)
 }
+
+// TakeOverTexts are the files of the estate as they would be if the code said what was found, by what an
+// evaluation knows and without a look at any cloud. read gives the texts as they are.
+func (s *Session) TakeOverTexts(e *Evaluation, o declare.Options, list []settle.Difference,
+	read func(file string) ([]byte, error)) (*settle.Plan, error) {
+	return settle.Find(settle.Sources{Declared: e.Declared, Options: o, Read: read, Section: s.inputSection}, list,
+		settle.TakeOver)
+}

@@ -134,7 +134,7 @@ func (s *Session) OpenStore(ctx context.Context, set value.Map) (store.Store, er
 			continue
 		}
 		for _, k := range value.Keys(set) {
-			all := slices.Concat([]string{"store"}, sealKeys, kind.keys)
+			all := LedgerKeys(kind.name)
 			if slices.Contains(all, k) {
 				continue
 			}

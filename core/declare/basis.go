@@ -68,6 +68,20 @@ func (o Options) Unmoved(ward string, files map[string]string) (bool, error) {
 			return false, nil
 		}
 	}
+	return o.unmoved(root, files)
+}
+
+// Same reports whether files are as they were when they had these digests.
+func (o Options) Same(files map[string]string) (bool, error) {
+	root, err := os.OpenRoot(o.Estate.Dir)
+	if err != nil {
+		return false, err
+	}
+	defer root.Close()
+	return o.unmoved(root, files)
+}
+
+func (o Options) unmoved(root *os.Root, files map[string]string) (bool, error) {
 	for name, digest := range files {
 		src := source{name: name, path: name, root: root}
 		if rest, ok := strings.CutPrefix(name, kitPrefix); ok {
@@ -76,11 +90,17 @@ func (o Options) Unmoved(ward string, files map[string]string) (bool, error) {
 			if k == nil || k.Root == nil {
 				return false, nil
 			}
-			src.root, src.path = k.Root, inside
+			src.root, src.path, src.kit = k.Root, inside, k
 		}
-		body, err := readFile(src, o.Estate.Limits.FileBytes)
-		if err != nil || fileDigest(body) != digest {
-			return false, err
+		body, overlaid := o.Overlay[src.inEstate()]
+		if !overlaid {
+			var err error
+			if body, err = readFile(src, o.Estate.Limits.FileBytes); err != nil {
+				return false, err
+			}
+		}
+		if fileDigest(body) != digest {
+			return false, nil
 		}
 	}
 	return true, nil

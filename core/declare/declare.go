@@ -29,6 +29,7 @@ type Options struct {
 	Inputs   []estate.Input             // values given, weakest first
 	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
 	Bindings bool                       // find out by which names files bind resources
+	Again    bool                       // keep what Declared.Again needs
 	// Published answers for a ward that is not among Wards with the values it
 	// published last, by name. Leaves that were pending then are pending in
 	// them. Nil means that no other ward can be read.
@@ -46,7 +47,10 @@ type Declared struct {
 	Resources []*Resource      // of all wards, in the order of wards and declarations
 	Finds     map[string]*Find // things that are looked up, by the address that references use
 
+	Kept      map[string]bool   // wards that were not evaluated again, see Again
+
 	byAddress map[string]map[string]*Resource // by ward, and by the address in it
+	turns     map[string]*turn                // where Options.Again asks for it
 }
 
 // FromWards is what some wards say that were put together elsewhere.

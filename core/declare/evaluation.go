@@ -49,15 +49,20 @@ func newEvaluation(o Options, root *os.Root) *evaluation {
 // Evaluate evaluates the wards. The problems hold everything found, in the
 // order of files; when one of them is wrong, what is declared is incomplete.
 func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
-	d, problems, circled := evaluate(ctx, o, runtime.GOMAXPROCS(0))
+	return evaluateFrom(ctx, o, nil)
+}
+
+func evaluateFrom(ctx context.Context, o Options, known map[string]*turn) (*Declared, problem.List) {
+	d, problems, circled := evaluate(ctx, o, known, runtime.GOMAXPROCS(0))
 	if circled { // where a circle is met depends on who came first: say always the same
-		d, problems, _ = evaluate(ctx, o, 1)
+		d, problems, _ = evaluate(ctx, o, known, 1)
 	}
 	return d, problems
 }
 
-func evaluate(ctx context.Context, o Options, atOnce int) (d *Declared, problems problem.List, circled bool) {
-	d = &Declared{Env: o.Env, byAddress: map[string]map[string]*Resource{}}
+func evaluate(ctx context.Context, o Options, known map[string]*turn, atOnce int) (d *Declared, problems problem.List,
+	circled bool) {
+	d = &Declared{Env: o.Env, byAddress: map[string]map[string]*Resource{}, Kept: map[string]bool{}}
 	root, err := os.OpenRoot(o.Estate.Dir)
 	if err != nil {
 		problems.Add(err)
@@ -66,6 +71,14 @@ func evaluate(ctx context.Context, o Options, atOnce int) (d *Declared, problems
 	defer root.Close()
 	s := newEvaluation(o, root)
 	d.Finds = s.finds
+	for name, t := range known {
+		s.wards[name], d.Kept[name] = t, true
+		for address, f := range t.ev.s.finds {
+			if f.Ward == name {
+				s.finds[address] = f
+			}
+		}
+	}
 	var g errgroup.Group
 	g.SetLimit(atOnce)
 	for _, name := range o.Wards {
@@ -91,6 +104,10 @@ func evaluate(ctx context.Context, o Options, atOnce int) (d *Declared, problems
 	if err := ctx.Err(); err != nil {
 		problems.Add(err)
 		return d, problems, false
+	}
+	if o.Again {
+		d.turns = s.wards
+		s.wards = nil // what is kept of one evaluation must not hold the others of it
 	}
 	if problems.Wrong() == 0 {
 		problems = append(problems, unusedInputs(o, d, used)...)
@@ -168,6 +185,7 @@ func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, arg
 		return nil, fmt.Errorf("ward %s reads itself: use the value that it publishes", ward)
 	}
 	read := Read{Ward: ward, Name: name, Position: ev.caller(thread)}
+	ev.asked = append(ev.asked, ward)
 	v, err := ev.offered(thread.Local(contextOf).(context.Context), read)
 	if err != nil {
 		return nil, err

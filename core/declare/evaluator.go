@@ -32,6 +32,7 @@ type evaluator struct {
 	drivers  map[string]*driver   // by name
 	scopes   []*scope             // the ward, and the instances of kits that are open
 	pattern  string               // of names, with all filled in but {name}
+	asked    []string             // wards that it read, or tried to
 
 	inputsGiven
 	modules

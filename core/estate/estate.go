@@ -357,8 +357,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 }
 
 func (r *reader) estate(raw map[string]any) *Estate {
-	r.known("", raw, "estate", "renamed_from", "wards", "names", "prices", "ledger", "drivers", "kits", "inputs", "env",
-		"limits", "approval", "survey", "watch", "notify")
+	r.known("", raw, namesOf("")...)
 	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{},
 		envs: map[string]*environment{}}
 	e.Name = r.name("estate", raw["estate"])
@@ -404,8 +403,7 @@ func (r *reader) estate(raw map[string]any) *Estate {
 func (r *reader) environment(name string, v any, e *Estate) *environment {
 	section := "env." + name
 	t := r.table(section, v)
-	r.known(section, t, "renamed_from", "inputs", "ward", "ledger", "drivers", "kits", "secrets", "approval",
-		"adopt", "watch")
+	r.known(section, t, namesOf("env.NAME")...)
 	en := &environment{
 		inputs: r.table(section+".inputs", t["inputs"]),
 		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
@@ -427,7 +425,7 @@ func (r *reader) environment(name string, v any, e *Estate) *environment {
 			r.wrong(at, "no ward is called %q", w).Hint = nearest.Hint(w, e.Wards)
 		}
 		wt := r.table(at, wards[w])
-		r.known(at, wt, "inputs", "writers", "watch")
+		r.known(at, wt, namesOf("env.NAME.ward.WARD")...)
 		en.watches[w] = r.watch(at+".watch", wt["watch"])
 		en.wards[w] = r.table(at+".inputs", wt["inputs"])
 		if list, ok := wt["writers"]; ok {
@@ -600,7 +598,7 @@ func (r *reader) pattern(v any) string {
 
 func (r *reader) limits(v any, l *Limits) {
 	t := r.table("limits", v)
-	r.known("limits", t, "file_bytes", "levels", "text_bytes", "range", "steps", "seconds", "heap_bytes", "resources")
+	r.known("limits", t, namesOf("limits")...)
 	set := func(key string, to func(int64)) {
 		switch n := t[key].(type) {
 		case nil:

@@ -73,7 +73,7 @@ func (r *reader) kits(section string, v any) map[string]KitSource {
 		case string:
 			k.Folder = v
 		case map[string]any:
-			r.known(at, v, "git", "tag", "path", "folder")
+			r.known(at, v, namesOf("kits.NAME")...)
 			for key, to := range map[string]*string{"git": &k.Git, "tag": &k.Tag, "path": &k.Path,
 				"folder": &k.Folder} {
 				s, ok := v[key].(string)

@@ -174,3 +174,25 @@ func (l *layout) find(fits func(key string, e entry) bool) (entry, bool) {
 func KeyPositions(file, body string) func(key string) problem.Position {
 	return newLayout(file, body).position
 }
+
+// KeyPlace is a key in the text of kasbah.toml, with offsets of bytes.
+type KeyPlace struct {
+	Key        string // with its section
+	From       int    // where it begins
+	Value, End int    // of its value; both 0 for a section
+}
+
+// KeyPlaces are the keys of a text, in its order. Of one that is not TOML, those before the mistake.
+func KeyPlaces(body string) []KeyPlace {
+	l := newLayout(File, body)
+	var out []KeyPlace
+	for _, key := range l.order {
+		e := l.entries[key]
+		p := KeyPlace{Key: key, From: e.key, Value: e.value, End: e.end}
+		for p.Value < p.End && (body[p.Value] == ' ' || body[p.Value] == '\t') {
+			p.Value++
+		}
+		out = append(out, p)
+	}
+	return out
+}

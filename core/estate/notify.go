@@ -47,7 +47,7 @@ func (r *reader) notify(v any) []Notify {
 	names := map[string]bool{}
 	for _, item := range list {
 		t := r.table("notify", item)
-		r.known("notify", t, "name", "events", "url", "sign", "mail", "from", "server", "user", "password", "run")
+		r.known("notify", t, namesOf("notify")...)
 		n := r.receiver(t)
 		if names[n.Name] {
 			r.wrong("notify", "two receivers are called %q; give them names", n.Name)

@@ -21,7 +21,7 @@ func (r *reader) prices(v any) (p Prices) {
 			r.wrong("prices", "prices must name a file, such as prices = \"prices.csv\"")
 		}
 	case map[string]any:
-		r.known("prices", v, "book", "currency")
+		r.known("prices", v, namesOf("prices")...)
 		if book, ok := v["book"]; ok {
 			if p.Book, ok = book.(string); !ok || p.Book == "" {
 				r.wrong("prices.book", "book must name a file, such as book = \"prices.csv\"")

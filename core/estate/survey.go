@@ -16,7 +16,7 @@ type Ignored struct {
 // survey reads the table [survey].
 func (r *reader) survey(v any) []Ignored {
 	t := r.table("survey", v)
-	r.known("survey", t, "ignore")
+	r.known("survey", t, namesOf("survey")...)
 	list, ok := t["ignore"].([]any)
 	if t["ignore"] != nil && !ok {
 		r.wrong("survey.ignore", "ignore must be a list of texts, such as \"medina.machine/** state\"")

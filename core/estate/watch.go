@@ -18,7 +18,7 @@ const never = "never"
 // watch reads such a table.
 func (r *reader) watch(section string, v any) watched {
 	t := r.table(section, v)
-	r.known(section, t, "every", "zone")
+	r.known(section, t, namesOf("watch")...)
 	out := watched{at: r.file.position(section + ".every")}
 	text := func(key string) string {
 		s, ok := t[key].(string)

@@ -12,7 +12,8 @@ import (
 
 // To is the candidate closest to name by edit distance, or "" when none is close enough to be
 // meant: a third of its letters may differ, two in a short one, but never more than half. Two
-// letters that changed places are one slip in the shortest, too.
+// letters that changed places are one slip in the shortest, too. Of several that are as close, it is
+// the first by the alphabet.
 func To(name string, candidates []string) string {
 	name = strings.ToLower(name)
 	letters := utf8.RuneCountInString(name)
@@ -21,7 +22,7 @@ func To(name string, candidates []string) string {
 	for _, c := range candidates {
 		low := strings.ToLower(c)
 		d := levenshtein.ComputeDistance(name, low)
-		if d < at && (d <= limit || sorted(name) == sorted(low)) {
+		if near := d <= limit || sorted(name) == sorted(low); near && (d < at || d == at && c < best) {
 			best, at = c, d
 		}
 	}

@@ -30,3 +30,10 @@ func TestTo(t *testing.T) {
 	require.Empty(t, Hint("something else", names))
 	require.Empty(t, Hint("x", nil))
 }
+
+// TestOrderSaysNothing: the answer is the same in whatever order the candidates come, for many come out of
+// a map.
+func TestOrderSaysNothing(t *testing.T) {
+	require.Equal(t, "care", To("more", []string{"ord", "care"}))
+	require.Equal(t, "care", To("more", []string{"care", "ord"}))
+}

@@ -257,9 +257,31 @@ func (r *Report) Problems() problem.List {
 	return out
 }
 
+// of are the findings of one rule by ward and address.
+func (r *Report) of(rule *Rule) map[[2]string][]Finding {
+	if r == nil {
+		return nil
+	}
+	out := map[[2]string][]Finding{}
+	for _, f := range r.Findings {
+		if f.Rule == rule.Name {
+			at := [2]string{f.Ward, f.Address}
+			out[at] = append(out[at], f)
+		}
+	}
+	return out
+}
+
 // Judge judges subjects at a stage, each by itself and all of them as one.
 // extra are further fields of what a whole rule gets.
 func (s *Set) Judge(ctx context.Context, stage Stage, subjects []*Subject, extra value.Map) (*Report, error) {
+	return s.JudgeAgain(ctx, stage, subjects, extra, nil, nil)
+}
+
+// JudgeAgain is Judge where was says what the same rules said before: the subjects of wards that are
+// the same are not judged again one by one. They are not tallied.
+func (s *Set) JudgeAgain(ctx context.Context, stage Stage, subjects []*Subject, extra value.Map, was *Report,
+	same map[string]bool) (*Report, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := &Report{}
@@ -268,7 +290,10 @@ func (s *Set) Judge(ctx context.Context, stage Stage, subjects []*Subject, extra
 	}
 	stop := s.script.Watch(ctx)
 	defer stop()
-	all := s.subjects(subjects, stage)
+	var all []starlark.Value
+	if was == nil || slices.ContainsFunc(s.Rules, (*Rule).Whole) {
+		all = s.subjects(subjects, stage)
+	}
 	for _, r := range s.Rules {
 		if !slices.Contains(r.At, stage) {
 			continue
@@ -276,11 +301,22 @@ func (s *Set) Judge(ctx context.Context, stage Stage, subjects []*Subject, extra
 		t := &Tally{Rule: r}
 		out.Tallies = append(out.Tallies, t)
 		if r.each != nil {
+			known := was.of(r)
 			for i, subject := range subjects {
+				if was != nil && same[subject.Ward] {
+					if len(known) > 0 {
+						out.add(t, known[[2]string{subject.Ward, subject.Address}]...)
+					}
+					continue
+				}
 				if err := ctx.Err(); err != nil {
 					return nil, err
 				}
-				out.add(t, s.one(r, stage, subject, all[i])...)
+				is := starlark.Value(&subjectValue{s: s, is: subject, stage: stage})
+				if all != nil {
+					is = all[i]
+				}
+				out.add(t, s.one(r, stage, subject, is)...)
 			}
 			continue
 		}

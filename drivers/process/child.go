@@ -19,6 +19,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/environ"
+	"kasbah/transport"
 )
 
 const (
@@ -74,7 +75,7 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	}
 	var reading sync.WaitGroup
 	reading.Go(func() { c.readLog(log, d.o.Log, d.o.Redact) })
-	stream := jsonrpc2.NewBufferedStream(pipes{out, in}, watched{codec{}, c})
+	stream := jsonrpc2.NewBufferedStream(pipes{out, in}, watched{transport.Frames{}, c})
 	c.conn = jsonrpc2.NewConn(context.Background(), stream, c, jsonrpc2.SetLogger(quiet{}),
 		jsonrpc2.OnRecv(func(*jsonrpc2.Request, *jsonrpc2.Response) {
 			c.heard.Store(int64(time.Since(c.began)))
@@ -330,12 +331,12 @@ func (p pipes) Close() error { return p.in.Close() } // its output ends with it
 
 // watched notes what a child wrote that is no message.
 type watched struct {
-	codec
+	transport.Frames
 	c *child
 }
 
 func (w watched) ReadObject(r *bufio.Reader, v any) error {
-	err := w.codec.ReadObject(r, v)
+	err := w.Frames.ReadObject(r, v)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF && !errors.Is(err, os.ErrClosed) {
 		w.c.fail(err)
 		killGroup(w.c.cmd)

@@ -21,6 +21,7 @@ import (
 	"kasbah/drivers/conformance"
 	"kasbah/drivers/drivertest"
 	"kasbah/medina"
+	"kasbah/transport"
 )
 
 // TestMain lets the test be a child as well: a good one in front of Medina, or a
@@ -131,7 +132,7 @@ func hostile(role string) {
 	say := func(v any) {
 		mu.Lock()
 		defer mu.Unlock()
-		_ = codec{}.WriteObject(os.Stdout, v)
+		_ = transport.Frames{}.WriteObject(os.Stdout, v)
 	}
 	for {
 		var m struct {
@@ -139,7 +140,7 @@ func hostile(role string) {
 			Method string
 			Params json.RawMessage
 		}
-		if (codec{}).ReadObject(in, &m) != nil {
+		if (transport.Frames{}).ReadObject(in, &m) != nil {
 			return
 		}
 		reply := func(result any) { say(map[string]any{"jsonrpc": "2.0", "id": m.ID, "result": result}) }
@@ -336,11 +337,11 @@ func FuzzCodec(f *testing.F) {
 	f.Add([]byte("content-length:2\n\n[]"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var v any
-		if (codec{}).ReadObject(bufio.NewReader(bytes.NewReader(b)), &v) == nil {
+		if (transport.Frames{}).ReadObject(bufio.NewReader(bytes.NewReader(b)), &v) == nil {
 			var out bytes.Buffer
-			require.NoError(t, codec{}.WriteObject(&out, v))
+			require.NoError(t, transport.Frames{}.WriteObject(&out, v))
 			var again any
-			require.NoError(t, codec{}.ReadObject(bufio.NewReader(&out), &again))
+			require.NoError(t, transport.Frames{}.ReadObject(bufio.NewReader(&out), &again))
 			require.Equal(t, v, again)
 		}
 	})

@@ -13,6 +13,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/value"
+	"kasbah/transport"
 )
 
 // Schemas says what a driver offers, in the form that the wire knows: JSON
@@ -33,7 +34,7 @@ func Serve(ctx context.Context, name string, s Schemas, open func(settings value
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	sv := &server{name: name, schemas: s, open: open, calls: map[jsonrpc2.ID]context.CancelFunc{}}
-	conn := jsonrpc2.NewConn(ctx, jsonrpc2.NewBufferedStream(both{in, out}, codec{}), sv, jsonrpc2.SetLogger(quiet{}))
+	conn := jsonrpc2.NewConn(ctx, jsonrpc2.NewBufferedStream(both{in, out}, transport.Frames{}), sv, jsonrpc2.SetLogger(quiet{}))
 	<-conn.DisconnectNotify()
 	cancel()
 	sv.working.Wait()

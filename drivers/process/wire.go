@@ -1,14 +1,8 @@
 package process
 
 import (
-	"bufio"
-	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/sourcegraph/jsonrpc2"
@@ -20,11 +14,6 @@ import (
 // Protocol is the contract's version, which both sides name first.
 const Protocol = "kasbah.driver/1"
 
-const (
-	maxMessage = 64 << 20 // bytes of one message
-	maxHeader  = 1 << 10  // bytes of what comes before one
-)
-
 // The codes of refusals, in the range that JSON-RPC 2.0 leaves to its users.
 const (
 	codeGone    = -32001 // there is no such thing
@@ -32,61 +21,6 @@ const (
 	codeRefused = -32003 // the cloud refuses
 	codePassing = -32004 // it may pass by itself
 )
-
-// codec frames messages with a Content-Length header, as language servers do.
-// What is no frame is an error that ends the connection.
-type codec struct{}
-
-func (codec) WriteObject(w io.Writer, v any) error {
-	body, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintf(w, "Content-Length: %d\r\n\r\n%s", len(body), body)
-	return err
-}
-
-func (codec) ReadObject(r *bufio.Reader, v any) error {
-	length, read := -1, 0
-	for {
-		line, err := r.ReadSlice('\n')
-		if read += len(line); err == bufio.ErrBufferFull || read > maxHeader {
-			return errNoMessage
-		}
-		if err != nil {
-			if err == io.EOF && read > 0 {
-				return io.ErrUnexpectedEOF
-			}
-			return err
-		}
-		text := strings.TrimRight(string(line), "\r\n")
-		if text == "" {
-			break
-		}
-		name, is, ok := strings.Cut(text, ":")
-		if !ok {
-			return errNoMessage
-		}
-		if strings.EqualFold(name, "Content-Length") {
-			if length, err = strconv.Atoi(strings.TrimSpace(is)); err != nil {
-				return errNoMessage
-			}
-		}
-	}
-	if length < 0 || length > maxMessage {
-		return fmt.Errorf("it wrote a message of %d bytes", length)
-	}
-	var body bytes.Buffer // grows with what comes, not with what was announced
-	if _, err := io.CopyN(&body, r, int64(length)); err != nil {
-		return io.ErrUnexpectedEOF
-	}
-	if err := json.Unmarshal(body.Bytes(), v); err != nil {
-		return errNoMessage
-	}
-	return nil
-}
-
-var errNoMessage = errors.New("it wrote something other than a message")
 
 // What goes over the wire. docs/formats/driver.md describes it for those who
 // write the other side.

@@ -1,0 +1,320 @@
+package editor
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/sourcegraph/jsonrpc2"
+	"github.com/stretchr/testify/require"
+	protocol "github.com/tliron/glsp/protocol_3_16"
+
+	"kasbah/core/ledger"
+	"kasbah/core/problem"
+	"kasbah/home"
+	"kasbah/session"
+	"kasbah/transport"
+)
+
+// demo is a copy of the demo's estate.
+func demo(t testing.TB) string {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, os.CopyFS(dir, os.DirFS("../demo/lantern-coast")))
+	return dir
+}
+
+func open(ctx context.Context, dir, env string, texts map[string][]byte) (*session.Session, error) {
+	return session.Open(ctx, session.Config{Dir: dir, Env: env, Overlay: texts, Lenient: true,
+		Identity: ledger.Identity{Who: "keeper-1", Host: "t3", Program: "test"},
+		Home:     func() (*home.Home, error) { return nil, errors.New("no home here") }})
+}
+
+// client is an editor in the same process.
+type client struct {
+	t    testing.TB
+	dir  string
+	conn *jsonrpc2.Conn
+	done chan error
+
+	mu          sync.Mutex
+	diagnostics map[string][]protocol.Diagnostic
+	published   int
+	changed     *sync.Cond
+	version     int32
+}
+
+// connect begins a session of an editor on an estate.
+func connect(t testing.TB, dir string, settings map[string]any) *client {
+	ours, theirs := net.Pipe()
+	c := &client{t: t, dir: dir, done: make(chan error, 1), diagnostics: map[string][]protocol.Diagnostic{}}
+	c.changed = sync.NewCond(&c.mu)
+	go func() { c.done <- Serve(context.Background(), theirs, Options{Open: open, Version: "test", Wait: time.Millisecond}) }()
+	c.conn = jsonrpc2.NewConn(context.Background(), jsonrpc2.NewBufferedStream(ours, transport.Frames{}),
+		jsonrpc2.HandlerWithError(c.handle))
+	var caps protocol.ClientCapabilities
+	require.NoError(t, json.Unmarshal([]byte(`{"textDocument": {"completion": {"completionItem": {"snippetSupport": true}}}}`), &caps))
+	c.call("initialize", protocol.InitializeParams{RootURI: ptr(uriOf(dir)), Capabilities: caps, InitializationOptions: settings}, nil)
+	c.tell("initialized", protocol.InitializedParams{})
+	t.Cleanup(func() {
+		c.call("shutdown", nil, nil)
+		c.tell("exit", nil)
+		select {
+		case err := <-c.done:
+			require.NoError(t, err)
+		case <-time.After(time.Minute):
+			t.Error("the server does not end")
+		}
+	})
+	return c
+}
+
+func (c *client) handle(_ context.Context, _ *jsonrpc2.Conn, r *jsonrpc2.Request) (any, error) {
+	if r.Method == "textDocument/publishDiagnostics" {
+		var p protocol.PublishDiagnosticsParams
+		if err := json.Unmarshal(*r.Params, &p); err != nil {
+			return nil, err
+		}
+		c.mu.Lock()
+		c.diagnostics[p.URI] = p.Diagnostics
+		c.published++
+		c.mu.Unlock()
+		c.changed.Broadcast()
+	}
+	return nil, nil
+}
+
+func (c *client) call(method string, params, result any) {
+	c.t.Helper()
+	require.NoError(c.t, c.try(method, params, result), method)
+}
+
+func (c *client) try(method string, params, result any) error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	return c.conn.Call(ctx, method, params, result)
+}
+
+func (c *client) tell(method string, params any) {
+	c.t.Helper()
+	require.NoError(c.t, c.conn.Notify(context.Background(), method, params))
+}
+
+func (c *client) uri(file string) string { return uriOf(filepath.Join(c.dir, file)) }
+
+// open opens a file with a text; as it is on the disk for "".
+func (c *client) open(file, text string) string {
+	c.t.Helper()
+	if text == "" {
+		body, err := os.ReadFile(filepath.Join(c.dir, file))
+		require.NoError(c.t, err)
+		text = string(body)
+	}
+	c.tell("textDocument/didOpen", protocol.DidOpenTextDocumentParams{TextDocument: protocol.TextDocumentItem{
+		URI: c.uri(file), LanguageID: "starlark", Version: 1, Text: text}})
+	return text
+}
+
+func (c *client) change(file, text string) {
+	c.version++
+	c.tell("textDocument/didChange", protocol.DidChangeTextDocumentParams{
+		TextDocument:   protocol.VersionedTextDocumentIdentifier{TextDocumentIdentifier: protocol.TextDocumentIdentifier{URI: c.uri(file)}, Version: c.version},
+		ContentChanges: []any{protocol.TextDocumentContentChangeEventWhole{Text: text}}})
+}
+
+// until waits until the diagnostics of a file are as wanted.
+func (c *client) until(file string, fits func([]protocol.Diagnostic) bool) []protocol.Diagnostic {
+	c.t.Helper()
+	late := time.AfterFunc(30*time.Second, c.changed.Broadcast)
+	defer late.Stop()
+	end := time.Now().Add(30 * time.Second)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for !fits(c.diagnostics[c.uri(file)]) {
+		if time.Now().After(end) {
+			c.t.Fatalf("%s: the diagnostics stay as they are: %v", file, c.diagnostics[c.uri(file)])
+		}
+		c.changed.Wait()
+	}
+	return c.diagnostics[c.uri(file)]
+}
+
+func says(text string) func([]protocol.Diagnostic) bool {
+	return func(list []protocol.Diagnostic) bool {
+		return slices.ContainsFunc(list, func(d protocol.Diagnostic) bool { return strings.Contains(d.Message, text) })
+	}
+}
+
+// at is the place of a text in a file, and some characters on.
+func at(t testing.TB, c *client, file, text, find string, on int) protocol.TextDocumentPositionParams {
+	t.Helper()
+	i := strings.Index(text, find)
+	require.GreaterOrEqual(t, i, 0, find)
+	line := strings.Count(text[:i], "\n")
+	column := i - strings.LastIndex(text[:i], "\n") - 1
+	return protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: c.uri(file)},
+		Position: protocol.Position{Line: uint32(line), Character: uint32(column + on)}}
+}
+
+// applied is a text after edits.
+func applied(text string, edits []protocol.TextEdit) string {
+	f := (&project{texts: map[string][]byte{"x": []byte(text)}}).lines("x")
+	slices.SortStableFunc(edits, func(a, b protocol.TextEdit) int { return offset(f, b.Range.Start) - offset(f, a.Range.Start) })
+	for _, e := range edits {
+		text = text[:offset(f, e.Range.Start)] + e.NewText + text[offset(f, e.Range.End):]
+	}
+	return text
+}
+
+// checked is what `kasbah check` says of the files of a folder.
+func checked(t testing.TB, dir, env string) []string {
+	t.Helper()
+	ctx := context.Background()
+	s, err := open(ctx, dir, env, nil)
+	var list problem.List
+	if err != nil {
+		list.Add(err)
+	} else {
+		e, err := s.Evaluate(ctx, s.Others())
+		require.NoError(t, err)
+		list = e.Problems
+		if list.Wrong() == 0 {
+			list = append(list, s.SecretProblems(ctx, e.Declared, problem.Warning)...)
+			list.Sort()
+		}
+	}
+	if s != nil {
+		require.NoError(t, s.Close())
+	}
+	return said(list)
+}
+
+func said(list problem.List) []string {
+	out := []string{}
+	for _, p := range list {
+		out = append(out, fmt.Sprintf("%s %s ward %q hint %q via %v", p.Level, p.Error(), p.Ward, p.Hint, p.Via))
+	}
+	return out
+}
+
+// typing makes random edits as people make them, right and wrong ones.
+type typing struct {
+	*rand.Rand
+	files []string
+	was   map[string]string
+	now   map[string]string
+}
+
+var typed = []string{"(", ")", "[", "]", "{", "}", ",", "=", " = ", ".", ":", "\"", "#", "\n", "\n    ", " ", "medina", "medina.machine(\"x\", ",
+	"size = \"tiny\"", "size = \"huge\"", "relay", "lights", "True", "7", "published(\"shore\", \"gauges\")", "published(\"signal\", \"relay\")",
+	"publish(\"x\", 1)\n", "load(\"kit:station\", \"station\")\n", "if True:\n    ", "for x in lights:\n    ", "def f():\n    ", "tags = owned(), ", "é", "☂", "\t",
+	"care = care(guard = True), ", "input(\"n\", kind.int)", "x = y\n", "lights = 4\n", "[env.trial]\n", "a = 1\n"}
+
+func newTyping(t testing.TB, dir string, seed uint64) *typing {
+	y := &typing{Rand: rand.New(rand.NewPCG(seed, 24)), was: map[string]string{}, now: map[string]string{}}
+	for _, f := range []string{"kasbah.toml", "shore/shore.star", "signal/signal.star", "signal/signal.star", "chronicle/chronicle.star",
+		"common/coast.star", "kits/station/kit.star", "kits/lookout/kit.star", "rules/house.star"} {
+		body, err := os.ReadFile(filepath.Join(dir, f))
+		require.NoError(t, err)
+		y.files, y.was[f], y.now[f] = append(y.files, f), string(body), string(body)
+	}
+	return y
+}
+
+// edit changes a file.
+func (y *typing) edit() (file string) {
+	file = y.files[y.IntN(len(y.files))]
+	if y.IntN(4) == 0 { // all but this one are right again
+		for _, f := range y.files {
+			if f != file {
+				y.now[f] = y.was[f]
+			}
+		}
+	}
+	runes := []rune(y.now[file])
+	if len(runes) == 0 || y.IntN(3) == 0 || file == "kasbah.toml" && y.now[file] != y.was[file] || len(runes) > 3*len(y.was[file]) { // it was wrong long enough
+		y.now[file] = y.was[file]
+		return file
+	}
+	at := y.IntN(len(runes))
+	text := string(runes)
+	i := len(string(runes[:at]))
+	switch y.IntN(4) {
+	case 0: // a word is taken out
+		j := i
+		for j < len(text) && (isKey(text[j])) {
+			j++
+		}
+		text = text[:i] + text[max(j, min(i+1, len(text))):]
+	case 1: // a line is taken out, or doubled
+		from, to := strings.LastIndex(text[:i], "\n")+1, len(text)
+		if n := strings.Index(text[i:], "\n"); n >= 0 {
+			to = i + n + 1
+		}
+		if y.IntN(2) == 0 {
+			text = text[:from] + text[to:]
+		} else {
+			text = text[:to] + text[from:to] + text[to:]
+		}
+	default:
+		text = text[:i] + typed[y.IntN(len(typed))] + text[i:]
+	}
+	y.now[file] = strings.ToValidUTF8(text, "")
+	return file
+}
+
+// TestTyping: whatever is typed, the diagnostics are those of `kasbah check` on the same texts.
+func TestTyping(t *testing.T) {
+	edits := 250
+	if os.Getenv("KASBAH_LONG") != "" {
+		edits = 2000
+	}
+	dir, files := demo(t), demo(t)
+	y := newTyping(t, dir, 24)
+	p := newProject(dir, open)
+	defer func() { require.NoError(t, p.close()) }()
+	var heap runtime.MemStats
+	wrong := 0
+	var early uint64
+	for i := range edits {
+		file := y.edit()
+		for f, text := range y.now {
+			p.setText(f, []byte(text))
+			require.NoError(t, os.WriteFile(filepath.Join(files, f), []byte(text), 0o644))
+		}
+		got := p.check(context.Background(), "trial")
+		require.Len(t, got, 1)
+		want := checked(t, files, "trial")
+		if len(want) > 0 && strings.Contains(want[0], "no environment is called") { // the command line and the settings say it each their way
+			require.Contains(t, said(got[0].problems)[0], "no environment is called")
+			continue
+		}
+		require.Equal(t, want, said(got[0].problems), "after edit %d, of %s:\n%s", i, file, y.now[file])
+		if slices.ContainsFunc(want, func(line string) bool { return strings.HasPrefix(line, "error") }) {
+			wrong++
+		}
+		if i == edits/4 || i == edits-1 {
+			runtime.GC()
+			runtime.ReadMemStats(&heap)
+			if early == 0 {
+				early = heap.HeapAlloc
+			}
+		}
+	}
+	require.Greater(t, wrong, edits/5)
+	require.Less(t, wrong, edits*9/10)
+	require.Less(t, heap.HeapAlloc, early*2+8<<20, "it grows")
+	t.Logf("%d edits, %d with problems; %d MB of heap after a quarter, %d at the end", edits, wrong, early>>20, heap.HeapAlloc>>20)
+}
+

@@ -1,0 +1,151 @@
+package session
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"kasbah/core/disk"
+	"kasbah/core/ledger"
+	"kasbah/core/propose"
+)
+
+const knownFormat = "kasbah.known/1"
+
+// Known is what the last proposal said of each address, kept on this machine for those who type: editors
+// and shells. It holds no values.
+type Known struct {
+	At      time.Time        // of the proposal
+	Entries map[string]int64 // by ward: the ledger's newest entry that it was made from
+	Actions map[string]string
+	// Addresses are all of them with their wards, in their order.
+	Addresses []string
+}
+
+type knownHead struct {
+	Format  string           `json:"format"`
+	At      time.Time        `json:"at"`
+	Entries map[string]int64 `json:"entries"`
+}
+
+func knownPath(dir, env string) (string, error) {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return "", err
+	}
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	return filepath.Join(cache, "kasbah", "known", digestOf(dir+"\x00"+env)), nil
+}
+
+// ReadKnown is what is known of an estate's folder in an environment; nil where nothing is. What is damaged
+// counts as nothing: it is only remembered.
+func ReadKnown(dir, env string) *Known {
+	path, err := knownPath(dir, env)
+	if err != nil {
+		return nil
+	}
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return nil
+	}
+	first, rest, _ := bytes.Cut(body, []byte("\n"))
+	var head knownHead
+	if json.Unmarshal(first, &head) != nil || head.Format != knownFormat {
+		return nil
+	}
+	k := &Known{At: head.At, Entries: head.Entries, Actions: map[string]string{}}
+	lines := bufio.NewScanner(bytes.NewReader(rest))
+	lines.Buffer(nil, len(rest)+1)
+	for lines.Scan() {
+		address, action, _ := strings.Cut(lines.Text(), "\t")
+		k.Addresses = append(k.Addresses, address)
+		if action != "" {
+			k.Actions[address] = action
+		}
+	}
+	return k
+}
+
+// keepKnownOf keeps what a whole proposal of what is declared says.
+func (s *Session) keepKnownOf(p *propose.Proposal, states map[string]*ledger.State, r Request) {
+	if s.config.Overlay != nil || r.Adopt != nil || r.Raze || r.Restore > 0 || len(r.Only) > 0 || r.Run != "" {
+		return
+	}
+	s.keepKnown(p, states)
+}
+
+// keepKnown keeps what a proposal says of each address. Nothing is lost where it cannot.
+func (s *Session) keepKnown(p *propose.Proposal, states map[string]*ledger.State) {
+	path, err := knownPath(s.Estate.Dir, s.Env)
+	if err != nil {
+		return
+	}
+	head := knownHead{Format: knownFormat, At: time.Now().UTC().Truncate(time.Second), Entries: map[string]int64{}}
+	was := ReadKnown(s.Estate.Dir, s.Env)
+	if was != nil {
+		for ward, entry := range was.Entries {
+			head.Entries[ward] = entry
+		}
+	}
+	for _, ward := range s.Wards {
+		if st := states[ward]; st != nil {
+			head.Entries[ward] = st.Seq
+		}
+	}
+	lines := make([]string, 0, len(p.Actions))
+	for _, a := range p.Actions {
+		lines = append(lines, a.Full()+said(a))
+	}
+	if was != nil { // other wards are as they were
+		for _, address := range was.Addresses {
+			ward, _, _ := strings.Cut(address, ":")
+			if s.Estate.HasWard(ward) && !slices.Contains(s.Wards, ward) {
+				line := address
+				if is := was.Actions[address]; is != "" {
+					line += "\t" + is
+				}
+				lines = append(lines, line)
+			}
+		}
+	}
+	slices.Sort(lines)
+	body, err := json.Marshal(head)
+	if err == nil {
+		body = append(append(body, '\n'), strings.Join(lines, "\n")...)
+		if err = os.MkdirAll(filepath.Dir(path), 0o700); err == nil {
+			err = disk.ReplacePrivate(path, append(body, '\n'))
+		}
+	}
+	if err != nil {
+		s.detail("Editors and shells do not know of this proposal: %v", err)
+	}
+}
+
+// said is an action as one of few words; "" for none.
+func said(a *propose.Action) string {
+	if a.Kind == propose.Same {
+		return ""
+	}
+	out := "\t" + string(a.Kind)
+	var names []string
+	for _, c := range a.Changes {
+		if name, _, _ := strings.Cut(c.Path, "."); a.Kind != propose.New && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	if len(names) > 4 {
+		names = append(names[:4], fmt.Sprintf("and %d more", len(names)-4))
+	}
+	if len(names) > 0 {
+		out += " " + strings.Join(names, ", ")
+	}
+	return out
+}
