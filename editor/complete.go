@@ -48,19 +48,7 @@ func (s *server) completion(ctx context.Context, p *protocol.CompletionParams) (
 	if f == nil {
 		return none, nil
 	}
-	v := d.project.view(ctx)
-	if v == nil {
-		return none, nil
-	}
-	var offers []offer
-	var word code.Span
-	switch {
-	case d.path == estate.File:
-		offers, word = v.completeEstate(f, at)
-	case strings.HasSuffix(d.path, ".star"):
-		pl := &place{v: v, p: d.project, f: f, at: at, Place: f.Place(at)}
-		offers, word = pl.offers(), pl.Word
-	}
+	offers, word, _ := offered(ctx, d.project, d.path, at)
 	typed := f.Text(code.Span{From: word.From, To: at})
 	out := none
 	for i, o := range offers {
@@ -93,6 +81,21 @@ func (s *server) completion(ctx context.Context, p *protocol.CompletionParams) (
 		out.Items = append(out.Items, item)
 	}
 	return out, nil
+}
+
+// offered are the words that fit a place of a file, and the word that they stand for.
+func offered(ctx context.Context, p *project, path string, at int) ([]offer, code.Span, *code.File) {
+	f, v := p.file(path), p.view(ctx)
+	switch {
+	case v == nil || f == nil:
+	case path == estate.File:
+		offers, word := v.completeEstate(f, at)
+		return offers, word, f
+	case strings.HasSuffix(path, ".star"):
+		pl := &place{v: v, p: p, f: f, at: at, Place: f.Place(at)}
+		return pl.offers(), pl.Word, f
+	}
+	return nil, code.Span{}, f
 }
 
 // matches reports whether the letters that were typed stand in a word in this order, the first one at its
@@ -129,6 +132,9 @@ func (pl *place) offers() []offer {
 		return pl.afterDot()
 	}
 	call := pl.call()
+	if call != nil && call.Def && !call.Value || pl.After == "def" {
+		return nil // a name, which the person chooses
+	}
 	if call != nil && call.Open == '(' && (pl.After == "(" || pl.After == ",") {
 		return pl.inCall(call)
 	}
@@ -371,6 +377,9 @@ func (pl *place) values(attr *schema.Attribute, driver string) []offer {
 		}
 		if attr.HasDefault && len(attr.OneOf) == 0 && attr.Kind != schema.Bool && attr.Default != nil {
 			out = append(out, offer{label: declare.Literal(attr.Default), kind: protocol.CompletionItemKindValue, detail: "the default"})
+		}
+		if declare.KindName(attr) == "care" {
+			out = append(out, offer{label: "care", kind: protocol.CompletionItemKindFunction, insert: "care($1)$0", stops: true})
 		}
 		if attr.Secret && pl.v.ward(pl.f.Name) != "" {
 			for _, name := range pl.v.session.Estate.Secrets(pl.v.env) {

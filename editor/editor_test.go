@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +21,8 @@ import (
 	"github.com/stretchr/testify/require"
 	protocol "github.com/tliron/glsp/protocol_3_16"
 
+	"kasbah/core/code"
+	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/home"
@@ -60,7 +63,9 @@ func connect(t testing.TB, dir string, settings map[string]any) *client {
 	ours, theirs := net.Pipe()
 	c := &client{t: t, dir: dir, done: make(chan error, 1), diagnostics: map[string][]protocol.Diagnostic{}}
 	c.changed = sync.NewCond(&c.mu)
-	go func() { c.done <- Serve(context.Background(), theirs, Options{Open: open, Version: "test", Wait: time.Millisecond}) }()
+	go func() {
+		c.done <- Serve(context.Background(), theirs, Options{Open: open, Version: "test", Wait: time.Millisecond})
+	}()
 	c.conn = jsonrpc2.NewConn(context.Background(), jsonrpc2.NewBufferedStream(ours, transport.Frames{}),
 		jsonrpc2.HandlerWithError(c.handle))
 	var caps protocol.ClientCapabilities
@@ -318,3 +323,90 @@ func TestTyping(t *testing.T) {
 	t.Logf("%d edits, %d with problems; %d MB of heap after a quarter, %d at the end", edits, wrong, early>>20, heap.HeapAlloc>>20)
 }
 
+// TestOffered: every word that is offered at random places is accepted by a check of the text with the word
+// in it: no problem is told of the word itself.
+func TestOffered(t *testing.T) {
+	places := 60
+	if os.Getenv("KASBAH_LONG") != "" {
+		places = 500
+	}
+	dir := demo(t)
+	ctx := context.Background()
+	p := newProject(dir, open)
+	defer func() { require.NoError(t, p.close()) }()
+	random := rand.New(rand.NewPCG(7, 24))
+	p.check(ctx, "trial")
+	words := 0
+	files := []string{"shore/shore.star", "signal/signal.star", "chronicle/chronicle.star", "kits/station/kit.star", "kits/lookout/kit.star",
+		"common/coast.star", "rules/house.star", "kasbah.toml"}
+	for n := 0; n < places; {
+		file := files[random.IntN(len(files))]
+		body, err := os.ReadFile(filepath.Join(dir, file))
+		require.NoError(t, err)
+		text := string(body)
+		i := random.IntN(len(text))
+		from, to := i, i // the word there is taken out
+		for from > 0 && isKey(text[from-1]) && text[from-1] != '-' {
+			from--
+		}
+		for to < len(text) && isKey(text[to]) && text[to] != '-' {
+			to++
+		}
+		if from == to || strings.Contains(text[strings.LastIndex(text[:i], "\n")+1:from], "#") {
+			continue
+		}
+		n++
+		before := text[:from] + text[to:]
+		p.setText(file, []byte(before))
+		p.check(ctx, "trial")
+		offers, word, f := offered(ctx, p, file, from)
+		for _, o := range offers {
+			if o.stops {
+				continue // there is more to type
+			}
+			insert := o.insert
+			if insert == "" {
+				insert = o.label
+			}
+			now := before[:word.From] + insert + before[word.To:]
+			p.setText(file, []byte(now))
+			for _, one := range p.check(ctx, "trial")[0].problems {
+				if strings.Contains(one.Message, "a ledger in") { // the keys of the store that was there are for the person to change
+					continue
+				}
+				if one.Level == problem.Wrong && aboutWord(p.file(file), one, p, file, word.From, word.From+len(insert), strings.Trim(insert, "\" =")) {
+					t.Errorf("%s, %q in place of %q in %q: %s", file, insert, text[from:to], line(f.Body, from), one)
+				}
+			}
+			words++
+		}
+		p.setText(file, body)
+		p.check(ctx, "trial")
+	}
+	require.Greater(t, words, places)
+	t.Logf("%d words at %d places", words, places)
+}
+
+func line(body []byte, at int) string {
+	text := string(body)
+	from := strings.LastIndex(text[:at], "\n") + 1
+	rest, _, _ := strings.Cut(text[from:], "\n")
+	return rest
+}
+
+// aboutWord reports whether a problem is told of a word at a place of a file, or of what it gives a value to.
+func aboutWord(f *code.File, one *problem.Problem, p *project, file string, from, to int, word string) bool {
+	if p.place(one.File) != file {
+		return false
+	}
+	if file == estate.File {
+		return strings.Contains(one.Message, "unknown key") || strings.Contains(one.Message, "no setting") || strings.Contains(one.Message, "no input")
+	}
+	at := f.Offset(one.Line, one.Column)
+	if at >= from && at < to {
+		return true
+	}
+	rest := string(f.Body[to:])
+	value := to + len(rest) - len(strings.TrimLeft(rest, " ="))
+	return at == value && strings.Contains(one.Message, strconv.Quote(word))
+}

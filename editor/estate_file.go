@@ -24,23 +24,29 @@ var (
 func section(f *code.File, at int) (name string, given []string) {
 	line, _ := f.Line(at)
 	begin := 0
-	for n := line; n >= 0; n-- {
+	for n := line - 1; n >= 0; n-- {
 		text := f.Text(code.Span{From: f.LineStart(n), To: f.LineStart(n + 1)})
-		if m := sectionLine.FindStringSubmatch(text); m != nil && n != line {
+		if m := sectionLine.FindStringSubmatch(text); m != nil {
 			name, begin = strings.TrimSpace(m[1]), n+1
 			break
 		}
 	}
+	return name, keysBelow(f, begin, line)
+}
+
+// keysBelow are the keys from a line on to the next section, but for one line.
+func keysBelow(f *code.File, begin, but int) []string {
+	var out []string
 	for n := begin; n < f.Lines(); n++ {
 		text := f.Text(code.Span{From: f.LineStart(n), To: f.LineStart(n + 1)})
 		if sectionLine.MatchString(text) {
 			break
 		}
-		if m := keyOfLine.FindStringSubmatch(text); m != nil && n != line {
-			given = append(given, m[1])
+		if m := keyOfLine.FindStringSubmatch(text); m != nil && n != but {
+			out = append(out, m[1])
 		}
 	}
-	return name, given
+	return out
 }
 
 // completeEstate are the words that fit a place in kasbah.toml, and the word that they stand for.
@@ -93,6 +99,7 @@ func isKey(b byte) bool {
 // headers are the sections that can begin, without those there are.
 func (v *view) headers(f *code.File, from int) []offer {
 	e := v.session.Estate
+	line, _ := f.Line(from)
 	var all []string
 	for _, k := range estate.KeysOf("") {
 		if k.Table && k.Name != "env" && k.Name != "kits" && k.Name != "notify" {
@@ -119,9 +126,22 @@ func (v *view) headers(f *code.File, from int) []offer {
 			there[string(f.Body[m[2]:m[3]])] = true
 		}
 	}
+	below := keysBelow(f, line+1, -1)
+	fits := func(name string) bool { // what stands below the header is for such a section
+		if len(below) == 0 {
+			return true
+		}
+		keys := v.keysOf(f, name, nil, true)
+		for _, key := range below {
+			if !slices.ContainsFunc(keys, func(o offer) bool { return o.label == key }) {
+				return false
+			}
+		}
+		return true
+	}
 	var out []offer
 	for _, name := range all {
-		if !there[name] {
+		if !there[name] && fits(name) {
 			out = append(out, offer{label: name, kind: protocol.CompletionItemKindModule})
 		}
 	}

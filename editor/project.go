@@ -256,7 +256,15 @@ func (p *project) check(ctx context.Context, env string) []found {
 	views := make([]*view, len(envs))
 	var all sync.WaitGroup
 	for i, env := range envs {
-		all.Go(func() { views[i], out[i] = p.checkIn(ctx, env, from, texts) })
+		all.Go(func() {
+			defer func() {
+				if x := recover(); x != nil { // a text that nobody thought of must not end the editor's session
+					out[i] = found{env: env, problems: problem.List{{Level: problem.Wrong, Message: fmt.Sprintf("the check failed: %v; "+
+						"`kasbah check` tells more", x)}}}
+				}
+			}()
+			views[i], out[i] = p.checkIn(ctx, env, from, texts)
+		})
 	}
 	all.Wait()
 	p.known.Lock()

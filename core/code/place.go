@@ -32,6 +32,7 @@ type Call struct {
 	Named  bool // the argument before it has a name: only those with names can follow
 	Others int  // arguments without a name
 	First  string
+	Def    bool // it holds the parameters of a function
 }
 
 // Place finds out what stands around an offset. It works on the words alone, so the text may be wrong.
@@ -69,7 +70,7 @@ func (f *File) Place(at int) Place {
 	if end == n && n < len(f.tokens) && f.tokens[n].From == at && (f.tokens[n].kind == word) {
 		p.Word = f.tokens[n].Span // the place is at the start of a word
 	}
-	begins := true
+	begins, defines := true, false
 	expr := "" // the dotted expression before the place
 	for i := 0; i < end; i++ {
 		t := f.tokens[i]
@@ -79,7 +80,7 @@ func (f *File) Place(at int) Place {
 			continue
 		case newline:
 			if len(stack) == 0 {
-				begins, expr, last = true, "", ""
+				begins, defines, expr, last = true, false, "", ""
 			}
 			continue
 		}
@@ -92,8 +93,9 @@ func (f *File) Place(at int) Place {
 			stack = append(stack, Call{Open: s[0], At: t.From})
 			c := &stack[len(stack)-1]
 			if s == "(" {
-				c.Fn = strings.TrimSuffix(expr, ".")
+				c.Fn, c.Def = strings.TrimSuffix(expr, "."), defines
 			}
+			defines = false
 			dots = append(dots, expr)
 			expr = ""
 		case s == ")" || s == "]" || s == "}":
@@ -136,6 +138,7 @@ func (f *File) Place(at int) Place {
 				expr += "."
 			}
 		case t.kind == word:
+			defines = defines || s == "def"
 			if strings.HasSuffix(expr, ".") {
 				expr += s
 			} else {

@@ -22,6 +22,17 @@ func builtinCall(name string) *Signature {
 // Builtin is how a built-in function is called; nil for one that nothing is said of.
 func Builtin(name string) *Signature { return builtinCall(name) }
 
+// What some parameters of the language's own functions want, which no schema knows.
+const (
+	careKind     schema.Kind = "care"
+	kindKind     schema.Kind = "kind"
+	functionKind schema.Kind = "function"
+)
+
+func ofKind(name string, kind schema.Kind, help string) Param {
+	return Param{Name: name, Help: help, Attr: &schema.Attribute{Name: name, Kind: kind}}
+}
+
 func textParam(name, help string, values ...any) Param {
 	return Param{Name: name, Help: help, Attr: &schema.Attribute{Name: name, Kind: schema.Text, OneOf: values}}
 }
@@ -41,7 +52,7 @@ func intParam(name, help string) Param {
 // builtins are the language's own functions.
 var builtins = map[string]*Signature{
 	"input": {Help: "takes a value from outside", Params: []Param{
-		required(textParam("name", "as kasbah.toml gives it")), anyParam("kind", "such as kind.text"),
+		required(textParam("name", "as kasbah.toml gives it")), ofKind("kind", kindKind, "such as kind.text"),
 		anyParam("default", "where nothing is given"), textParam("help", "what it is for"),
 		boolParam("secret", "it is never shown"), anyParam("one_of", "the values that it may have"),
 		anyParam("min", "its least value"), anyParam("max", "its greatest value"),
@@ -62,7 +73,7 @@ var builtins = map[string]*Signature{
 		textParam("at_drop", "what becomes of it once it is not declared", "remove", schema.LetGo, schema.CopyFirst),
 		textParam("renamed_from", "its former address")}},
 	"kit": {Help: "makes a function a kit whose inputs are checked", Params: []Param{
-		required(anyParam("function", "what declares the resources")), anyParam("inputs", "names and their kinds"),
+		required(ofKind("function", functionKind, "what declares the resources")), anyParam("inputs", "names and their kinds"),
 		textParam("help", "what an instance is for")}},
 	"file": {Help: "reads a file beside this one: text, sha256, size and media_type", Params: []Param{
 		required(textParam("path", "below the folder of this file"))}},
@@ -80,7 +91,7 @@ var builtins = map[string]*Signature{
 		intParam("min_length", "its least length"), intParam("max_length", "its greatest length"),
 		textParam("matches", "a regular expression")}},
 	"rule": {Help: "states a house rule", Params: []Param{required(textParam("name", "of the rule")),
-		anyParam("each", "a function that judges one resource"), anyParam("whole", "a function that judges all at once"),
+		ofKind("each", functionKind, "a function that judges one resource"), ofKind("whole", functionKind, "a function that judges all at once"),
 		anyParam("at", "when it judges: declared, proposed, live"),
 		required(textParam("level", "what a broken rule does", "warn", "block")), textParam("help", "what to do")}},
 }

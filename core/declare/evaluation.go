@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"go.starlark.net/starlark"
+	"go.starlark.net/syntax"
 	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/nearest"
@@ -268,7 +269,7 @@ func (s *evaluation) waited(ward string) {
 
 // caller is where the call that runs now was written.
 func (ev *evaluator) caller(thread *starlark.Thread) problem.Position {
-	return ev.index.start(thread.CallFrame(1).Pos)
+	return ev.index.start(callerOf(thread))
 }
 
 func withHint(err error, hint string) error {
@@ -307,4 +308,12 @@ func TypeOf(address string) string {
 		short = rest
 	}
 	return ""
+}
+
+// callerOf is where the code is that called the function which runs now; nowhere for one that no code called.
+func callerOf(thread *starlark.Thread) syntax.Position {
+	if thread.CallStackDepth() < 2 {
+		return syntax.Position{}
+	}
+	return thread.CallFrame(1).Pos
 }

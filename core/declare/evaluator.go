@@ -193,7 +193,7 @@ func (ev *evaluator) thread(ctx context.Context, name string) *starlark.Thread {
 		Name: name,
 		Print: func(t *starlark.Thread, msg string) {
 			ev.problems = append(ev.problems, &problem.Problem{Level: problem.Note, Ward: ev.out.Name,
-				Position: position(t.CallFrame(1).Pos), Message: msg})
+				Position: position(callerOf(t)), Message: msg})
 		},
 	}
 	thread.SetLocal(contextOf, ctx)

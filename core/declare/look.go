@@ -98,7 +98,7 @@ func TypeCall(full string, t *schema.Type) *Signature {
 			}
 		}
 	}
-	s.Params = append(s.Params, Param{Name: "care", Help: "how it is to be treated"})
+	s.Params = append(s.Params, ofKind("care", careKind, "how it is to be treated"))
 	return s
 }
 
@@ -152,7 +152,7 @@ func LookAt(v starlark.Value) Look {
 				}
 			}
 		}
-		s.Params = append(s.Params, Param{Name: "care", Help: "how all that it declares is to be treated"},
+		s.Params = append(s.Params, ofKind("care", careKind, "how all that it declares is to be treated"),
 			Param{Name: "drivers", Help: "which drivers stand behind the kinds that the kit names"})
 		return Look{What: v.String(), Help: v.help, Call: s, Function: v.fn.Name()}
 	case *pending:
@@ -259,6 +259,17 @@ func Fits(v starlark.Value, a *schema.Attribute, driver string) bool {
 			return h.Find.Type.Name == name
 		}
 		return false
+	}
+	switch a.Kind {
+	case careKind:
+		_, ok := v.(*careValue)
+		return ok
+	case kindKind:
+		_, ok := v.(*kindValue)
+		return ok
+	case functionKind:
+		_, ok := v.(*starlark.Function)
+		return ok
 	}
 	switch v := v.(type) {
 	case *pending:
