@@ -243,7 +243,7 @@ func (a *acting) makeInput() {
 	if _, isLoad := stmt.(*syntax.LoadStmt); isLoad {
 		return
 	}
-	name, lit := "", syntax.Expr(nil)
+	name, of, lit := "", "", syntax.Expr(nil)
 	syntax.Walk(stmt, func(n syntax.Node) bool {
 		c, ok := n.(*syntax.CallExpr)
 		if !ok {
@@ -261,6 +261,7 @@ func (a *acting) makeInput() {
 			id, isName := b.X.(*syntax.Ident)
 			if _, isLiteral := b.Y.(*syntax.Literal); isLiteral && isName || isName && isBool(b.Y) {
 				name, lit = id.Name, b.Y
+				of, _ = code.TextOf(c.Args[0])
 			}
 		}
 		return true
@@ -268,11 +269,7 @@ func (a *acting) makeInput() {
 	if lit == nil {
 		return
 	}
-	taken := a.f.Names(len(a.f.Body))
-	free := strings.Trim(strings.ToLower(name), "_")
-	for n := 2; slices.Contains(taken, free) || a.v.predeclared(a.f.Name)[free] != nil || declare.Identifier(free) != free; n++ {
-		free = fmt.Sprintf("%s_%d", strings.Trim(strings.ToLower(name), "_"), n)
-	}
+	free := a.freeName(strings.Trim(strings.ToLower(name), "_"), of)
 	kind := "kind.text"
 	if isBool(lit) {
 		kind = "kind.bool"
@@ -290,6 +287,25 @@ func (a *acting) makeInput() {
 	a.add(fmt.Sprintf("Make %s an input", a.f.Text(a.f.SpanOf(lit))), refactor+".extract", fileEdits{a.f.Name: {
 		{Span: code.Span{From: at, To: at}, Text: text}, {Span: a.f.SpanOf(lit), Text: free}}})
 }
+
+// freeName is a name that means nothing in the file yet: the given one, or one with that of its resource before it.
+func (a *acting) freeName(name, of string) string {
+	taken := a.f.Names(len(a.f.Body))
+	isFree := func(name string) bool {
+		return !slices.Contains(taken, name) && a.v.predeclared(a.f.Name)[name] == nil && declare.Identifier(name) == name &&
+			inputName.MatchString(name)
+	}
+	if own := strings.ToLower(declare.Identifier(of)) + "_" + name; !isFree(name) && isFree(own) {
+		return own
+	}
+	free := name
+	for n := 2; !isFree(free); n++ {
+		free = fmt.Sprintf("%s_%d", name, n)
+	}
+	return free
+}
+
+var inputName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
 func isBool(e syntax.Expr) bool {
 	id, ok := e.(*syntax.Ident)
@@ -339,8 +355,7 @@ func (a *acting) makeLoop() {
 		if b, ok := arg.(*syntax.BinaryExpr); ok {
 			name = b.X.(*syntax.Ident).Name
 		}
-		for base, n := name, 2; slices.Contains(taken, name) || slices.Contains(names, name) ||
-			a.v.predeclared(a.f.Name)[name] != nil; n++ {
+		for base, n := name, 2; slices.Contains(taken, name) || slices.Contains(names, name); n++ {
 			name = fmt.Sprintf("%s_%d", base, n)
 		}
 		varied[i] = name

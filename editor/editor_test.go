@@ -282,7 +282,7 @@ func (y *typing) edit() (file string) {
 // TestTyping: whatever is typed, the diagnostics are those of `kasbah check` on the same texts.
 func TestTyping(t *testing.T) {
 	edits := 250
-	if os.Getenv("KASBAH_LONG") != "" {
+	if os.Getenv("THOROUGH") != "" {
 		edits = 2000
 	}
 	dir, files := demo(t), demo(t)
@@ -327,7 +327,7 @@ func TestTyping(t *testing.T) {
 // in it: no problem is told of the word itself.
 func TestOffered(t *testing.T) {
 	places := 60
-	if os.Getenv("KASBAH_LONG") != "" {
+	if os.Getenv("THOROUGH") != "" {
 		places = 500
 	}
 	dir := demo(t)
