@@ -33,7 +33,8 @@ func TestNeovim(t *testing.T) {
 		t.Skip("there is no Neovim here")
 	}
 	p := lanternCoast(t)
-	p.must("medina", "edit", "machine", "mac-0002", "size=large", "-as", "keeper-2")
+	relay := regexp.MustCompile(`mac-\d+`).FindString(p.must("ledger", "show", "signal:medina.machine/relay"))
+	p.must("medina", "edit", "machine", relay, "size=large", "-as", "keeper-2")
 	p.must("watch", "-now", "-quiet", "signal")
 	p.must("propose", "-quiet")
 	script, err := filepath.Abs("testdata/editor/neovim.lua")
@@ -50,8 +51,8 @@ func TestNeovim(t *testing.T) {
 	body, err := os.ReadFile(result)
 	require.NoError(t, err, "%s", said)
 	var got map[string]any
-	// days, times and runs are others each time
-	body = regexp.MustCompile(`\d{4}-\d\d-\d\d( [0-9:]{8})?|run [0-9A-Z]{8}`).ReplaceAll(body, []byte("…"))
+	// days, times, runs and ids are others each time
+	body = regexp.MustCompile(`\d{4}-\d\d-\d\d( [0-9:]{8})?|run [0-9A-Z]{8}|mac-\d+`).ReplaceAll(body, []byte("…"))
 	require.NoError(t, json.Unmarshal(body, &got))
 	for step, is := range got {
 		if text, ok := is.(string); ok && strings.HasPrefix(text, "failed: ") {
