@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -409,4 +410,181 @@ func aboutWord(f *code.File, one *problem.Problem, p *project, file string, from
 	rest := string(f.Body[to:])
 	value := to + len(rest) - len(strings.TrimLeft(rest, " ="))
 	return at == value && strings.Contains(one.Message, strconv.Quote(word))
+}
+
+// TestAnyRequest: whatever is asked at whatever place of whatever text, there is an answer, and nothing fails
+// inside.
+func TestAnyRequest(t *testing.T) {
+	rounds := 300
+	if os.Getenv("THOROUGH") != "" {
+		rounds = 5000
+	}
+	dir := demo(t)
+	c := connect(t, dir, map[string]any{"env": "trial"})
+	y := newTyping(t, dir, 3)
+	for _, f := range y.files[1:] {
+		c.open(f, "")
+	}
+	c.open("kasbah.toml", "")
+	methods := []string{}
+	for m := range handlers {
+		if m != "initialize" && m != "shutdown" && m != "initialized" {
+			methods = append(methods, m)
+		}
+	}
+	slices.Sort(methods)
+	for i := range rounds {
+		file := y.edit()
+		for f, text := range y.now {
+			if text != y.was[f] || f == file {
+				c.change(f, text)
+			}
+		}
+		asked := y.files[y.IntN(len(y.files))]
+		where := protocol.Position{Line: uint32(y.IntN(40)), Character: uint32(y.IntN(60))}
+		if y.IntN(20) == 0 {
+			where = protocol.Position{Line: 1 << 31, Character: 1<<32 - 1}
+		}
+		uri := c.uri(asked)
+		if y.IntN(20) == 0 {
+			uri = []string{"untitled:1", "file:///etc/passwd", "file:///%zz", "", "http://lantern.example/x.star", c.uri("shore"), c.uri("none/x.star")}[y.IntN(7)]
+		}
+		params := map[string]any{
+			"textDocument": map[string]any{"uri": uri, "version": 7}, "position": where, "newName": []string{"x", "a b", "", "relay", "été"}[y.IntN(5)],
+			"range": protocol.Range{Start: where, End: protocol.Position{Line: where.Line + uint32(y.IntN(3))}}, "query": "g",
+			"context":        map[string]any{"includeDeclaration": true, "diagnostics": c.said(asked)},
+			"options":        map[string]any{},
+			"item":           map[string]any{"name": "x", "uri": uri, "selectionRange": protocol.Range{Start: where, End: where}},
+			"contentChanges": []any{}, "changes": []any{map[string]any{"uri": uri, "type": 2}}, "settings": map[string]any{"env": "trial"},
+		}
+		m := methods[i%len(methods)]
+		err := c.try(m, params, nil)
+		var refusal *jsonrpc2.Error
+		if err != nil {
+			require.ErrorAs(t, err, &refusal, "%s at %v of %s", m, where, asked)
+			require.NotEqual(t, int64(jsonrpc2.CodeInternalError), refusal.Code, "%s at %v of %s:\n%s\n%s", m, where, asked, refusal.Message, y.now[asked])
+		}
+	}
+}
+
+// said are the diagnostics of a file.
+func (c *client) said(file string) []protocol.Diagnostic {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return append([]protocol.Diagnostic{}, c.diagnostics[c.uri(file)]...)
+}
+
+// pipe is a connection whose other end sends some bytes, and takes what it is sent as take says.
+type pipe struct {
+	io.Reader
+	io.Writer
+}
+
+func (pipe) Close() error { return nil }
+
+// blocked takes nothing.
+type blocked struct{ until chan struct{} }
+
+func (b blocked) Write(p []byte) (int, error) {
+	<-b.until
+	return 0, io.ErrClosedPipe
+}
+
+func framed(messages ...string) string {
+	var b strings.Builder
+	for _, m := range messages {
+		fmt.Fprintf(&b, "Content-Length: %d\r\n\r\n%s", len(m), m)
+	}
+	return b.String()
+}
+
+// TestBadClients: a client that sends garbage, dies in the middle of a message, asks in the wrong order or
+// never reads ends its own session and nothing else.
+func TestBadClients(t *testing.T) {
+	dir := demo(t)
+	begin := `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"processId":null,"rootUri":"` + uriOf(dir) + `","capabilities":{}}}`
+	ask := `{"jsonrpc":"2.0","id":2,"method":"textDocument/hover","params":{"textDocument":{"uri":"` + uriOf(dir+"/shore/shore.star") +
+		`"},"position":{"line":5,"character":2}}}`
+	serve := func(sent string, to io.Writer) error {
+		done := make(chan error, 1)
+		ctx, cancel := context.WithCancel(context.Background())
+		defer cancel()
+		go func() {
+			done <- Serve(ctx, pipe{strings.NewReader(sent), to}, Options{Open: open, Wait: time.Millisecond})
+		}()
+		select {
+		case err := <-done:
+			return err
+		case <-time.After(30 * time.Second):
+			t.Fatalf("it does not end after %q", sent[:min(len(sent), 200)])
+			return nil
+		}
+	}
+	for _, sent := range []string{"", "x", "\r\n\r\n", "Content-Length: 5\r\n\r\n{", "Content-Length: -1\r\n\r\n", "Content-Length: 99999999999\r\n\r\n{}",
+		strings.Repeat("A", 1<<20), framed("{}"), framed("[]"), framed("nonsense"), framed(`{"jsonrpc":"2.0","id":1}`), framed(ask),
+		framed(`{"jsonrpc":"2.0","method":"exit"}`), framed(begin, begin, ask), framed(begin, `{"jsonrpc":"2.0","id":3,"method":"shutdown"}`, ask),
+		framed(begin, `{"jsonrpc":"2.0","id":4,"method":"nothing/such"}`, `{"jsonrpc":"2.0","id":5,"method":"textDocument/hover","params":7}`,
+			`{"jsonrpc":"2.0","id":6,"method":"textDocument/rename"}`, `{"jsonrpc":"2.0","id":"x","method":"workspace/symbol","params":{"query":5}}`),
+		framed(begin, ask)[:len(framed(begin, ask))-20]} {
+		_ = serve(sent, io.Discard) // how it ends is its own affair
+	}
+	// one that never reads, and then goes
+	until := make(chan struct{})
+	time.AfterFunc(300*time.Millisecond, func() { close(until) })
+	_ = serve(framed(begin)+strings.Repeat(framed(ask), 2000), blocked{until})
+	require.ErrorContains(t, serve(framed(begin), io.Discard), "without saying so")
+	require.NoError(t, serve(framed(begin, `{"jsonrpc":"2.0","id":3,"method":"shutdown"}`, `{"jsonrpc":"2.0","method":"exit"}`), io.Discard))
+}
+
+// FuzzServe: no bytes end the program, and none make it wait for ever.
+func FuzzServe(f *testing.F) {
+	dir := f.TempDir()
+	require.NoError(f, os.CopyFS(dir, os.DirFS("../demo/lantern-coast")))
+	begin := `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"rootUri":"` + uriOf(dir) + `","capabilities":{}}}`
+	f.Add(`{"jsonrpc":"2.0","id":2,"method":"textDocument/hover","params":{"textDocument":{"uri":"` + uriOf(dir+"/shore/shore.star") + `"},"position":{"line":5,"character":2}}}`)
+	f.Add(`{"jsonrpc":"2.0","method":"textDocument/didOpen","params":{"textDocument":{"uri":"` + uriOf(dir+"/shore/shore.star") + `","text":"x = ((("}}}`)
+	f.Fuzz(func(t *testing.T, message string) {
+		failed := ""
+		err := Serve(context.Background(), pipe{strings.NewReader(framed(begin, message, message)), io.Discard}, Options{Open: open,
+			Log: func(line string) {
+				if strings.Contains(line, " failed: ") {
+					failed = line
+				}
+			}})
+		require.Error(t, err) // it left without saying so
+		require.Empty(t, failed)
+	})
+}
+
+// FuzzPlace: any text can be read, and any place in it looked at.
+func FuzzPlace(f *testing.F) {
+	f.Add("x = medina.machine(\"a\", size = \"tiny\"", 20)
+	f.Add("def f(x):\n    return [y for y in x if '''a\n''' in {1: 2}]\n", 30)
+	f.Fuzz(func(t *testing.T, text string, at int) {
+		if len(text) > 5000 || at < 0 || at > len(text) {
+			t.Skip()
+		}
+		file := code.Read("a.star", []byte(text))
+		file.Place(at)
+		file.Names(at)
+		file.Ident(at)
+		file.Function(at)
+		file.Exports()
+		for _, c := range file.Calls() {
+			file.SpanOf(c)
+			file.AddArgument(c, "x = 1")
+		}
+		for _, l := range file.Literals() {
+			s := file.Inside(l)
+			require.LessOrEqual(t, s.From, s.To)
+			file.Text(s)
+		}
+		require.Equal(t, at, offset(file, position(file, at))+skew(text, at))
+	})
+}
+
+// skew is how far an offset is inside a character.
+func skew(text string, at int) int {
+	f := code.Lines("x", []byte(text))
+	return at - offset(f, position(f, at))
 }

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"go.starlark.net/starlark"
@@ -41,6 +42,7 @@ type project struct {
 	views    map[string]*view // by environment
 	envs     []string         // that are checked, in their order
 	first    chan struct{}    // closed once something is known
+	waited   atomic.Bool      // for first, in vain
 }
 
 // view is the estate in one environment, as it was last known.
@@ -70,6 +72,7 @@ func (s *server) projectOf(dir string) *project {
 		if _, err := os.Stat(filepath.Join(at, estate.File)); err == nil {
 			p := newProject(at, s.o.Open)
 			s.projects[at] = p
+			s.poke()
 			return p
 		}
 		if at == filepath.Dir(at) {
@@ -204,12 +207,17 @@ func (p *project) sources() []string {
 	return out
 }
 
-// wait waits until something is known of the estate, for a while.
+// wait waits until something is known of the estate, once and for a while: what is asked later is answered
+// with what there is.
 func (p *project) wait(ctx context.Context) {
+	if p.waited.Load() {
+		return
+	}
 	select {
 	case <-p.first:
 	case <-ctx.Done():
 	case <-time.After(5 * time.Second):
+		p.waited.Store(true)
 	}
 }
 

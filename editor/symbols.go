@@ -324,7 +324,7 @@ func (p *project) caller(v *view, f *code.File, at int) (protocol.CallHierarchyI
 func (s *server) outgoingCalls(ctx context.Context, r *protocol.CallHierarchyOutgoingCallsParams) (any, error) {
 	out := []protocol.CallHierarchyOutgoingCall{}
 	p, v, sym := s.itemSymbol(ctx, r.Item)
-	if sym == nil {
+	if sym == nil || sym.kind != ofName {
 		return out, nil
 	}
 	f := p.file(sym.file)
