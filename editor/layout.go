@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/aymanbagabas/go-udiff"
 	protocol "github.com/tliron/glsp/protocol_3_16"
@@ -16,17 +17,41 @@ import (
 	"kasbah/core/tidy"
 )
 
-func (s *server) formatting(_ context.Context, p *protocol.DocumentFormattingParams) (any, error) {
+func (s *server) formatting(ctx context.Context, p *protocol.DocumentFormattingParams) (any, error) {
 	d, f := s.text(p.TextDocument.URI)
 	if f == nil || !strings.HasSuffix(d.path, ".star") {
 		return nil, nil
 	}
-	text, err := tidy.Text(d.path, f.Body)
-	if err != nil {
-		return nil, refused("%v", err)
+	if f.Large() {
+		return nil, refused("%v", f.Err)
 	}
-	return textEdits(f, text), nil
+	type laidOut struct {
+		edits []protocol.TextEdit
+		err   error
+	}
+	done := make(chan laidOut, 1)
+	go func() {
+		text, err := tidy.Text(d.path, f.Body)
+		if err != nil {
+			done <- laidOut{err: err}
+			return
+		}
+		done <- laidOut{edits: textEdits(f, text)}
+	}()
+	select {
+	case out := <-done:
+		if out.err != nil {
+			return nil, refused("%v", out.err)
+		}
+		return out.edits, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(longestLayout): // others wait for their answers
+		return nil, refused("%s takes longer than %s to lay out; `kasbah tidy` has the time", d.path, longestLayout)
+	}
 }
+
+const longestLayout = 5 * time.Second
 
 // textEdits are the edits that turn a text into another one, each as small as can be.
 func textEdits(f *code.File, text []byte) []protocol.TextEdit {

@@ -4,6 +4,7 @@ package code
 
 import (
 	"bytes"
+	"fmt"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -34,9 +35,16 @@ type File struct {
 
 var options = &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}
 
+// largest is how many bytes of a text are looked at: what no evaluation would read is not parsed here, either.
+const largest = 1 << 20
+
 // Read reads a text. What cannot be parsed is left out, statement by statement.
 func Read(name string, body []byte) *File {
 	f := Lines(name, body)
+	if len(body) > largest {
+		f.Err = fmt.Errorf("%s is larger than %d bytes", name, largest)
+		return f
+	}
 	text := bytes.TrimPrefix(body, []byte("\ufeff"))
 	if f.Tree, f.Err = options.Parse(name, text, 0); f.Err != nil {
 		tree, err := options.Parse(name, f.healed(), 0)
@@ -57,6 +65,9 @@ func Read(name string, body []byte) *File {
 	f.tokens = scan(body)
 	return f
 }
+
+// Large reports whether a text is too large to be looked at.
+func (f *File) Large() bool { return len(f.Body) > largest }
 
 func before(a, b syntax.Position) bool { return a.Line < b.Line || a.Line == b.Line && a.Col < b.Col }
 
@@ -435,7 +446,7 @@ func (f *File) Indent(line int) string {
 
 // Lines is a text of any kind with nothing but its lines.
 func Lines(name string, body []byte) *File {
-	f := &File{Name: name, Body: body, lines: []int{0}, Tree: &syntax.File{Path: name}}
+	f := &File{Name: name, Body: body, lines: []int{0}, Tree: &syntax.File{Path: name, Options: options}}
 	for i, b := range body {
 		if b == '\n' {
 			f.lines = append(f.lines, i+1)

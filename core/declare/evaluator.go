@@ -251,7 +251,9 @@ func onlyUTF8(name string, body []byte) error {
 func (ev *evaluator) read(src source) ([]byte, error) {
 	body, changed := ev.o.Overlay[src.inEstate()]
 	var err error
-	if !changed {
+	if changed && int64(len(body)) > ev.limits.FileBytes {
+		err = tooLarge(src, ev.limits.FileBytes)
+	} else if !changed {
 		body, err = readFile(src, ev.limits.FileBytes)
 	}
 	if err == nil {
@@ -271,9 +273,13 @@ func readFile(src source, limit int64) ([]byte, error) {
 		return nil, fmt.Errorf("%s: %w", src.name, pathError(err))
 	}
 	if int64(len(body)) > limit {
-		return nil, fmt.Errorf("%s: larger than %d bytes, the limit of [limits] file_bytes", src.name, limit)
+		return nil, tooLarge(src, limit)
 	}
 	return body, nil
+}
+
+func tooLarge(src source, limit int64) error {
+	return fmt.Errorf("%s: larger than %d bytes, the limit of [limits] file_bytes", src.name, limit)
 }
 
 func (ev *evaluator) push(t *starlark.Thread) {
