@@ -146,8 +146,12 @@ func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loaded
 	} else {
 		d, problems = was.Declared.Again(ctx, o)
 	}
+	var subjects []*rules.Subject
+	var beside sync.WaitGroup
+	beside.Go(func() { subjects = rules.OfDeclared(d) })
 	g, cycles := graph.OfDeclared(d)
 	problems = append(problems, cycles...)
+	beside.Wait()
 	e := &Evaluation{Declared: d, Graph: g, loaded: loaded, moved: map[string]bool{}}
 	same := map[string]bool{}
 	for _, ward := range s.Wards {
@@ -160,7 +164,6 @@ func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loaded
 	whole := problems.Wrong() == 0
 	problems = append(problems, loaded.problems...)
 	if whole && loaded.problems.Wrong() == 0 {
-		subjects := rules.OfDeclared(d)
 		problems = append(problems, loaded.set.Excuses(subjects)...)
 		report, err := loaded.set.JudgeAgain(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)}, e.last,
 			same)

@@ -100,7 +100,9 @@ func (ev *evaluator) ward(ctx context.Context) {
 	for _, f := range files {
 		ev.file(ctx, source{kind: wardFile, name: f, path: f, root: ev.s.root})
 	}
-	ev.digesting.wait(ev.out.Resources)
+	if !ev.o.Again { // what is evaluated while somebody types is proposed by nobody
+		ev.digesting.wait(ev.out.Resources)
+	}
 	if ev.o.Bindings {
 		ev.out.Bindings = ev.bindings()
 	}

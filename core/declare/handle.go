@@ -129,7 +129,9 @@ func (t *declarer) CallInternal(thread *starlark.Thread, args starlark.Tuple, kw
 	r.Needs = ev.needs(r)
 	r.Former = former(r)
 	ev.out.Resources = append(ev.out.Resources, r)
-	ev.digesting.follow(ev.out.Resources)
+	if !ev.o.Again {
+		ev.digesting.follow(ev.out.Resources)
+	}
 	return h, nil
 }
 
