@@ -88,6 +88,8 @@ func forbidden(from, to, full string) string {
 		return "an editor is served from sessions"
 	case in(from, "terminal") && !in(to, "render"):
 		return "a stream knows nothing of what goes through it"
+	case in(from, "complete") && !in(to, "core"):
+		return "words are finished without a look at commands or estates"
 	case in(from, "flags") && !in(to, "core", "render"):
 		return "a flag knows nothing of commands"
 	case in(from, "cli") && in(to, "stores"):

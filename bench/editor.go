@@ -75,12 +75,28 @@ func (b *bench) editing() ([]row, error) {
 	slices.Sort(keys)
 	slices.Sort(words)
 	peak, err := e.peak()
+	if err != nil {
+		return nil, err
+	}
+	word := func() (ran, error) {
+		return b.program(dir, b.kasbah, "completion", "bash", "words", "kasbah why "+wardName(3)+":medina.re")
+	}
+	bare, err := repeated(b.times, word)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := b.program(dir, b.kasbah, "propose", "-offline", "-quiet"); err != nil {
+		return nil, err
+	}
+	kept, err := repeated(b.times, word)
 	return []row{
 		{work: fmt.Sprintf("editor: a key press in an estate of %d resources, until its diagnostics", typedIn), against: "`kasbah check` of the same " +
 			"estate", took: keys[len(keys)/2], floor: check.seconds, bar: "0.2x, 100 ms"},
 		{work: "the slowest of them", took: keys[len(keys)-1]},
 		{work: "completion at the start of a line", took: words[len(words)/2], bar: "30 ms"},
 		{work: "the server's peak of memory", took: peak, unit: "MB", bar: "300 MB"},
+		{work: "shell: addresses finished after a proposal", took: kept.seconds, bar: "30 ms"},
+		{work: "without one", took: bare.seconds, bar: "100 ms"},
 	}, err
 }
 

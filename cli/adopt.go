@@ -77,7 +77,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 			if err := a.flush(); err != nil {
 				return false, err
 			}
-			answer, err := a.ask(ctx, "Is it this one? Type y:")
+			answer, err := a.person.Ask(ctx, "Is it this one? Type y:")
 			return isYes(answer), err
 		}
 	}

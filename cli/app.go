@@ -8,14 +8,15 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/redact"
 	"kasbah/session"
+	"kasbah/terminal"
 )
 
 // app is one run of the program.
 type app struct {
 	streams
 	common
-	questions
 	interrupts
+	person *terminal.Person
 
 	cmd     *command
 	typed   string // the command line, for the ledger, without the folder of -C
@@ -27,10 +28,9 @@ type app struct {
 }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
-	return &app{
-		streams: newStreams(in, out, errOut), common: common{dir: ".", colour: "auto"},
-		questions: questions{passphrases: map[string]string{}}, overrun: make(chan string, 1),
-	}
+	a := &app{streams: newStreams(in, out, errOut), common: common{dir: ".", colour: "auto"}, overrun: make(chan string, 1)}
+	a.person = &terminal.Person{In: in, Out: a.errors}
+	return a
 }
 
 // again is the command line to be typed again where it was typed.

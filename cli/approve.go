@@ -50,7 +50,7 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 			return err
 		}
 	}
-	signer, err := home.PrivateKey(key, func() (string, error) { return a.askHidden("Passphrase of " + key + ":") })
+	signer, err := home.PrivateKey(key, func() (string, error) { return a.hidden("Passphrase of " + key + ":") })
 	if err != nil {
 		return err
 	}

@@ -91,7 +91,7 @@ func commands() []*command {
 		medinaServeCommand(), medinaListCommand(), medinaShowCommand(), medinaCreateCommand(), medinaEditCommand(),
 		medinaDeleteCommand(), medinaEventsCommand(), medinaFaultsCommand(), medinaTokensCommand(),
 		medinaSnapshotCommand(), medinaResetCommand(),
-		demoCommand(), versionCommand(), helpCommand(),
+		completionCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 

@@ -304,7 +304,7 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 		return c.Missing(p)
 	}
 	for _, q := range c.Questions(p) {
-		got, err := a.ask(ctx, q.Text)
+		got, err := a.person.Ask(ctx, q.Text)
 		if err != nil {
 			return err
 		}

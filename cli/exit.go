@@ -11,6 +11,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/render"
+	"kasbah/terminal"
 )
 
 // Exit codes.
@@ -64,6 +65,9 @@ func (a *app) finish(err error) int {
 		for _, r := range refused.Reasons {
 			e.Printf("refused: %s\n", r)
 		}
+		code = exitRefused
+	case errors.Is(err, terminal.ErrEnded):
+		e.Printf("refused: %v\n", terminal.ErrEnded)
 		code = exitRefused
 	case errors.Is(err, context.Canceled):
 		e.Printf("interrupted\n")

@@ -27,7 +27,7 @@ func keyKeepCommand() *command {
 			var text string
 			var err error
 			if a.interactive() {
-				text, err = a.askHidden("Text of " + args[0] + ":")
+				text, err = a.hidden("Text of " + args[0] + ":")
 			} else {
 				text, err = bufio.NewReader(a.stdin).ReadString('\n')
 				if text != "" && !errors.Is(err, fs.ErrClosed) {

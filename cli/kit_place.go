@@ -73,7 +73,7 @@ func (pl *placing) run(ctx context.Context) error {
 	}
 	var ask func(string) (string, error)
 	if a.interactive() && !a.yes {
-		ask = func(question string) (string, error) { return a.ask(ctx, question) }
+		ask = func(question string) (string, error) { return a.person.Ask(ctx, question) }
 	}
 	tell := func(words string) { fmt.Fprintf(a.errors, "%s\n", render.Clean(words)) }
 	if err := pl.Gather(pl.given, ask, tell); err != nil {

@@ -10,7 +10,7 @@ import (
 )
 
 // home is what this machine keeps for the person.
-func (a *app) home() (*home.Home, error) { return home.Open(a.passphrase) }
+func (a *app) home() (*home.Home, error) { return home.Open(a.hidden) }
 
 // atHome is the Run of a command that works on what this machine keeps for the person.
 func atHome(run func(a *app, h *home.Home, args []string) error) func(context.Context, *app, []string) error {

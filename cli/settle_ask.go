@@ -44,7 +44,7 @@ func (a *app) askSettle(ctx context.Context, s *session.Session, list []settle.D
 
 func (a *app) askResolution(ctx context.Context) (settle.Resolution, error) {
 	for {
-		answer, err := a.ask(ctx, "Put back (p), take over (t), leave to others (l), let go (g), accept (a) or skip (s)?")
+		answer, err := a.person.Ask(ctx, "Put back (p), take over (t), leave to others (l), let go (g), accept (a) or skip (s)?")
 		if err != nil {
 			return "", err
 		}
@@ -58,10 +58,10 @@ func (a *app) askResolution(ctx context.Context) (settle.Resolution, error) {
 // askAcceptance asks until when differences are accepted, and why.
 func (a *app) askAcceptance(ctx context.Context) (until, why string, err error) {
 	for {
-		if until, err = a.ask(ctx, "Until when, such as 2026-12-31?"); err != nil {
+		if until, err = a.person.Ask(ctx, "Until when, such as 2026-12-31?"); err != nil {
 			return "", "", err
 		}
-		if why, err = a.ask(ctx, "Why?"); err != nil {
+		if why, err = a.person.Ask(ctx, "Why?"); err != nil {
 			return "", "", err
 		}
 		if err = checkAcceptance(until, why); err == nil && until != "" {

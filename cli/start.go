@@ -98,7 +98,7 @@ func (a *app) choose(ctx context.Context, c *demo.Choices, name string) error {
 			if ask {
 				var err error
 				question := fmt.Sprintf("%s [%s]:", q.Text, cmp.Or(q.Otherwise, "none"))
-				if *q.Answer, err = a.ask(ctx, question); err != nil {
+				if *q.Answer, err = a.person.Ask(ctx, question); err != nil {
 					return err
 				}
 			}

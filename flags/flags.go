@@ -168,3 +168,6 @@ func wants(f *flag.Flag) string {
 	}
 	return "another value"
 }
+
+// Words are those that the flag may be.
+func (o *OneOf) Words() []string { return o.words }

@@ -26,7 +26,7 @@ func Groups() []Group {
 		{"share", []string{"ledger", "lock", "key"}},
 		{"drift", []string{"survey", "settle", "adopt", "watch", "alerts"}},
 		{"cloud", []string{"medina"}},
-		{"the program", []string{"demo", "version", "help"}},
+		{"the program", []string{"completion", "demo", "version", "help"}},
 	}
 }
 

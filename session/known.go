@@ -48,17 +48,8 @@ func knownPath(dir, env string) (string, error) {
 // ReadKnown is what is known of an estate's folder in an environment; nil where nothing is. What is damaged
 // counts as nothing: it is only remembered.
 func ReadKnown(dir, env string) *Known {
-	path, err := knownPath(dir, env)
-	if err != nil {
-		return nil
-	}
-	body, err := os.ReadFile(path)
-	if err != nil {
-		return nil
-	}
-	first, rest, _ := bytes.Cut(body, []byte("\n"))
-	var head knownHead
-	if json.Unmarshal(first, &head) != nil || head.Format != knownFormat {
+	head, rest := readKnown(dir, env)
+	if rest == nil {
 		return nil
 	}
 	k := &Known{At: head.At, Entries: head.Entries, Actions: map[string]string{}}
@@ -72,6 +63,28 @@ func ReadKnown(dir, env string) *Known {
 		}
 	}
 	return k
+}
+
+// knownLines are the lines of the file in which what is known is kept, one for each address; nil where nothing is.
+func knownLines(dir, env string) []byte {
+	_, rest := readKnown(dir, env)
+	return rest
+}
+
+func readKnown(dir, env string) (head knownHead, lines []byte) {
+	path, err := knownPath(dir, env)
+	if err != nil {
+		return head, nil
+	}
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return head, nil
+	}
+	first, rest, found := bytes.Cut(body, []byte("\n"))
+	if !found || json.Unmarshal(first, &head) != nil || head.Format != knownFormat {
+		return head, nil
+	}
+	return head, rest
 }
 
 // keepKnownOf keeps what a whole proposal of what is declared says.

@@ -482,6 +482,9 @@ func (s *Set) Excuses(subjects []*Subject) problem.List {
 		names = append(names, r.Name)
 	}
 	for _, subject := range subjects {
+		if len(subject.Excuse) == 0 {
+			continue
+		}
 		for _, rule := range value.Keys(subject.Excuse) {
 			r := s.find(rule)
 			if r != nil && !r.Whole() {
