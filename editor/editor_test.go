@@ -588,3 +588,19 @@ func skew(text string, at int) int {
 	f := code.Lines("x", []byte(text))
 	return at - offset(f, position(f, at))
 }
+
+// TestSettings: the environment that a client chose at the start stays when it sends settings without one,
+// as some do at once, and another one counts from then on.
+func TestSettings(t *testing.T) {
+	dir := demo(t)
+	c := connect(t, dir, map[string]any{"env": "trial"})
+	text := c.open("signal/signal.star", "")
+	c.tell("workspace/didChangeConfiguration", map[string]any{"settings": map[string]any{}})
+	c.change("signal/signal.star", text+"\nx = nothing_such\n")
+	list := c.until("signal/signal.star", says("nothing_such"))
+	require.NotContains(t, list[0].Message, "(in ")
+	c.tell("workspace/didChangeConfiguration", map[string]any{"settings": map[string]any{"kasbah": map[string]any{"env": ""}}})
+	c.until("signal/signal.star", says("(in live, trial)"))
+	c.tell("workspace/didChangeConfiguration", map[string]any{"settings": map[string]any{"kasbah": map[string]any{"env": "nowhere"}}})
+	c.until("kasbah.toml", says(`no environment is called "nowhere"`))
+}

@@ -180,11 +180,12 @@ func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, r *jsonrpc2.Re
 	return h(s, ctx, params)
 }
 
-// settings are what a client can choose: `{"kasbah": {"env": "trial"}}`, or without the outer name.
+// settings are what a client can choose: `{"kasbah": {"env": "trial"}}`, or without the outer name. What is
+// not among them stays as it was.
 type settings struct {
-	Env        string `json:"env"`
-	InlayHints *bool  `json:"inlayHints"`
-	CodeLens   *bool  `json:"codeLens"`
+	Env        *string `json:"env"`
+	InlayHints *bool   `json:"inlayHints"`
+	CodeLens   *bool   `json:"codeLens"`
 }
 
 func (s *server) choose(from any) {
@@ -205,7 +206,9 @@ func (s *server) choose(from any) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.env = chosen.Env
+	if chosen.Env != nil {
+		s.env = *chosen.Env
+	}
 	if chosen.InlayHints != nil {
 		s.hints = *chosen.InlayHints
 	}
