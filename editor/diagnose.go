@@ -3,6 +3,7 @@ package editor
 import (
 	"context"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -123,6 +124,26 @@ func (p *project) span(file string, line, column int) protocol.Range {
 	return rangeOf(f, f.SpanAt(line, column))
 }
 
+// unknownName is the name in the message of an argument that there is not.
+var unknownName = regexp.MustCompile(`has no (?:attribute|input) "([^"]+)"`)
+
+// spanOf is the word on a line that is spelt so and stands closest to a place; otherwise for none.
+func (p *project) spanOf(file, name string, line, column int, otherwise protocol.Range) protocol.Range {
+	f := p.file(file)
+	if f == nil {
+		return otherwise
+	}
+	span, ok := f.Nearest(name, f.Offset(line, column))
+	if !ok {
+		return otherwise
+	}
+	r := rangeOf(f, span)
+	if int(r.Start.Line) != line-1 {
+		return otherwise
+	}
+	return r
+}
+
 // place is the file of a problem below the estate's folder, where it is in there.
 func (p *project) place(file string) string {
 	if path, ok := pathOf(p.uri(file)); ok {
@@ -150,7 +171,11 @@ func (s *server) diagnostic(p *project, f finding, several bool) (uri string, d 
 	}
 	severity := map[problem.Level]protocol.DiagnosticSeverity{problem.Wrong: protocol.DiagnosticSeverityError,
 		problem.Warning: protocol.DiagnosticSeverityWarning, problem.Note: protocol.DiagnosticSeverityInformation}[f.Level]
-	d = protocol.Diagnostic{Range: p.span(p.place(file), f.Line, f.Column), Severity: &severity, Source: ptr("kasbah"),
+	at := p.span(p.place(file), f.Line, f.Column)
+	if m := unknownName.FindStringSubmatch(f.Message); m != nil { // the name, not the value that it is given
+		at = p.spanOf(p.place(file), m[1], f.Line, f.Column, at)
+	}
+	d = protocol.Diagnostic{Range: at, Severity: &severity, Source: ptr("kasbah"),
 		Message: message, Data: actionData{Address: value.InWard(f.Ward, f.Address), Path: f.Path, Rule: f.Rule, Hint: f.Hint}}
 	if f.Rule != "" {
 		d.Code = &protocol.IntegerOrString{Value: f.Rule}

@@ -185,12 +185,19 @@ func (f *File) SpanOf(n syntax.Node) Span {
 	return s
 }
 
-// SpanAt is the word or text that begins at a place; one character where it is neither.
+// SpanAt is the word or text that begins at a place, or what is called there; one character where it is
+// neither.
 func (f *File) SpanAt(line, column int) Span {
 	at := f.Offset(line, column)
 	i := sort.Search(len(f.tokens), func(i int) bool { return f.tokens[i].To > at })
 	if i < len(f.tokens) && f.tokens[i].From == at && f.tokens[i].kind != newline {
-		return f.tokens[i].Span
+		span := f.tokens[i].Span
+		for n := i; n+2 < len(f.tokens) && f.tokens[n+1].kind == sign && f.Body[f.tokens[n+1].From] == '.' && f.tokens[n+2].kind == word; n += 2 {
+			if n+3 < len(f.tokens) && f.Body[f.tokens[n+3].From] == '(' { // what is called, with its dots
+				span.To = f.tokens[n+2].To
+			}
+		}
+		return span
 	}
 	return Span{at, min(at+1, len(f.Body))}
 }
