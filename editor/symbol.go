@@ -219,21 +219,22 @@ func (p *project) fileSymbol(file string) *symbol {
 
 // declaredSymbol is the resource that a call declares, or the instance that it opens.
 func (v *view) declaredSymbol(f *code.File, c *syntax.CallExpr) *symbol {
-	name, ok := c.Args[0].(*syntax.Literal)
-	if !ok {
+	if len(c.Args) == 0 {
 		return nil
 	}
-	text, ok := code.TextOf(name)
-	if !ok {
-		return nil
+	s := &symbol{ward: v.ward(f.Name), file: f.Name, span: f.SpanOf(c.Args[0]), call: c}
+	s.name = f.Text(s.span) // where it is computed
+	if name, ok := c.Args[0].(*syntax.Literal); ok {
+		if text, ok := code.TextOf(name); ok {
+			s.name, s.span = text, f.Inside(name)
+		}
 	}
 	l := v.of(f, c.Fn, f.At(c.Lparen)).look()
-	s := &symbol{name: text, ward: v.ward(f.Name), file: f.Name, span: f.Inside(name), call: c}
 	switch {
 	case l.Type != nil && strings.HasPrefix(l.What, "type "):
-		s.kind, s.short = ofResource, l.Driver+"."+l.Type.Name+"/"+text
+		s.kind, s.short = ofResource, l.Driver+"."+l.Type.Name+"/"+s.name
 	case strings.HasPrefix(l.What, "kit "):
-		s.kind, s.short = ofInstance, text
+		s.kind, s.short = ofInstance, s.name
 	default:
 		return nil
 	}
@@ -305,10 +306,9 @@ func (p *project) addressSymbol(v *view, own, text string) *symbol {
 			return nil
 		}
 		s := v.declaredSymbol(f, c)
-		if s == nil { // its name is computed
-			s = &symbol{kind: ofResource, name: r.Name, file: file, span: f.SpanOf(c.Args[0]), call: c, short: r.Address}
+		if s != nil {
+			s.ward = ward
 		}
-		s.ward = ward
 		return s
 	}
 	return nil

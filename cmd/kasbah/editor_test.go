@@ -74,4 +74,13 @@ func TestNeovim(t *testing.T) {
 		require.Equal(t, is, got[step], step)
 	}
 	require.Len(t, got, len(want))
+
+	text := p.read("signal/signal.star")
+	from := strings.Index(text, "relay = ")
+	to := from + strings.Index(text[from:], "\n")
+	p.file("signal/signal.star", text[:from]+got["rename of a resource"].(string)+text[to:])
+	proposed := p.must("propose", "-offline")
+	require.Contains(t, proposed, "rename", "the next run renames what was renamed")
+	require.Contains(t, proposed, "1 renamed. ")
+	require.NotContains(t, proposed, "dropped")
 }

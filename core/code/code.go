@@ -318,10 +318,14 @@ func (f *File) Names(at int) []string {
 		}
 	}
 	for _, s := range f.Tree.Stmts {
-		if !inside && f.SpanOf(s).From > at {
-			break
+		switch {
+		case inside: // its body runs once all of the file is there
+			f.bound(s, len(f.Body), add)
+		case f.SpanOf(s).From > at:
+			return out
+		default:
+			f.bound(s, at, add)
 		}
-		f.bound(s, at, add)
 	}
 	return out
 }
