@@ -283,6 +283,9 @@ func (y *typing) edit() (file string) {
 // TestTyping: whatever is typed, the diagnostics are those of `kasbah check` on the same texts.
 func TestTyping(t *testing.T) {
 	edits := 250
+	if testing.Short() {
+		edits = 50
+	}
 	if os.Getenv("THOROUGH") != "" {
 		edits = 2000
 	}
@@ -320,7 +323,7 @@ func TestTyping(t *testing.T) {
 	}
 	require.Greater(t, wrong, edits/5)
 	require.Less(t, wrong, edits*9/10)
-	require.Less(t, heap.HeapAlloc, early*2+8<<20, "it grows")
+	require.Less(t, heap.HeapAlloc, early*2+16<<20, "it grows")
 	t.Logf("%d edits, %d with problems; %d MB of heap after a quarter, %d at the end", edits, wrong, early>>20, heap.HeapAlloc>>20)
 }
 
@@ -328,6 +331,9 @@ func TestTyping(t *testing.T) {
 // in it: no problem is told of the word itself.
 func TestOffered(t *testing.T) {
 	places := 60
+	if testing.Short() {
+		places = 10
+	}
 	if os.Getenv("THOROUGH") != "" {
 		places = 500
 	}

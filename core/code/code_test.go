@@ -86,6 +86,6 @@ func TestEdits(t *testing.T) {
 func TestNames(t *testing.T) {
 	f, at := place(t, "load(\"m.star\", \"l\")\na = 1\ndef f(p, q = 2, **more):\n    x = p\n    for y in q:\n        z = |y\n    return x\nlater = 1\n")
 	require.ElementsMatch(t, []string{"l", "a", "f", "p", "q", "more", "x", "y", "later"}, f.Names(at))
-	f, at = place(t, "a = 1\nb = [c + | for c in a]\nd = 2\n")
+	f, at = place(t, "a = 1\nb = [c + |c for c in a]\nd = 2\n")
 	require.ElementsMatch(t, []string{"a", "c"}, f.Names(at))
 }
