@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"io"
+	"strings"
 
 	"kasbah/complete"
 	"kasbah/help"
@@ -26,8 +27,11 @@ func completionCommand() *command {
 				return err
 			}
 			line := args[2:]
-			if args[0] == "bash" && len(line) == 1 { // the whole line, with the program's name
-				line = complete.Split(line[0])[1:]
+			if args[0] == "bash" { // the whole line, with the program's name
+				line = complete.Split(strings.Join(line, " "))[1:]
+			}
+			if len(line) == 0 {
+				line = []string{""}
 			}
 			var list []complete.Command
 			for _, c := range commands() {

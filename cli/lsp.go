@@ -18,6 +18,9 @@ func lspCommand() *command {
 			"It reads ledgers and no cloud, and writes nothing. Without -env it checks all environments.",
 		Examples: [2]string{"kasbah lsp", "kasbah lsp -env trial"},
 		Run: func(ctx context.Context, a *app, _ []string) error {
+			if a.interactive() {
+				a.say("An editor starts this and speaks with it; editors/README.md says how. End with Ctrl-C.")
+			}
 			return editor.Serve(ctx, standard{a.stdin, a.stdout}, editor.Options{Dir: a.dir, Env: a.env, Version: version(),
 				Open: func(ctx context.Context, dir, env string, texts map[string][]byte) (*session.Session, error) {
 					c := a.config(env, nil)

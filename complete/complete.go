@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 )
 
@@ -23,7 +22,8 @@ func Shells() []string { return []string{"bash", "fish", "powershell", "zsh"} }
 // Script is what a shell runs to know of the program.
 func Script(shell string) (string, error) {
 	if !slices.Contains(Shells(), shell) {
-		return "", &problem.UsageError{Message: fmt.Sprintf("there is no completion for %q", shell), Hint: nearest.HintOr(shell, Shells())}
+		return "", &problem.UsageError{Message: fmt.Sprintf("kasbah finishes no words in %q", shell),
+			Hint: "there is " + strings.Join(Shells(), ", ")}
 	}
 	body, err := scripts.ReadFile("scripts/kasbah." + shell)
 	return string(body), err
