@@ -18,20 +18,38 @@ import (
 	"kasbah/core/value"
 )
 
-func (s *server) definition(ctx context.Context, p *protocol.DefinitionParams) (any, error) {
-	d, f, at := s.at(p.TextDocumentPositionParams)
+// meaning is what the word at a position stands for.
+type meaning struct {
+	p   *project
+	v   *view
+	f   *code.File
+	at  int
+	sym *symbol
+}
+
+// meant is what the word at a position stands for; nil for nothing that is known.
+func (s *server) meant(ctx context.Context, p protocol.TextDocumentPositionParams) *meaning {
+	d, f, at := s.at(p)
 	if f == nil {
-		return nil, nil
+		return nil
 	}
 	v := d.project.view(ctx)
 	if v == nil {
-		return nil, nil
+		return nil
 	}
 	sym := d.project.symbolAt(v, f, at)
 	if sym == nil {
+		return nil
+	}
+	return &meaning{d.project, v, f, at, sym}
+}
+
+func (s *server) definition(ctx context.Context, p *protocol.DefinitionParams) (any, error) {
+	m := s.meant(ctx, p.TextDocumentPositionParams)
+	if m == nil {
 		return nil, nil
 	}
-	return []protocol.Location{d.project.location(location{sym.file, sym.span})}, nil
+	return []protocol.Location{m.p.location(location{m.sym.file, m.sym.span})}, nil
 }
 
 func (p *project) location(l location) protocol.Location {
@@ -43,44 +61,28 @@ func (p *project) location(l location) protocol.Location {
 }
 
 func (s *server) references(ctx context.Context, p *protocol.ReferenceParams) (any, error) {
-	d, f, at := s.at(p.TextDocumentPositionParams)
-	if f == nil {
-		return nil, nil
-	}
-	v := d.project.view(ctx)
-	if v == nil {
-		return nil, nil
-	}
-	sym := d.project.symbolAt(v, f, at)
-	if sym == nil {
+	m := s.meant(ctx, p.TextDocumentPositionParams)
+	if m == nil {
 		return nil, nil
 	}
 	out := []protocol.Location{}
-	for _, l := range d.project.uses(v, sym) {
-		if p.Context.IncludeDeclaration || l.file != sym.file || l.span != sym.span {
-			out = append(out, d.project.location(l))
+	for _, l := range m.p.uses(m.v, m.sym) {
+		if p.Context.IncludeDeclaration || l.file != m.sym.file || l.span != m.sym.span {
+			out = append(out, m.p.location(l))
 		}
 	}
 	return out, nil
 }
 
 func (s *server) documentHighlight(ctx context.Context, p *protocol.DocumentHighlightParams) (any, error) {
-	d, f, at := s.at(p.TextDocumentPositionParams)
-	if f == nil {
-		return nil, nil
-	}
-	v := d.project.view(ctx)
-	if v == nil {
-		return nil, nil
-	}
-	sym := d.project.symbolAt(v, f, at)
-	if sym == nil {
+	m := s.meant(ctx, p.TextDocumentPositionParams)
+	if m == nil {
 		return nil, nil
 	}
 	out := []protocol.DocumentHighlight{}
-	for _, l := range d.project.uses(v, sym) {
-		if l.file == f.Name {
-			out = append(out, protocol.DocumentHighlight{Range: rangeOf(f, l.span)})
+	for _, l := range m.p.uses(m.v, m.sym) {
+		if l.file == m.f.Name {
+			out = append(out, protocol.DocumentHighlight{Range: rangeOf(m.f, l.span)})
 		}
 	}
 	return out, nil
@@ -367,21 +369,13 @@ func refused(format string, args ...any) error {
 const requestFailed = -32803
 
 func (s *server) prepareRename(ctx context.Context, p *protocol.PrepareRenameParams) (any, error) {
-	d, f, at := s.at(p.TextDocumentPositionParams)
-	if f == nil {
+	m := s.meant(ctx, p.TextDocumentPositionParams)
+	if m == nil || m.sym.kind == ofFile {
 		return nil, nil
 	}
-	v := d.project.view(ctx)
-	if v == nil {
-		return nil, nil
-	}
-	sym := d.project.symbolAt(v, f, at)
-	if sym == nil || sym.kind == ofFile {
-		return nil, nil
-	}
-	for _, l := range d.project.uses(v, sym) {
-		if l.file == f.Name && l.span.Holds(at) {
-			return protocol.RangeWithPlaceholder{Range: rangeOf(f, l.span), Placeholder: sym.name}, nil
+	for _, l := range m.p.uses(m.v, m.sym) {
+		if l.file == m.f.Name && l.span.Holds(m.at) {
+			return protocol.RangeWithPlaceholder{Range: rangeOf(m.f, l.span), Placeholder: m.sym.name}, nil
 		}
 	}
 	return nil, nil
@@ -487,12 +481,12 @@ func (p *project) isFree(v *view, f *code.File, name string, sym *symbol, l loca
 
 // taken reports whether there is an input or a published value of a name already.
 func (p *project) taken(v *view, sym *symbol, name string) bool {
-	ward, callee := sym.ward, "publish"
+	ward := sym.ward
 	if sym.kind == ofInput {
-		ward, callee = "", "input"
+		ward = ""
 	}
 	there := false
-	p.callsOf(v, ward, callee, func(_ *code.File, _ *syntax.CallExpr, _ *syntax.Literal, text string) {
+	p.callsOf(v, ward, sym.kind.call(), func(_ *code.File, _ *syntax.CallExpr, _ *syntax.Literal, text string) {
 		there = there || text == name
 	})
 	return there
@@ -517,8 +511,6 @@ func (p *project) renamesDeclared(ctx context.Context, sym *symbol, name string,
 	for _, v := range p.everyView() {
 		for _, r := range v.declaredAs(p, sym) {
 			declared++
-			there := sym.call
-			_ = there
 			other := strings.TrimSuffix(r.Full(), r.Name) + name
 			if sym.kind == ofResource && v.eval.Declared.Resource(other) != nil {
 				return refused("%s is declared already", other)

@@ -23,7 +23,6 @@ import (
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
-	"kasbah/core/value"
 	"kasbah/session"
 )
 
@@ -456,14 +455,9 @@ func (v *view) evaluated(file string) string {
 
 // kitOf is the kit whose folder holds a file; nil for none.
 func (v *view) kitOf(file string) *declare.Kit {
-	for _, name := range value.Keys(v.options.Kits) {
-		k := v.options.Kits[name]
-		if k.Folder != "" && strings.HasPrefix(file, k.Folder+"/") {
-			c := *k
-			if c.Kit == nil {
-				return nil
-			}
-			return &c
+	for _, k := range v.options.Kits {
+		if k.Kit != nil && k.Folder != "" && strings.HasPrefix(file, k.Folder+"/") {
+			return k
 		}
 	}
 	return nil

@@ -24,6 +24,14 @@ const (
 	ofKit                         // a kit by its name in kasbah.toml
 )
 
+// call is the function that makes an input or a published value.
+func (k symbolKind) call() string {
+	if k == ofInput {
+		return "input"
+	}
+	return "publish"
+}
+
 // symbol is what a word stands for, with the place of its definition.
 type symbol struct {
 	kind symbolKind
@@ -174,9 +182,9 @@ func (p *project) symbolInText(v *view, f *code.File, pl *code.Place, at int) *s
 	if c.Open == '(' && c.Arg == 0 && c.Name == "" {
 		switch c.Fn {
 		case "input":
-			return p.inputSymbol(v, own, text)
+			return p.offeredSymbol(v, ofInput, own, text)
 		case "publish":
-			return p.publishedSymbol(v, own, text)
+			return p.offeredSymbol(v, ofPublished, own, text)
 		case "published":
 			if w := v.wards[text]; w != nil {
 				for _, file := range value.Keys(w.Files) {
@@ -196,7 +204,7 @@ func (p *project) symbolInText(v *view, f *code.File, pl *code.Place, at int) *s
 		}
 	}
 	if c.Fn == "published" && c.Arg == 1 {
-		return p.publishedSymbol(v, strings.Trim(c.First, "\"'"), text)
+		return p.offeredSymbol(v, ofPublished, strings.Trim(c.First, "\"'"), text)
 	}
 	if c.Open == '{' && !c.Value && len(pl.Calls) > 1 && pl.Calls[1].Fn == "kit" && pl.Calls[1].Name == "inputs" {
 		if call := f.CallAt(pl.Calls[1].At); call != nil {
@@ -265,21 +273,12 @@ func (p *project) callsOf(v *view, ward string, callee string, visit func(f *cod
 	}
 }
 
-func (p *project) inputSymbol(v *view, ward, name string) *symbol {
+// offeredSymbol is the input or the published value of a name in a ward, or in any for "".
+func (p *project) offeredSymbol(v *view, kind symbolKind, ward, name string) *symbol {
 	var out *symbol
-	p.callsOf(v, ward, "input", func(f *code.File, c *syntax.CallExpr, l *syntax.Literal, text string) {
+	p.callsOf(v, ward, kind.call(), func(f *code.File, c *syntax.CallExpr, l *syntax.Literal, text string) {
 		if text == name && out == nil {
-			out = &symbol{kind: ofInput, name: name, ward: ward, file: f.Name, span: f.Inside(l), call: c}
-		}
-	})
-	return out
-}
-
-func (p *project) publishedSymbol(v *view, ward, name string) *symbol {
-	var out *symbol
-	p.callsOf(v, ward, "publish", func(f *code.File, c *syntax.CallExpr, l *syntax.Literal, text string) {
-		if text == name && out == nil {
-			out = &symbol{kind: ofPublished, name: name, ward: ward, file: f.Name, span: f.Inside(l), call: c}
+			out = &symbol{kind: kind, name: name, ward: ward, file: f.Name, span: f.Inside(l), call: c}
 		}
 	})
 	return out
@@ -328,7 +327,7 @@ func (p *project) symbolInEstate(v *view, f *code.File, at int) *symbol {
 			if i == 4 && parts[2] == "ward" {
 				ward = parts[3]
 			}
-			return p.inputSymbol(v, ward, parts[i+1])
+			return p.offeredSymbol(v, ofInput, ward, parts[i+1])
 		case part == "kits" && i+1 < len(parts):
 			if kit := v.options.Kits[parts[i+1]]; kit != nil && kit.Folder != "" {
 				return p.fileSymbol(kit.Folder + "/kit.star")

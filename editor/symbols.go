@@ -223,19 +223,11 @@ func (s *server) workspaceSymbol(ctx context.Context, q *protocol.WorkspaceSymbo
 }
 
 func (s *server) prepareCallHierarchy(ctx context.Context, r *protocol.CallHierarchyPrepareParams) (any, error) {
-	d, f, at := s.at(r.TextDocumentPositionParams)
-	if f == nil {
+	m := s.meant(ctx, r.TextDocumentPositionParams)
+	if m == nil || m.sym.kind != ofName {
 		return nil, nil
 	}
-	v := d.project.view(ctx)
-	if v == nil {
-		return nil, nil
-	}
-	sym := d.project.symbolAt(v, f, at)
-	if sym == nil || sym.kind != ofName {
-		return nil, nil
-	}
-	item, ok := d.project.callItem(sym.file, sym.first)
+	item, ok := m.p.callItem(m.sym.file, m.sym.first)
 	if !ok {
 		return nil, nil
 	}
@@ -261,25 +253,23 @@ func (p *project) callItem(file string, first *syntax.Ident) (protocol.CallHiera
 		SelectionRange: rangeOf(f, span)}, true
 }
 
-// itemSymbol is the kit or function of an item.
-func (s *server) itemSymbol(ctx context.Context, item protocol.CallHierarchyItem) (*project, *view, *symbol) {
-	d, f := s.text(item.URI)
-	if f == nil {
-		return nil, nil, nil
+// itemMeant is the kit or function of an item; nil for none.
+func (s *server) itemMeant(ctx context.Context, item protocol.CallHierarchyItem) *meaning {
+	m := s.meant(ctx, protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: item.URI},
+		Position: item.SelectionRange.Start})
+	if m == nil || m.sym.kind != ofName {
+		return nil
 	}
-	v := d.project.view(ctx)
-	if v == nil {
-		return nil, nil, nil
-	}
-	return d.project, v, d.project.symbolAt(v, f, offset(f, item.SelectionRange.Start))
+	return m
 }
 
 func (s *server) incomingCalls(ctx context.Context, r *protocol.CallHierarchyIncomingCallsParams) (any, error) {
-	p, v, sym := s.itemSymbol(ctx, r.Item)
 	out := []protocol.CallHierarchyIncomingCall{}
-	if sym == nil {
+	m := s.itemMeant(ctx, r.Item)
+	if m == nil {
 		return out, nil
 	}
+	p, v, sym := m.p, m.v, m.sym
 	by := map[string]int{}
 	for _, l := range p.uses(v, sym) {
 		f := p.file(l.file)
@@ -323,10 +313,11 @@ func (p *project) caller(v *view, f *code.File, at int) (protocol.CallHierarchyI
 
 func (s *server) outgoingCalls(ctx context.Context, r *protocol.CallHierarchyOutgoingCallsParams) (any, error) {
 	out := []protocol.CallHierarchyOutgoingCall{}
-	p, v, sym := s.itemSymbol(ctx, r.Item)
-	if sym == nil || sym.kind != ofName {
+	m := s.itemMeant(ctx, r.Item)
+	if m == nil {
 		return out, nil
 	}
+	p, v, sym := m.p, m.v, m.sym
 	f := p.file(sym.file)
 	d := functionOf(f, sym.first)
 	if d == nil {

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,6 +33,7 @@ type knownHead struct {
 	Format  string           `json:"format"`
 	At      time.Time        `json:"at"`
 	Entries map[string]int64 `json:"entries"`
+	Idle    bool             `json:"idle,omitempty"` // nothing would change
 }
 
 func knownPath(dir, env string) (string, error) {
@@ -101,40 +103,43 @@ func (s *Session) keepKnown(p *propose.Proposal, states map[string]*ledger.State
 	if err != nil {
 		return
 	}
-	head := knownHead{Format: knownFormat, At: time.Now().UTC().Truncate(time.Second), Entries: map[string]int64{}}
-	was := ReadKnown(s.Estate.Dir, s.Env)
-	if was != nil {
-		for ward, entry := range was.Entries {
-			head.Entries[ward] = entry
-		}
+	was, before := readKnown(s.Estate.Dir, s.Env)
+	head := knownHead{Format: knownFormat, At: time.Now().UTC().Truncate(time.Second), Entries: maps.Clone(was.Entries), Idle: p.Idle()}
+	if head.Entries == nil {
+		head.Entries = map[string]int64{}
 	}
+	same := head.Idle && was.Idle && len(s.Wards) == len(s.Estate.Wards) && bytes.Count(before, []byte("\n")) == len(p.Actions)
 	for _, ward := range s.Wards {
 		if st := states[ward]; st != nil {
+			entry, known := was.Entries[ward]
+			same = same && known && entry == st.Seq
 			head.Entries[ward] = st.Seq
 		}
+	}
+	if same {
+		return
 	}
 	lines := make([]string, 0, len(p.Actions))
 	for _, a := range p.Actions {
 		lines = append(lines, a.Full()+said(a))
 	}
-	if was != nil { // other wards are as they were
-		for _, address := range was.Addresses {
-			ward, _, _ := strings.Cut(address, ":")
-			if s.Estate.HasWard(ward) && !slices.Contains(s.Wards, ward) {
-				line := address
-				if is := was.Actions[address]; is != "" {
-					line += "\t" + is
-				}
-				lines = append(lines, line)
-			}
+	for line := range strings.Lines(string(before)) { // other wards are as they were
+		ward, _, _ := strings.Cut(line, ":")
+		if s.Estate.HasWard(ward) && !slices.Contains(s.Wards, ward) {
+			lines = append(lines, strings.TrimSuffix(line, "\n"))
 		}
 	}
-	slices.Sort(lines)
+	if !slices.IsSorted(lines) {
+		slices.Sort(lines)
+	}
 	body, err := json.Marshal(head)
 	if err == nil {
-		body = append(append(body, '\n'), strings.Join(lines, "\n")...)
+		body = append(body, '\n')
+		for _, line := range lines {
+			body = append(append(body, line...), '\n')
+		}
 		if err = os.MkdirAll(filepath.Dir(path), 0o700); err == nil {
-			err = disk.ReplacePrivate(path, append(body, '\n'))
+			err = disk.ReplacePrivate(path, body)
 		}
 	}
 	if err != nil {

@@ -206,7 +206,6 @@ func (f *File) inside(t token) Span {
 	for s.From < s.To && f.Body[s.From] != '"' && f.Body[s.From] != '\'' {
 		s.From++
 	}
-	quote := f.Body[s.From : s.From+1]
 	n := 1
 	if t.long {
 		n = 3
@@ -215,7 +214,6 @@ func (f *File) inside(t token) Span {
 	if !t.open {
 		s.To -= n
 	}
-	_ = quote
 	return s
 }
 
