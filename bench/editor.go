@@ -18,7 +18,7 @@ import (
 	"kasbah/transport"
 )
 
-// typedIn is the size of the estate that somebody types in.
+// typedIn is how many resources the estate has in which a key is pressed.
 const typedIn = 10_000
 
 // editing is what an editor waits for after a key: the language server's work, without the pause that it
@@ -50,7 +50,7 @@ func (b *bench) editing() ([]row, error) {
 	}
 	var keys, words []float64
 	for i := range 4 * b.times {
-		// valid and invalid in turn: a range that is a number is told at the end of the ward's evaluation
+		// valid and invalid in turn: a range that is a number shows at the end of the ward's evaluation
 		now := text + fmt.Sprintf("medina.network(\"extra\", range = %q)\n", fmt.Sprintf("10.%d.0.0/16", i))
 		if i%2 == 0 {
 			now = text + fmt.Sprintf("medina.network(\"extra\", range = %d)\n", i)

@@ -37,10 +37,10 @@ func (a *app) yesTo(ctx context.Context, question, without, no string) error {
 	return err
 }
 
-// hidden asks for a text that the terminal does not show; with -json nobody is asked.
+// hidden asks for a text that the terminal does not show; with -json it asks no one.
 func (a *app) hidden(what string) (string, error) {
 	if a.json {
-		return "", errors.New("it has a passphrase, and with -json nobody is asked for it")
+		return "", errors.New("it has a passphrase, and -json asks for none")
 	}
 	return a.person.Passphrase(what)
 }

@@ -356,7 +356,7 @@ func plain(list []string) []Word {
 var safe = regexp.MustCompile(`^[A-Za-z0-9_./:@%+=,~-]+$`)
 
 // narrowed keeps the words that begin as what is typed does, and the next part of them where they are many.
-// A word that a shell would take for more than a word is left out: somebody else may have written it.
+// A word that a shell would take for more than a word is left out: another person may have written it.
 func (a Answer) narrowed(typed string) Answer {
 	var kept, parts []Word
 	for _, w := range a.Words {

@@ -91,7 +91,7 @@ func TestLine(t *testing.T) {
 	}
 }
 
-// TestNothingRuns: a name that somebody else wrote is never offered if a shell would do more with it than
+// TestNothingRuns: a name that another person wrote is never offered if a shell would do more with it than
 // take it as a word.
 func TestNothingRuns(t *testing.T) {
 	for _, typed := range []string{"", "s", "signal:", "signal:m"} {

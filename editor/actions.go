@@ -133,7 +133,7 @@ func (a *acting) addRequired(d protocol.Diagnostic) {
 	a.add("Add "+strings.Join(names, ", "), quickFix, fileEdits{a.f.Name: {edit}}, d)
 }
 
-// example is a value for an argument that nobody has chosen yet.
+// example is a value for an argument until a person chooses one.
 func (pl *place) example(p declare.Param, driver string) string {
 	if p.Attr == nil {
 		return "None"

@@ -328,7 +328,7 @@ func TestTyping(t *testing.T) {
 }
 
 // TestOffered: every word that is offered at random places is accepted by a check of the text with the word
-// in it: no problem is told of the word itself.
+// in it: the check has no problem with the word itself.
 func TestOffered(t *testing.T) {
 	places := 60
 	if testing.Short() {
@@ -401,7 +401,7 @@ func line(body []byte, at int) string {
 	return rest
 }
 
-// aboutWord reports whether a problem is told of a word at a place of a file, or of what it gives a value to.
+// aboutWord reports whether a problem is about a word at a place of a file, or about what it gives a value to.
 func aboutWord(f *code.File, one *problem.Problem, p *project, file string, from, to int, word string) bool {
 	if p.place(one.File) != file {
 		return false

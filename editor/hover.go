@@ -48,7 +48,7 @@ type hovering struct {
 	at    int
 }
 
-// text is what is told, as Markdown, and of what.
+// text is the explanation, as Markdown, and the word that it explains.
 func (h *hovering) text() (string, code.Span) {
 	// to the end of the word, so that what stands before its dot is read as well
 	pl := h.f.Place(h.at)

@@ -265,7 +265,7 @@ func (p *project) check(ctx context.Context, env string) []found {
 	for i, env := range envs {
 		all.Go(func() {
 			defer func() {
-				if x := recover(); x != nil { // a text that nobody thought of must not end the editor's session
+				if x := recover(); x != nil { // an unforeseen text must not end the editor's session
 					out[i] = found{env: env, problems: problem.List{{Level: problem.Wrong, Message: fmt.Sprintf("the check failed: %v; "+
 						"`kasbah check` tells more", x)}}}
 				}

@@ -67,7 +67,7 @@ func (s *server) find(uri string) *document {
 	return &document{project: p, path: filepath.ToSlash(rel), uri: uri}
 }
 
-// at is the document of a position, its text, and the position as an offset; nil where there is no text.
+// at is the document of a position, its text, and the position as an offset; nil for what has no text.
 func (s *server) at(p protocol.TextDocumentPositionParams) (*document, *code.File, int) {
 	d, f := s.text(p.TextDocument.URI)
 	if f == nil {

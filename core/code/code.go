@@ -1,5 +1,5 @@
 // Package code reads the text of declarations without running it: where names are bound and used, which
-// call and argument a place belongs to, and as much as can be known of a text that somebody is typing.
+// call and argument a place belongs to, and as much as can be known of a text that is being typed.
 package code
 
 import (
@@ -56,7 +56,7 @@ func Read(name string, body []byte) *File {
 		}
 		f.Tree = tree
 	}
-	// names that are not bound count as known from the beginning; what is wrong otherwise is told elsewhere
+	// names that are not bound count as known from the beginning; the evaluation finds what is wrong
 	_ = resolve.File(f.Tree, func(string) bool { return true }, func(string) bool { return false })
 	for _, s := range f.Tree.Stmts {
 		f.collect(s)

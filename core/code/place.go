@@ -5,14 +5,14 @@ import (
 	"strings"
 )
 
-// Place is where somebody types: the word there, and what stands around it.
+// Place is where a person types: the word there, and what stands around it.
 type Place struct {
 	Word    Span   // that is typed; inside the quotes of a text
 	Typed   string // of the word, before the place
 	Text    bool   // the word is a text
 	Open    bool   // the text has no end yet
 	Comment bool
-	Before  string // what stands before the dot that the word follows, such as `medina`; "" where there is no dot
+	Before  string // what stands before the dot that the word follows, such as `medina`; "" without a dot
 	Dotted  bool
 	Calls   []Call // around the place, innermost first
 	Begins  bool   // a statement begins with the word

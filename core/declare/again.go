@@ -19,7 +19,7 @@ func (d *Declared) Again(ctx context.Context, o Options) (*Declared, problem.Lis
 			continue
 		}
 		same, err := o.Unmoved(name, t.ev.out.Files)
-		moved[name] = err != nil || !same // what cannot be read is told by the evaluation
+		moved[name] = err != nil || !same // the evaluation says what cannot be read
 	}
 	for more := true; more; {
 		more = false

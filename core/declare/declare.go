@@ -47,7 +47,7 @@ type Declared struct {
 	Resources []*Resource      // of all wards, in the order of wards and declarations
 	Finds     map[string]*Find // things that are looked up, by the address that references use
 
-	Kept      map[string]bool   // wards that were not evaluated again, see Again
+	Kept map[string]bool // wards that were not evaluated again, see Again
 
 	byAddress map[string]map[string]*Resource // by ward, and by the address in it
 	turns     map[string]*turn                // where Options.Again asks for it

@@ -100,7 +100,7 @@ func (ev *evaluator) ward(ctx context.Context) {
 	for _, f := range files {
 		ev.file(ctx, source{kind: wardFile, name: f, path: f, root: ev.s.root})
 	}
-	if !ev.o.Again { // what is evaluated while somebody types is proposed by nobody
+	if !ev.o.Again { // what is evaluated while a person types is never proposed
 		ev.digesting.wait(ev.out.Resources)
 	}
 	if ev.o.Bindings {
