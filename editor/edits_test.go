@@ -167,3 +167,16 @@ func TestRenameRefused(t *testing.T) {
 		require.ErrorContains(t, err, c.says, find)
 	}
 }
+
+// TestHoverIsText: what a value, a help text or a cloud holds is shown as text: no link, and no markup.
+func TestHoverIsText(t *testing.T) {
+	const hostile = "a`](command:evil) [press](command:evil) <img src=x>\n# big"
+	for _, shown := range []string{coded(hostile), asText(hostile), sentence(hostile)} {
+		require.NotContains(t, shown, "\n")
+		if !strings.HasPrefix(shown, "`") {
+			require.NotRegexp(t, `(^|[^\\])\](\(|$)`, shown, "no link")
+		}
+	}
+	require.Equal(t, 2, strings.Count(coded(hostile), "`"), "the code ends where the value does")
+	require.NotRegexp(t, `(^|[^\\])<`, asText(hostile), "no markup")
+}

@@ -86,7 +86,7 @@ func (h *hovering) text() (string, code.Span) {
 		return "", word
 	}
 	l := k.look()
-	fmt.Fprintf(&b, "**%s**: %s\n\n", expr, l.What)
+	fmt.Fprintf(&b, "**%s**: %s\n\n", asText(expr), asText(l.What))
 	if l.Call != nil {
 		fmt.Fprintf(&b, "```\n%s\n```\n\n", signatureLine(l.Call, 90))
 	}
@@ -123,12 +123,12 @@ func (h *hovering) values(expr string) string {
 	case len(lines) == 0:
 		return ""
 	case same && len(lines) == len(h.views):
-		return fmt.Sprintf("`%s`\n", lines[0])
+		return fmt.Sprintf("%s\n", coded(lines[0]))
 	}
 	var b strings.Builder
 	for _, v := range h.views {
 		if l := v.expression(h.f, expr, h.at).look(); l.Shown != "" {
-			fmt.Fprintf(&b, "- %s: `%s`\n", v.env, l.Shown)
+			fmt.Fprintf(&b, "- %s: %s\n", v.env, coded(l.Shown))
 		}
 	}
 	return b.String()
@@ -150,11 +150,11 @@ func attribute(call string, p declare.Param, ofType bool) string {
 		facts = append(facts, "required")
 	}
 	if p.Default != "" {
-		facts = append(facts, "default `"+p.Default+"`")
+		facts = append(facts, "default "+coded(p.Default))
 	}
 	if a := p.Attr; a != nil {
 		if limits := a.Limits(); limits != "" {
-			facts = append(facts, limits)
+			facts = append(facts, asText(limits))
 		}
 		if ofType {
 			facts = append(facts, map[bool]string{true: "fixed: a change swaps the resource", false: "can be edited"}[a.Fixed])
@@ -170,8 +170,19 @@ func attribute(call string, p declare.Param, ofType bool) string {
 	return b.String()
 }
 
+// coded is a value as Markdown's code on one line, and nothing else: a cloud or another person may have
+// written it.
+func coded(text string) string {
+	return "`" + strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(text) + "`"
+}
+
+// asText is a text that Markdown takes for text: no link, no picture and no markup of a page.
+func asText(text string) string {
+	return strings.NewReplacer("[", `\[`, "]", `\]`, "<", `\<`, "`", "'", "\n", " ", "\r", " ").Replace(text)
+}
+
 func sentence(text string) string {
-	text = strings.TrimSpace(text)
+	text = asText(strings.TrimSpace(text))
 	if text != "" && !strings.HasSuffix(text, ".") && !strings.HasSuffix(text, "?") {
 		text += "."
 	}
@@ -195,7 +206,7 @@ func (h *hovering) ofText(pl *code.Place, text string) string {
 						fmt.Fprintf(&b, "%s\n\n", sentence(p.Help))
 					}
 				}
-				fmt.Fprintf(&b, "- %s: `%s`\n", v.env, value.Plain(p.Value))
+				fmt.Fprintf(&b, "- %s: %s\n", v.env, coded(value.Plain(p.Value)))
 			}
 		}
 		return b.String()
@@ -237,7 +248,7 @@ func hoverInput(views []*view, ward, name string) string {
 		}
 		shown := "a secret"
 		if !t.Secret {
-			shown = "`" + value.Plain(t.Value) + "`"
+			shown = coded(value.Plain(t.Value))
 		}
 		fmt.Fprintf(&b, "- %s: %s, given by %s\n", v.env, shown, t.Source)
 	}
@@ -301,7 +312,7 @@ func (v *view) declaredBy(f *code.File, paren int) []*declare.Resource {
 // resource tells what is recorded of a resource in each environment, and what drifted.
 func (h *hovering) resource(r *declare.Resource) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "**%s**\n\n", r.Full())
+	fmt.Fprintf(&b, "**%s**\n\n", asText(r.Full()))
 	for _, v := range h.views {
 		one := v.eval.Declared.Resource(r.Full())
 		if one == nil {
@@ -310,22 +321,22 @@ func (h *hovering) resource(r *declare.Resource) string {
 		rec, run, err := v.record(h.ctx, one)
 		switch {
 		case err != nil:
-			fmt.Fprintf(&b, "- %s: the ledger cannot be read: %v\n", v.env, err)
+			fmt.Fprintf(&b, "- %s: the ledger cannot be read: %s\n", v.env, asText(err.Error()))
 			continue
 		case rec == nil:
 			fmt.Fprintf(&b, "- %s: not enacted yet\n", v.env)
 			continue
 		}
-		fmt.Fprintf(&b, "- %s: `%s`, changed %s", v.env, rec.ID, rec.Changed.Local().Format(time.DateTime))
+		fmt.Fprintf(&b, "- %s: %s, changed %s", v.env, coded(rec.ID), rec.Changed.Local().Format(time.DateTime))
 		if run != nil {
-			fmt.Fprintf(&b, " by %s in run %s", run.Who, ledger.ShortRun(run.Run))
+			fmt.Fprintf(&b, " by %s in run %s", asText(run.Who), ledger.ShortRun(run.Run))
 		}
 		b.WriteString("\n")
 		for _, a := range v.drifted(h.ctx, r.Ward, r.Address) {
 			f := a.Finding
-			fmt.Fprintf(&b, "  - the last survey found: %s %s", f.Verdict, f.Path)
+			fmt.Fprintf(&b, "  - the last survey found: %s %s", f.Verdict, asText(f.Path))
 			if f.Expected != nil && f.Found != nil {
-				fmt.Fprintf(&b, " (`%s`, recorded is `%s`)", value.Plain(f.Found.V), value.Plain(f.Expected.V))
+				fmt.Fprintf(&b, " (%s, recorded is %s)", coded(value.Plain(f.Found.V)), coded(value.Plain(f.Expected.V)))
 			}
 			b.WriteString("\n")
 		}

@@ -239,6 +239,9 @@ func (v *view) name(f *code.File, name string, at int) known {
 			}
 			return known{}
 		}
+		if d := functionOf(f, first); d != nil && d.Name == first {
+			return known{attr: &schema.Attribute{Name: name, Kind: "function"}}
+		}
 		if rhs := f.Assigned(first); rhs != nil { // it has not been evaluated yet
 			return v.of(f, rhs, max(0, f.At(first.NamePos)-1))
 		}

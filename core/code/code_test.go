@@ -50,9 +50,14 @@ func TestPlace(t *testing.T) {
 func TestHealed(t *testing.T) {
 	f := Read("a.star", []byte("a = 1\nb = f(\nc = a + 2\ndef g(x):\n    return x +\nd = [\n    1,\n]\n"))
 	require.Error(t, f.Err)
-	require.ElementsMatch(t, []string{"a", "c", "d"}, f.Exports())
+	require.ElementsMatch(t, []string{"a", "c", "g", "d"}, f.Exports())
 	require.NotNil(t, f.Top("c"))
 	require.Len(t, f.Uses(f.Top("a")), 2)
+
+	f, at := place(t, "def _s(network, zone):\n    quay = medina.subnet(\"q\", network = |)\n    gauge = medina.machine(\"g\")\n    return gauge\n\ns = kit(_s)\n")
+	require.ElementsMatch(t, []string{"_s", "network", "zone", "s"}, f.Names(at))
+	require.NotNil(t, f.Function(at))
+	require.Contains(t, f.Exports(), "s")
 }
 
 // TestEdits: an argument that is added is laid out as those before it.
