@@ -253,7 +253,7 @@ func (p *project) check(ctx context.Context, env string) []found {
 	if env != "" {
 		if !e.HasEnvironment(env) {
 			return []found{{env: env, problems: problem.List{{Level: problem.Wrong, Position: problem.Position{
-				File: estate.File}, Message: fmt.Sprintf("no environment is called %q: kasbah.env of the editor's settings says so",
+				File: estate.File}, Message: fmt.Sprintf("no environment is called %q, which kasbah.env of the editor's settings, or -env, chooses",
 				env)}}}}
 		}
 		envs = []string{env}

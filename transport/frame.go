@@ -17,7 +17,7 @@ const (
 )
 
 // Frames writes and reads JSON messages with a Content-Length header before each, as the language server
-// protocol has them. What is no message is an error that ends the connection.
+// protocol has them. Anything but a message is an error that ends the connection.
 type Frames struct{}
 
 // WriteObject writes one message.
