@@ -3,7 +3,6 @@ package editor
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -239,17 +238,16 @@ func (p *project) check(ctx context.Context, env string) []found {
 	}
 	moved := p.moved
 	p.mu.Unlock()
-	body, err := p.body(estate.File)
-	var e *estate.Estate
-	if err == nil {
-		e, err = estate.Parse(p.dir, body)
-	}
+	e, err := estate.Read(p.dir, texts)
 	if err != nil {
 		f := found{env: env}
 		f.problems.Add(err)
 		return []found{f}
 	}
 	envs := e.Environments()
+	if len(envs) == 0 { // patterns alone: one that they make stands for all
+		envs = []string{strings.Replace(e.Patterns()[0], "*", "1", 1)}
+	}
 	if env != "" {
 		if !e.HasEnvironment(env) {
 			return []found{{env: env, problems: problem.List{{Level: problem.Wrong, Position: problem.Position{
@@ -258,7 +256,7 @@ func (p *project) check(ctx context.Context, env string) []found {
 		}
 		envs = []string{env}
 	}
-	from := fmt.Sprintf("%x %d", sha256.Sum256(body), moved)
+	from := fmt.Sprintf("%s %d", e.Digest, moved)
 	out := make([]found, len(envs))
 	views := make([]*view, len(envs))
 	var all sync.WaitGroup
@@ -465,10 +463,7 @@ func (v *view) kitOf(file string) *declare.Kit {
 
 // ward is the ward whose folder holds a file; "" for none.
 func (v *view) ward(file string) string {
-	if dir := path.Dir(file); v.session.Estate.HasWard(dir) {
-		return dir
-	}
-	return ""
+	return v.session.Estate.WardOf(path.Dir(file))
 }
 
 // anyWard is the ward of a file, or the first one: for names that all share.

@@ -1,6 +1,7 @@
 package kits
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -24,6 +25,7 @@ import (
 type Instance struct {
 	Name     string
 	Ward     string
+	Folder   string // of the ward, from the estate's folder
 	Kit      *declare.Kit
 	Function declare.KitFunction
 
@@ -32,7 +34,7 @@ type Instance struct {
 }
 
 // File is where the instance stands, from the estate's folder.
-func (in *Instance) File() string { return in.Ward + "/" + in.Name + ".star" }
+func (in *Instance) File() string { return cmp.Or(in.Folder, in.Ward) + "/" + in.Name + ".star" }
 
 // Give gives an input an expression of the language, as Expression makes them.
 func (in *Instance) Give(name, expression string) { in.args = append(in.args, name+" = "+expression) }

@@ -11,12 +11,18 @@ import (
 	"kasbah/core/alert"
 )
 
-// Filter are patterns of events, such as drift.*; none for all.
-type Filter []string
+// Filter says what a receiver is told.
+type Filter struct {
+	Events []string // patterns of events, such as drift.*; none for all
+	Ward   string   // whose; "" for all
+}
 
-// Wants reports whether a pattern fits the event of a message.
+// Wants reports whether a message is of the ward, and a pattern fits its event.
 func (f Filter) Wants(m *alert.Message) bool {
-	return len(f) == 0 || slices.ContainsFunc(f, func(pattern string) bool {
+	if f.Ward != "" && f.Ward != m.Ward() {
+		return false
+	}
+	return len(f.Events) == 0 || slices.ContainsFunc(f.Events, func(pattern string) bool {
 		fits, err := path.Match(pattern, m.Type())
 		return fits && err == nil
 	})

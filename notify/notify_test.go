@@ -239,9 +239,9 @@ func TestMailServer(t *testing.T) {
 // TestFilter: patterns choose events by their types.
 func TestFilter(t *testing.T) {
 	m := message()
-	require.True(t, notify.Filter(nil).Wants(m))
-	require.True(t, notify.Filter{"survey.failed", "drift.*"}.Wants(m))
-	require.False(t, notify.Filter{"drift.resolved"}.Wants(m))
+	require.True(t, notify.Filter{}.Wants(m))
+	require.True(t, notify.Filter{Events: []string{"survey.failed", "drift.*"}}.Wants(m))
+	require.False(t, notify.Filter{Events: []string{"drift.resolved"}}.Wants(m))
 	m.Alert.Finding.Verdict = alert.Failed
 	require.Equal(t, "survey.failed", m.Type())
 	m.Kind = alert.WasResolved

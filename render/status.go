@@ -2,6 +2,8 @@ package render
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"kasbah/core/ledger"
@@ -9,7 +11,11 @@ import (
 
 // Status writes how an estate stands.
 func (o *Out) Status(wards []ledger.WardStatus) {
+	ends := slices.ContainsFunc(wards, func(w ledger.WardStatus) bool { return w.Ends != nil })
 	rows := [][]string{{"ward", "env", "resources", "last run", "lock", "next"}}
+	if ends {
+		rows[0] = slices.Insert(rows[0], 5, "ends")
+	}
 	for _, w := range wards {
 		last, lock := "never", "free"
 		if r := w.Last; r != nil {
@@ -21,7 +27,22 @@ func (o *Out) Status(wards []ledger.WardStatus) {
 				lock += ", whose run is dead"
 			}
 		}
-		rows = append(rows, []string{w.Ward, w.Env, fmt.Sprint(w.Resources), last, lock, w.Next})
+		row := []string{w.Ward, w.Env, fmt.Sprint(w.Resources), last, lock, w.Next}
+		if ends {
+			row = slices.Insert(row, 5, end(w.Ends, time.Now()))
+		}
+		rows = append(rows, row)
 	}
 	o.Table(rows, o.HeadGrey)
+}
+
+// end is when an environment is to go.
+func end(at *time.Time, now time.Time) string {
+	switch {
+	case at == nil:
+		return ""
+	case at.After(now):
+		return "in " + strings.TrimSuffix(Ago(at.Sub(now)), " ago")
+	}
+	return Ago(now.Sub(*at))
 }

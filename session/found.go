@@ -90,7 +90,7 @@ type FoundFile struct {
 // proves it: a proposal with the code only adopts. Nothing is written yet.
 func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile, error) {
 	out := &FoundFile{dir: s.Estate.Dir}
-	file := path.Join(r.Ward, "found.star")
+	file := path.Join(s.Estate.Folder(r.Ward), "found.star")
 	if !s.Estate.HasWard(r.Ward) {
 		return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q; list it in wards of kasbah.toml first", r.Ward),
 			Hint: nearest.Hint(r.Ward, s.Estate.Wards)}
@@ -313,7 +313,7 @@ func (s *Session) found(ctx context.Context, r FoundRequest, where func(string, 
 // declaredIn finds what a ward declares already, and the names by which its files bind resources; none
 // where it has no file yet.
 func (s *Session) declaredIn(ctx context.Context, r FoundRequest, into *adopt.Found) (map[string]declare.Binding, error) {
-	files, err := filepath.Glob(filepath.Join(s.Estate.Dir, r.Ward, "*.star"))
+	files, err := filepath.Glob(filepath.Join(s.Estate.Dir, filepath.FromSlash(s.Estate.Folder(r.Ward)), "*.star"))
 	if err != nil || len(files) == 0 {
 		return nil, err
 	}

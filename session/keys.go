@@ -134,7 +134,11 @@ func ChangeKeys(ctx context.Context, c Config, change func(*estate.Estate, *KeyC
 // names, and those that the ledgers record. A ledger that cannot be read is told.
 func toRenew(ctx context.Context, c Config, e *estate.Estate) ([]string, error) {
 	renew := []string{}
-	for _, env := range e.Environments() {
+	envs, err := existing(ctx, c, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, env := range envs {
 		for _, s := range e.Secrets(env) {
 			renew = append(renew, fmt.Sprintf("%s (%s)", s, env))
 		}

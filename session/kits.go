@@ -131,6 +131,7 @@ func (k *Kits) Instance(ctx context.Context, kit, function, ward, name string) (
 	if !estate.IsName(in.Ward) {
 		return nil, problem.Usage("%q cannot name a ward: use a-z, 0-9 and -, starting with a letter", in.Ward)
 	}
+	in.Folder = k.Estate.Folder(in.Ward)
 	functions, problems := declare.DescribeKit(ctx, k.options, in.Kit)
 	if problems.Wrong() > 0 {
 		return nil, problems

@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/driver"
 	"kasbah/core/enact"
@@ -137,8 +138,15 @@ func (s *Session) live(ctx context.Context, states map[string]*ledger.State, r R
 func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluation, states map[string]*ledger.State,
 	live propose.Live, r Request) (propose.Options, error) {
 	who := s.config.Identity
+	policies := map[string]*approval.Policy{}
+	for _, ward := range s.Wards {
+		var err error
+		if policies[ward], err = s.Estate.Approval(s.Env, ward); err != nil {
+			return propose.Options{}, err
+		}
+	}
 	o := propose.Options{
-		Estate: s.Estate.Name, Env: s.Env, Currency: s.Estate.Prices.Currency, Approval: s.Approval, States: states,
+		Estate: s.Estate.Name, Env: s.Env, Currency: s.Estate.Prices.Currency, Approval: policies, States: states,
 		Catalogs: s.Catalogs,
 		Maker:    propose.Maker{By: who.Who, Program: who.Program, Run: r.Run},
 		Choice:   propose.Choice{Wards: s.Wards, Only: r.Only, Swap: r.Swap},

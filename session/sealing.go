@@ -83,7 +83,11 @@ func (s *Session) estateKey(ctx context.Context, home *home.Home, id string) (se
 	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, seal.ErrNoIdentity) {
 		return e, err
 	}
-	for _, env := range s.Estate.Environments() {
+	envs, err := existing(ctx, s.config, s.Estate)
+	if err != nil {
+		return e, err
+	}
+	for _, env := range envs {
 		for _, ward := range s.Estate.Wards {
 			l, err := s.ledgerOf(env, ward, ledger.Identity{})
 			if err != nil {

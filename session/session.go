@@ -7,10 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 
-	"kasbah/core/approval"
 	"kasbah/core/declare"
 	"kasbah/core/driver"
 	"kasbah/core/estate"
@@ -59,8 +59,7 @@ type Given struct {
 type Session struct {
 	Estate   *estate.Estate
 	Env      string
-	Wards    []string         // asked for, in the estate's order
-	Approval *approval.Policy // of the environment; nil for none
+	Wards    []string // asked for, in the estate's order
 	Drivers  map[string]driver.Driver
 	Catalogs map[string]*schema.Catalog
 	Store    store.Store
@@ -105,10 +104,11 @@ func (c *closers) add(f func() error) {
 // is written. A wrong name is a *problem.UsageError. The session is to be closed, also after
 // an error that comes with one.
 func Open(ctx context.Context, c Config) (*Session, error) {
-	e, err := FindEstate(c.Dir)
-	if text, changed := c.Overlay[estate.File]; err == nil && changed {
-		e, err = estate.Parse(e.Dir, text)
+	dir, err := estate.Find(c.Dir)
+	if err != nil {
+		return nil, err
 	}
+	e, err := estate.Read(dir, c.Overlay)
 	if err != nil {
 		return nil, err
 	}
@@ -120,9 +120,6 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 		return nil, err
 	}
 	s := newSession(e, env, c)
-	if s.Approval, err = e.Approval(s.Env); err != nil {
-		return nil, err
-	}
 	if s.Wards, err = chooseWards(e, c.Wards); err != nil {
 		return nil, err
 	}
@@ -218,7 +215,7 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 		if len(all) == 1 {
 			return all[0], nil
 		}
-		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(all, ", -env ") +
+		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(append(all, e.Patterns()...), ", -env ") +
 			", or KASBAH_ENV"}
 	}
 	if source == "-env" && strings.Contains(name, ",") {
@@ -226,34 +223,35 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 	}
 	if !e.HasEnvironment(name) {
 		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name),
-			Hint: nearest.HintOr(name, all)}
+			Hint: nearest.HintOr(name, append(all, e.Patterns()...))}
 	}
 	return name, nil
 }
 
 func chooseWards(e *estate.Estate, names []string) ([]string, error) {
-	if len(names) == 0 {
-		return e.Wards, nil
-	}
-	wanted := map[string]bool{}
-	for _, n := range names {
-		n = strings.TrimSuffix(n, "/")
-		if !e.HasWard(n) && n != ledger.JournalWard {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", n), Hint: nearest.HintOr(n,
-				e.Wards)}
-		}
-		wanted[n] = true
-	}
 	var out []string
-	if wanted[ledger.JournalWard] { // for commands about ledgers: it declares nothing
-		out = append(out, ledger.JournalWard)
-	}
-	for _, w := range e.Wards {
-		if wanted[w] {
-			out = append(out, w)
+	if rest := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == ledger.JournalWard }); len(rest) < len(names) {
+		out = []string{ledger.JournalWard} // for commands about ledgers: it declares nothing
+		if names = rest; len(rest) == 0 {
+			return out, nil
 		}
 	}
-	return out, nil
+	wards, none := e.ChosenWards(names)
+	switch {
+	case strings.ContainsAny(none, "*?["):
+		return nil, problem.Usage("no ward matches %q; the wards are %s", none, strings.Join(first(e.Wards, 12), ", "))
+	case none != "":
+		return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", none), Hint: nearest.HintOr(none, e.Wards)}
+	}
+	return append(out, wards...), nil
+}
+
+// first are some names, with … where there are more.
+func first(names []string, n int) []string {
+	if len(names) <= n {
+		return names
+	}
+	return append(slices.Clone(names[:n]), "…")
 }
 
 func merged(m value.Map, with map[string]any, prefix string) value.Map {

@@ -1,8 +1,12 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"os"
+	"slices"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -29,7 +33,9 @@ func (s *Session) Status(ctx context.Context) ([]ledger.WardStatus, string, erro
 			return err
 		})
 	}
-	return wards, note, g.Wait()
+	err = g.Wait()
+	ledger.EndAfter(wards, s.Estate.Ends(s.Env), time.Now())
+	return wards, note, err
 }
 
 func (s *Session) wardStatus(ctx context.Context, st *ledger.State, ward string) (ledger.WardStatus, error) {
@@ -47,6 +53,28 @@ func (s *Session) wardStatus(ctx context.Context, st *ledger.State, ward string)
 	return ledger.StatusOf(ward, s.Env, st, last), nil
 }
 
+// Ended are the environments whose time is over; of one, where the configuration or KASBAH_ENV names it.
+func Ended(ctx context.Context, c Config) ([]string, error) {
+	named := cmp.Or(c.Env, os.Getenv("KASBAH_ENV"))
+	if named != "" {
+		e, err := FindEstate(c.Dir)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := chooseEnvironment(e, c.Env); err != nil {
+			return nil, err
+		}
+	}
+	d, _, err := EstateStatus(ctx, c)
+	var out []string
+	for _, w := range d.Wards {
+		if w.Ends != nil && !w.Ends.After(time.Now()) && !slices.Contains(out, w.Env) && (named == "" || w.Env == named) {
+			out = append(out, w.Env)
+		}
+	}
+	return out, err
+}
+
 // EstateStatus is how an estate stands in all its environments, and what is to be known about
 // the names of ledgers.
 func EstateStatus(ctx context.Context, c Config) (ledger.Status, []string, error) {
@@ -56,17 +84,29 @@ func EstateStatus(ctx context.Context, c Config) (ledger.Status, []string, error
 	}
 	d := ledger.Status{Format: "kasbah.status/1", Estate: e.Name, Wards: []ledger.WardStatus{}}
 	var notes []string
-	for _, env := range e.Environments() {
+	envs, err := existing(ctx, c, e)
+	if err != nil {
+		return d, nil, err
+	}
+	for _, env := range envs {
 		c.Env = env
 		wards, note, err := statusIn(ctx, c)
 		if err != nil {
 			return d, notes, err
+		}
+		if e.Made(env) && slices.IndexFunc(wards, isThere) < 0 {
+			continue
 		}
 		if d.Wards = append(d.Wards, wards...); note != "" {
 			notes = append(notes, note)
 		}
 	}
 	return d, notes, nil
+}
+
+// isThere reports whether a ward records anything, or is being changed.
+func isThere(w ledger.WardStatus) bool {
+	return w.Resources > 0 || w.Locked != nil || w.Last != nil && w.Last.Outcome != "done"
 }
 
 func statusIn(ctx context.Context, c Config) (wards []ledger.WardStatus, note string, err error) {

@@ -115,7 +115,11 @@ func (s *Session) thingsElsewhere(ctx context.Context, strangers bool) map[strin
 		}
 		s.tell("The ledger of %s in %s could not be read, so %s: %v", ward, env, so, err)
 	}
-	for _, env := range s.Estate.Environments() {
+	envs, err := existing(ctx, s.config, s.Estate)
+	if err != nil {
+		s.tell("It is not known which environments there are, so what they record is not known: %v", err)
+	}
+	for _, env := range envs {
 		from, same := s, map[string]bool{} // drivers whose cloud is this one's
 		for _, name := range s.Estate.Drivers() {
 			same[name] = sameCloud(s.Estate.Driver(name, s.Env), s.Estate.Driver(name, env))

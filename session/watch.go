@@ -1,7 +1,6 @@
 package session
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"log/slog"
@@ -66,19 +65,20 @@ func Watch(ctx context.Context, c Config, r WatchRequest, command string, log *s
 	}
 	c.Limit = limits()
 	plan := &plan{c: c, log: log, wards: r.Wards, envs: named, estate: e}
-	if plan.body, err = os.ReadFile(filepath.Join(e.Dir, estate.File)); err != nil {
-		return watch.Done{}, err
-	}
+	plan.look(ctx)
 	for _, env := range named {
-		if !slices.Contains(e.Environments(), env) {
+		if !e.HasEnvironment(env) {
 			return watch.Done{}, &problem.UsageError{Message: "no environment is called " + env, Hint: nearest.Hint(env, e.Environments())}
+		}
+		if e.Made(env) && !slices.Contains(plan.made, env) {
+			plan.made = append(plan.made, env)
 		}
 	}
 	envs := plan.scheduled()
 	if r.Now && len(named) > 0 {
 		envs = named
 	} else if r.Now {
-		envs = e.Environments()
+		envs = append(e.Environments(), plan.made...)
 	}
 	if len(envs) == 0 {
 		return watch.Done{}, &problem.UsageError{Message: "no ward is to be surveyed on a schedule",
@@ -147,6 +147,7 @@ func (p *plan) goOn(ctx context.Context, r WatchRequest, command string) {
 	var running sync.WaitGroup
 	var watched sync.Map // by environment
 	for ctx.Err() == nil {
+		p.look(ctx)
 		for _, env := range p.scheduled() {
 			if _, is := watched.LoadOrStore(env, true); is {
 				continue
@@ -170,6 +171,19 @@ func (p *plan) goOn(ctx context.Context, r WatchRequest, command string) {
 		pause(ctx, lookAgain)
 	}
 	running.Wait()
+}
+
+// look looks for the environments that patterns have made.
+func (p *plan) look(ctx context.Context) {
+	e := p.read()
+	all, err := existing(ctx, p.c, e)
+	if err != nil {
+		p.log.Error("it is not known which environments there are; those that were known are watched", "error", err)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.made = slices.DeleteFunc(all, func(env string) bool { return !e.Made(env) })
 }
 
 // pause waits, unless the context ends.
@@ -210,32 +224,27 @@ type plan struct {
 	counters *page.Counters
 
 	mu     sync.Mutex
-	estate *estate.Estate
-	body   []byte // of kasbah.toml, as it was right last
-	wrong  string // what is wrong with the file now, and was logged
+	made   []string       // environments that patterns made, as they were looked for last
+	estate *estate.Estate // as its files were right last
+	wrong  string         // what is wrong with them now, and was logged
 }
 
-// read reads kasbah.toml again. A file that is wrong is logged once, and the one before holds.
-func (p *plan) read() (*estate.Estate, []byte) {
+// read reads kasbah.toml, and each ward.toml, again. What is wrong is logged once, and what they said before
+// holds.
+func (p *plan) read() *estate.Estate {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	body, err := os.ReadFile(filepath.Join(p.estate.Dir, estate.File))
-	if err == nil && p.wrong == "" && bytes.Equal(body, p.body) {
-		return p.estate, p.body
-	}
-	var e *estate.Estate
-	if err == nil {
-		e, err = estate.Parse(p.estate.Dir, body)
-	}
+	e, err := estate.Load(p.estate.Dir)
 	switch {
+	case err == nil && e.Digest == p.estate.Digest && p.wrong == "":
 	case err == nil:
 		p.log.Info("kasbah.toml was read again")
-		p.estate, p.body, p.wrong = e, body, ""
+		p.estate, p.wrong = e, ""
 	case err.Error() != p.wrong:
 		p.wrong = err.Error()
 		p.log.Error("kasbah.toml is wrong now; what it said before holds", "error", err)
 	}
-	return p.estate, p.body
+	return p.estate
 }
 
 // of is the plan of an environment.
@@ -254,8 +263,11 @@ func (p *plan) of(e *estate.Estate, env string) map[string]*schedule.Schedule {
 
 // scheduled are the environments that have a ward to survey.
 func (p *plan) scheduled() []string {
-	e, _ := p.read()
-	return slices.DeleteFunc(slices.Clone(e.Environments()), func(env string) bool {
+	e := p.read()
+	p.mu.Lock()
+	all := append(e.Environments(), p.made...)
+	p.mu.Unlock()
+	return slices.DeleteFunc(all, func(env string) bool {
 		return len(p.envs) > 0 && !slices.Contains(p.envs, env) || len(p.of(e, env)) == 0
 	})
 }
@@ -273,7 +285,7 @@ func (p *plan) watch(ctx context.Context, env string, r WatchRequest, command st
 		over, refused := false, at.estate
 		o := at.options(p, r, command)
 		o.Changed = func() bool {
-			now, _ := p.read()
+			now := p.read()
 			switch {
 			case next != nil || over:
 				return true
@@ -322,9 +334,9 @@ type watched struct {
 }
 
 func (p *plan) open(ctx context.Context, env string) (*watched, error) {
-	e, body := p.read()
+	e := p.read()
 	c := p.c
-	c.Env, c.Lenient, c.Unpinned, c.Overlay = env, true, true, map[string][]byte{estate.File: body}
+	c.Env, c.Lenient, c.Unpinned, c.Overlay = env, true, true, e.Texts()
 	s, err := Open(ctx, c)
 	at := &watched{Session: s, estate: e, wake: make(chan struct{}, 1)}
 	if err == nil {
@@ -400,7 +412,7 @@ func (s *Session) receivers(e *estate.Estate) ([]watch.Receiver, error) {
 	}
 	var out []watch.Receiver
 	for _, n := range e.Notify {
-		filter := notify.Filter(n.Events)
+		filter := notify.Filter{Events: n.Events, Ward: n.Ward}
 		switch {
 		case len(n.Run) > 0:
 			out = append(out, &notify.Program{Filter: filter, Source: from, Called: n.Name, Run: n.Run, Dir: e.Dir})

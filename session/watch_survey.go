@@ -3,15 +3,17 @@ package session
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
 	"kasbah/core/alert"
 	"kasbah/core/ledger"
 	"kasbah/core/rules"
 	"kasbah/core/survey"
 	"kasbah/core/value"
 	"kasbah/core/watch"
-	"slices"
-	"strings"
-	"time"
 )
 
 // inWard does something in a session of one ward, as the estate's files are now.
@@ -56,6 +58,15 @@ func (s *Session) foundIn(ctx context.Context, r *survey.Report, states map[stri
 		out[ward].Findings = append(out[ward].Findings, broken(r, ward)...)
 	}
 	now := time.Now()
+	over, err := s.over(ctx, states, now)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range over {
+		out[w.Ward].Findings = append(out[w.Ward].Findings, alert.Finding{Ward: w.Ward, Verdict: alert.Ending, Path: "environment",
+			Found: &value.Any{V: w.Ends.UTC().Format(time.RFC3339)}, Because: fmt.Sprintf("the time of %s was over at %s; `kasbah raze -ended -env %s` removes it",
+				s.Env, w.Ends.UTC().Format(time.RFC3339), s.Env)})
+	}
 	endings, err := r.Endings(states, now, now.Add(endsSoon))
 	for _, e := range endings {
 		out[e.Ward].Findings = append(out[e.Ward].Findings, alert.Finding{Ward: e.Ward, Address: e.Address, Type: e.Type, Verdict: alert.Ending,
@@ -70,6 +81,34 @@ func (s *Session) foundIn(ctx context.Context, r *survey.Report, states map[stri
 		}
 	}
 	return out, err
+}
+
+// over are the wards, of those with these states, if their environment's time is over.
+func (s *Session) over(ctx context.Context, states map[string]*ledger.State, now time.Time) ([]ledger.WardStatus, error) {
+	span := s.Estate.Ends(s.Env)
+	if span == 0 {
+		return nil, nil
+	}
+	var wards []ledger.WardStatus
+	others := s.Others()
+	for _, ward := range s.Estate.Wards { // a run over any of them counts
+		st := states[ward]
+		if st == nil {
+			var err error
+			if st, err = others.State(ctx, ward); err != nil {
+				return nil, err
+			}
+		}
+		is, err := s.wardStatus(ctx, st, ward)
+		if err != nil {
+			return nil, err
+		}
+		wards = append(wards, is)
+	}
+	ledger.EndAfter(wards, span, now)
+	return slices.DeleteFunc(wards, func(w ledger.WardStatus) bool {
+		return states[w.Ward] == nil || w.Ends == nil || w.Ends.After(now)
+	}), nil
 }
 
 // broken are the house rules that what is live in a ward breaks, one finding for each rule and resource.

@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,10 +40,22 @@ type words struct {
 	e   *estate.Estate
 }
 
+// made are the environments that patterns made, where that can be told without a network.
+func (w *words) made() []string {
+	if len(w.e.Patterns()) == 0 || w.e.Ledger("")["store"] != "file" {
+		return nil
+	}
+	all, err := existing(w.ctx, w.c, w.e)
+	if err != nil {
+		return nil
+	}
+	return slices.DeleteFunc(all, func(env string) bool { return !w.e.Made(env) })
+}
+
 func (w *words) of(kind complete.Kind, g complete.Given) []complete.Word {
 	switch kind {
 	case complete.Environments:
-		return named(w.e.Environments())
+		return named(append(w.e.Environments(), w.made()...))
 	case complete.Wards:
 		return named(w.e.Wards)
 	case complete.Drivers:

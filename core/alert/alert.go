@@ -190,6 +190,14 @@ func (m *Message) Subject() string {
 	return m.Alert.Finding.Subject()
 }
 
+// Ward is the ward that the event is about.
+func (m *Message) Ward() string {
+	if m.Kind == RunEnded {
+		return m.Run.Ward
+	}
+	return m.Alert.Finding.Ward
+}
+
 // Claim takes a slot: the ward's survey that is due at a time.
 type Claim struct {
 	Ward string    `json:"ward"`

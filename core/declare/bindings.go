@@ -26,7 +26,7 @@ func (ev *evaluator) bindings() map[string]Binding {
 	out := map[string]Binding{}
 	for _, name := range value.Keys(ev.files) {
 		f := ev.files[name]
-		if path.Dir(name) != ev.out.Name || f.globals == nil {
+		if path.Dir(name) != ev.o.Estate.Folder(ev.out.Name) || f.globals == nil {
 			continue
 		}
 		for _, global := range value.Keys(f.globals) {

@@ -43,6 +43,7 @@ type Options struct {
 // Declared is what the wards say.
 type Declared struct {
 	Env       string
+	Part      string // what * stands for in the pattern that makes the environment; "" for none
 	Wards     []*Ward
 	Resources []*Resource      // of all wards, in the order of wards and declarations
 	Finds     map[string]*Find // things that are looked up, by the address that references use
@@ -288,26 +289,27 @@ func stillDeclared(d *Declared) problem.List {
 // starFiles lists the *.star files of a ward in name order.
 func starFiles(o Options, root *os.Root, ward string) ([]string, error) {
 	var out []string
+	folder := o.Estate.Folder(ward)
 	for name := range o.Overlay { // a file that is not written yet
-		if path.Dir(name) == ward && strings.HasSuffix(name, ".star") {
+		if path.Dir(name) == folder && strings.HasSuffix(name, ".star") {
 			out = append(out, name)
 		}
 	}
-	entries, err := fs.ReadDir(root.FS(), ward)
+	entries, err := fs.ReadDir(root.FS(), folder)
 	if err != nil && len(out) == 0 {
 		p := problem.At(o.Estate.At("wards"), "ward %q has no folder: %v", ward, pathError(err))
-		p.Ward, p.Hint = ward, fmt.Sprintf("make the folder %s, or take it out of wards", ward)
+		p.Ward, p.Hint = ward, fmt.Sprintf("make the folder %s, or take it out of wards", folder)
 		return nil, p
 	}
 	for _, e := range entries {
 		if strings.HasSuffix(e.Name(), ".star") && !e.IsDir() {
-			out = append(out, ward+"/"+e.Name())
+			out = append(out, folder+"/"+e.Name())
 		}
 	}
 	sort.Strings(out)
 	out = slices.Compact(out)
 	if len(out) == 0 {
-		p := problem.At(problem.Position{File: ward}, "ward %q holds no *.star file", ward)
+		p := problem.At(problem.Position{File: folder}, "ward %q holds no *.star file", ward)
 		p.Ward = ward
 		return nil, p
 	}

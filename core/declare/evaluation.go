@@ -63,7 +63,7 @@ func evaluateFrom(ctx context.Context, o Options, known map[string]*turn) (*Decl
 
 func evaluate(ctx context.Context, o Options, known map[string]*turn, atOnce int) (d *Declared, problems problem.List,
 	circled bool) {
-	d = &Declared{Env: o.Env, byAddress: map[string]map[string]*Resource{}, Kept: map[string]bool{}}
+	d = &Declared{Env: o.Env, Part: o.Estate.Part(o.Env), byAddress: map[string]map[string]*Resource{}, Kept: map[string]bool{}}
 	root, err := os.OpenRoot(o.Estate.Dir)
 	if err != nil {
 		problems.Add(err)

@@ -183,7 +183,7 @@ func (w *why) parts(s spot, out *Origin) {
 
 // saying are the names every file starts with that say something of where a
 // value comes from.
-var saying = map[string]bool{"env": true, "ward": true, "estate": true}
+var saying = map[string]bool{"env": true, "env_part": true, "ward": true, "estate": true}
 
 // call explains calls of built-ins that bring a value from outside, and of
 // functions of the estate; nil for all others.
@@ -329,9 +329,9 @@ func (w *why) name(s spot, id *syntax.Ident) *Origin {
 		}
 	}
 	switch id.Name {
-	case "env", "ward", "estate":
+	case "env", "env_part", "ward", "estate":
 		out.Kind, out.What = FromLanguage, fmt.Sprintf("%s, %q here", id.Name, map[string]string{"env": w.d.Env,
-			"ward": w.r.Ward, "estate": w.r.index.estate}[id.Name])
+			"env_part": w.d.Part, "ward": w.r.Ward, "estate": w.r.index.estate}[id.Name])
 	case "True", "False", "None":
 		out.Kind = FromLiteral
 	default:

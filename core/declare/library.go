@@ -32,7 +32,8 @@ func (ev *evaluator) predeclare() error {
 	def("secret", ev.secret)
 	def("care", ev.care)
 	def("kit", ev.kit)
-	def("file", ev.fileFrom(source{root: ev.s.root, name: ev.out.Name, path: ev.out.Name}))
+	folder := ev.o.Estate.Folder(ev.out.Name)
+	def("file", ev.fileFrom(source{root: ev.s.root, name: folder, path: folder}))
 	env["ward"] = starlark.String(ev.out.Name)
 	for name, c := range ev.o.Catalogs {
 		if _, taken := env[Identifier(name)]; taken {
@@ -62,6 +63,7 @@ func (ev *evaluator) library() starlark.StringDict {
 	env["str"] = starlark.NewBuiltin("str", ev.str)
 	env["kind"] = kinds()
 	env["env"] = starlark.String(ev.o.Env)
+	env["env_part"] = starlark.String(ev.o.Estate.Part(ev.o.Env))
 	env["estate"] = starlark.String(ev.o.Estate.Name)
 	env["math"] = math.Module
 	env["json"] = &starlarkstruct.Module{Name: "json", Members: starlark.StringDict{

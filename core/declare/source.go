@@ -63,7 +63,7 @@ func (ev *evaluator) module(from source, module string) (source, error) {
 	to.path = path.Join(path.Dir(from.path), module)
 	to.name = path.Join(path.Dir(from.name), module)
 	switch {
-	case from.kind == wardFile && path.Dir(to.path) != ev.out.Name:
+	case from.kind == wardFile && path.Dir(to.path) != ev.o.Estate.Folder(ev.out.Name):
 		return source{}, fmt.Errorf("%q is not a file of the ward %s", module, ev.out.Name)
 	case to.path == ".." || strings.HasPrefix(to.path, "../"):
 		return source{}, fmt.Errorf("%q leads out of %s", module, path.Dir(from.name))
@@ -74,9 +74,9 @@ func (ev *evaluator) module(from source, module string) (source, error) {
 // exists reports a file that is not there, and one that belongs to a ward but
 // is loaded as if it were shared.
 func (ev *evaluator) exists(src source) (source, error) {
-	if dir := path.Dir(src.path); src.kind == commonFile && ev.o.Estate.HasWard(dir) {
+	if ward := ev.o.Estate.WardOf(path.Dir(src.path)); src.kind == commonFile && ward != "" {
 		return source{}, fmt.Errorf("%s belongs to the ward %s: its values are read by published(\"%s\", …)", src.name,
-			dir, dir)
+			ward, ward)
 	}
 	if _, err := src.root.Stat(src.path); err != nil {
 		return source{}, fmt.Errorf("%s: %w", src.name, pathError(err))

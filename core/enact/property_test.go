@@ -232,7 +232,7 @@ func (c *coast) ledger() *ledger.Ledger {
 
 func (c *coast) propose(raze bool) *propose.Proposal {
 	ctx := context.Background()
-	o := propose.Options{Estate: "coast", Env: "trial", Approval: c.approval,
+	o := propose.Options{Estate: "coast", Env: "trial", Approval: map[string]*approval.Policy{"shore": c.approval},
 		Maker: propose.Maker{By: "keeper-1", ByKey: c.byKey}, Secrets: propose.Secrets{Sealed: c.box != nil,
 			Secret: c.secret},
 		Choice:   propose.Choice{Only: c.only, Wards: []string{"shore"}},

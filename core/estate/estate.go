@@ -3,9 +3,9 @@
 package estate
 
 import (
-	"cmp"
 	"crypto/sha256"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -37,7 +37,7 @@ type Estate struct {
 	Ignored []Ignored // of [survey]
 	Notify  []Notify  // who is told of alerts
 	Limits  Limits
-	Digest  string // SHA-256 of the file's text, in hexadecimal
+	Digest  string // SHA-256 of the texts that it was read from and the folders of its wards, in hexadecimal
 
 	inputs   value.Map
 	ledger   Settings
@@ -45,27 +45,16 @@ type Estate struct {
 	drivers  map[string]Settings
 	kits     map[string]KitSource
 	watch    watched
-	envs     map[string]*environment
+	folders  map[string]string       // by ward
+	envs     map[string]*environment // with a section of their own
+	patterns map[string]*environment
+	beside   map[string]*wardFile // by ward, where it has one
+	texts    map[string][]byte    // of the files that it was read from
 	file     *layout
 }
 
 // Settings are the keys of a ledger or a driver, as the file gives them.
 type Settings = value.Map
-
-type environment struct {
-	former   string // that it was renamed from; "" for none
-	inputs   value.Map
-	wards    map[string]value.Map // inputs by ward
-	ledger   Settings
-	approval Settings
-	drivers  map[string]Settings
-	kits     map[string]KitSource
-	secrets  map[string]SecretSource
-	writers  map[string][]any  // who may write a ward's ledger, where it says so of that ward
-	adopt    map[string]string // ids of things by the address with its ward that adopts each
-	watch    watched
-	watches  map[string]watched // by ward
-}
 
 // Limits bound the evaluation of one ward.
 type Limits struct {
@@ -107,58 +96,72 @@ func Find(dir string) (string, error) {
 	}
 }
 
-// Load reads the kasbah.toml in dir and reports everything wrong with it.
-func Load(dir string) (*Estate, error) {
-	body, err := os.ReadFile(filepath.Join(dir, File))
+// Load reads the kasbah.toml in dir, and each ward.toml, and reports everything wrong with them.
+func Load(dir string) (*Estate, error) { return Read(dir, nil) }
+
+// Read is Load with texts in place of files, by their path below dir.
+func Read(dir string, texts map[string][]byte) (*Estate, error) {
+	e := &Estate{Dir: dir, texts: map[string][]byte{}}
+	body, err := e.read(File, texts)
 	if err != nil {
 		return nil, err
 	}
-	return Parse(dir, body)
+	raw, err := decoded(File, body)
+	if err != nil {
+		return nil, err
+	}
+	r := &reader{file: newLayout(File, string(body))}
+	e.file = r.file
+	r.estate(raw, e)
+	problems := append(r.problems, e.readWardFiles(texts)...)
+	problems.Sort()
+	if err := problems.Err(); err != nil {
+		return nil, err
+	}
+	e.Digest = e.digest()
+	return e, nil
 }
 
 // Parse reads the text of a kasbah.toml that is in dir.
-func Parse(dir string, body []byte) (*Estate, error) {
-	if err := bounded(File, body); err != nil {
+func Parse(dir string, body []byte) (*Estate, error) { return Read(dir, map[string][]byte{File: body}) }
+
+// decoded is a text of TOML as it is decoded.
+func decoded(file string, body []byte) (map[string]any, error) {
+	if err := bounded(file, body); err != nil {
 		return nil, err
 	}
 	var raw map[string]any
 	if err := toml.Unmarshal(body, &raw); err != nil {
-		return nil, tomlProblem(File, err)
+		return nil, tomlProblem(file, err)
 	}
-	r := &reader{file: newLayout(File, string(body))}
-	e := r.estate(raw)
-	e.Dir, e.file, e.Digest = dir, r.file, fmt.Sprintf("%x", sha256.Sum256(body))
-	r.problems.Sort()
-	if err := r.problems.Err(); err != nil {
-		return nil, err
-	}
-	return e, nil
+	return raw, nil
 }
 
-// Environments lists the environments in byte order.
-func (e *Estate) Environments() []string { return value.Keys(e.envs) }
-
-// HasEnvironment reports whether the file knows env.
-func (e *Estate) HasEnvironment(env string) bool { return e.envs[env] != nil }
-
-// LedgerNames are the names under which the ledgers of an environment are kept: those
-// that they were begun under, where estate or environment were renamed since.
-func (e *Estate) LedgerNames(env string) (estate, environment string) {
-	estate, environment = cmp.Or(e.former, e.Name), env
-	if en := e.envs[env]; en != nil {
-		environment = cmp.Or(en.former, env)
-	}
-	return estate, environment
-}
-
-// HasWard reports whether the file lists ward.
-func (e *Estate) HasWard(ward string) bool {
-	for _, w := range e.Wards {
-		if w == ward {
-			return true
+// read is the text of a file below the estate's folder.
+func (e *Estate) read(file string, texts map[string][]byte) ([]byte, error) {
+	body, given := texts[file]
+	if !given {
+		var err error
+		if body, err = os.ReadFile(filepath.Join(e.Dir, filepath.FromSlash(file))); err != nil {
+			return nil, err
 		}
 	}
-	return false
+	e.texts[file] = body
+	return body, nil
+}
+
+// Texts are the files that the estate was read from, by their path below its folder.
+func (e *Estate) Texts() map[string][]byte { return maps.Clone(e.texts) }
+
+func (e *Estate) digest() string {
+	h := sha256.New()
+	for _, file := range value.Keys(e.texts) {
+		fmt.Fprintf(h, "%q %q\n", file, e.texts[file])
+	}
+	for _, ward := range e.Wards {
+		fmt.Fprintf(h, "%q %q\n", ward, e.folders[ward])
+	}
+	return fmt.Sprintf("%x", h.Sum(nil))
 }
 
 // Drivers lists the names of the drivers in byte order.
@@ -167,18 +170,20 @@ func (e *Estate) Drivers() []string { return value.Keys(e.drivers) }
 // Driver is what the file says of a driver in an environment: the estate's
 // keys, overridden one by one by the environment's.
 func (e *Estate) Driver(name, env string) Settings {
-	if en := e.envs[env]; en != nil {
-		return overridden(e.drivers[name], en.drivers[name])
+	out := overridden(e.drivers[name], nil)
+	for _, en := range e.sections(env) {
+		out = overridden(out, en.drivers[name])
 	}
-	return overridden(e.drivers[name], nil)
+	return out
 }
 
 // Ledger is what the file says of the ledger in an environment.
 func (e *Estate) Ledger(env string) Settings {
-	if en := e.envs[env]; en != nil {
-		return overridden(e.ledger, en.ledger)
+	out := overridden(e.ledger, nil)
+	for _, en := range e.sections(env) {
+		out = overridden(out, en.ledger)
 	}
-	return overridden(e.ledger, nil)
+	return out
 }
 
 // LedgerList is a list of [ledger] that the file gives for all environments, as written:
@@ -199,10 +204,13 @@ func texts(v any) []string {
 // Writers are the public keys of those who may write the ledger of a ward in an
 // environment; none where anybody may who can.
 func (e *Estate) Writers(env, ward string) []string {
-	if en := e.envs[env]; en != nil && en.writers[ward] != nil {
-		return texts(en.writers[ward])
+	var list any = e.Ledger(env)["writers"]
+	for _, en := range e.sections(env) {
+		if en.writers[ward] != nil {
+			list = en.writers[ward]
+		}
 	}
-	return texts(e.Ledger(env)["writers"])
+	return texts(list)
 }
 
 // PublicKey is the public key in the text of a recipient, without the name behind it.
@@ -222,18 +230,32 @@ func KeyHolder(recipient string) string {
 
 // LedgerAt is where the file says a key of the ledger in an environment.
 func (e *Estate) LedgerAt(env, key string) problem.Position {
-	if en := e.envs[env]; en != nil && en.ledger[key] != nil {
-		return e.At("env." + env + ".ledger." + key)
+	for _, en := range e.sections(env) {
+		if en.ledger[key] != nil {
+			return e.At("env." + env + ".ledger." + key)
+		}
 	}
 	return e.At("ledger." + key)
 }
 
-// Approval is who must sign proposals in an environment; nil for no one.
-func (e *Estate) Approval(env string) (*approval.Policy, error) {
-	if en := e.envs[env]; en != nil {
-		return approval.Read(overridden(e.approval, en.approval))
+// Approval is who must sign what is proposed for a ward in an environment; nil for no one. What ward.toml says
+// goes before kasbah.toml, key by key.
+func (e *Estate) Approval(env, ward string) (*approval.Policy, error) {
+	return approval.Read(e.approvalIn(e.environment(env), e.beside[ward]))
+}
+
+func (e *Estate) approvalIn(en *environment, f *wardFile) Settings {
+	out := e.approval
+	for _, at := range en.all() {
+		out = overridden(out, at.approval)
 	}
-	return approval.Read(e.approval)
+	if f != nil {
+		out = overridden(out, f.approval)
+		for _, at := range en.all() {
+			out = overridden(out, f.envs[at.name()].approval)
+		}
+	}
+	return out
 }
 
 // overridden are settings with some keys given again.
@@ -257,23 +279,33 @@ type Input struct {
 	At       func(path string) problem.Position // where a part of it is; nil where only the whole is known
 }
 
-// Inputs are the values that the file gives in an environment, weakest first.
+// Inputs are the values that the files give in an environment, weakest first.
 func (e *Estate) Inputs(env string) []Input {
 	var out []Input
-	add := func(m value.Map, ward, section string) {
+	add := func(m value.Map, ward, section string, in *layout) {
 		for _, k := range value.Keys(m) {
 			out = append(out, Input{
-				Ward: ward, Name: k, Value: m[k], Position: e.file.position(section + "." + k), Source: File + " [" +
-					section + "]",
-				At: func(path string) problem.Position { return e.file.position(section + "." + path) },
+				Ward: ward, Name: k, Value: m[k], Position: in.position(section + "." + k), Source: in.file + " " + shown(section),
+				At: func(path string) problem.Position { return in.position(section + "." + path) },
 			})
 		}
 	}
-	add(e.inputs, "", "inputs")
-	if en := e.envs[env]; en != nil {
-		add(en.inputs, "", "env."+env+".inputs")
+	add(e.inputs, "", "inputs", e.file)
+	for _, w := range value.Keys(e.beside) {
+		add(e.beside[w].inputs, w, "inputs", e.beside[w].file)
+	}
+	sections := e.sections(env)
+	for _, en := range sections {
+		add(en.inputs, "", en.section+".inputs", e.file)
+	}
+	for _, en := range sections {
 		for _, w := range value.Keys(en.wards) {
-			add(en.wards[w], w, "env."+env+".ward."+w+".inputs")
+			add(en.wards[w], w, en.section+".ward."+w+".inputs", e.file)
+		}
+	}
+	for _, en := range sections {
+		for _, w := range value.Keys(e.beside) {
+			add(e.beside[w].envs[en.name()].inputs, w, en.section+".inputs", e.beside[w].file)
 		}
 	}
 	return out
@@ -281,13 +313,19 @@ func (e *Estate) Inputs(env string) []Input {
 
 // OwnInput reports whether an environment gives an input of a ward a value of its own.
 func (e *Estate) OwnInput(env, ward, name string) bool {
-	en := e.envs[env]
-	if en == nil {
-		return false
+	for _, en := range e.sections(env) {
+		_, all := en.inputs[name]
+		_, one := en.wards[ward][name]
+		if all || one {
+			return true
+		}
+		if f := e.beside[ward]; f != nil {
+			if _, own := f.envs[en.name()].inputs[name]; own {
+				return true
+			}
+		}
 	}
-	_, all := en.inputs[name]
-	_, one := en.wards[ward][name]
-	return all || one
+	return false
 }
 
 // Adoption is a line of kasbah.toml that brings a thing under management.
@@ -299,7 +337,7 @@ type Adoption struct {
 
 // Adoptions are those of an environment, by address.
 func (e *Estate) Adoptions(env string) []Adoption {
-	en := e.envs[env]
+	en := e.envs[env] // another one has things of its own, also where it is like this one
 	if en == nil {
 		return nil
 	}
@@ -356,15 +394,14 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 	}
 }
 
-func (r *reader) estate(raw map[string]any) *Estate {
+func (r *reader) estate(raw map[string]any, e *Estate) {
 	r.known("", raw, namesOf("")...)
-	e := &Estate{Names: DefaultNames, Limits: defaultLimits(), drivers: map[string]Settings{},
-		envs: map[string]*environment{}}
+	e.Names, e.Limits, e.drivers = DefaultNames, defaultLimits(), map[string]Settings{}
 	e.Name = r.name("estate", raw["estate"])
 	if v, ok := raw["renamed_from"]; ok {
 		e.former = r.name("renamed_from", v)
 	}
-	e.Wards = r.wards(raw["wards"])
+	r.wards(raw["wards"], e)
 	if v, ok := raw["names"]; ok {
 		e.Names = r.pattern(v)
 	}
@@ -388,82 +425,8 @@ func (r *reader) estate(raw map[string]any) *Estate {
 	e.approval = r.table("approval", raw["approval"])
 	r.approval("approval", e.approval)
 	e.inputs = r.table("inputs", raw["inputs"])
-	envs := r.table("env", raw["env"])
-	for _, name := range value.Keys(envs) {
-		r.name("env."+name, name)
-		e.envs[name] = r.environment(name, envs[name], e)
-	}
-	if len(envs) == 0 {
-		r.wrong("env", "no environment: add a section such as [env.trial]")
-	}
+	r.environments(raw["env"], e)
 	r.limits(raw["limits"], &e.Limits)
-	return e
-}
-
-func (r *reader) environment(name string, v any, e *Estate) *environment {
-	section := "env." + name
-	t := r.table(section, v)
-	r.known(section, t, namesOf("env.NAME")...)
-	en := &environment{
-		inputs: r.table(section+".inputs", t["inputs"]),
-		ledger: r.ledger(section+".ledger", t["ledger"]), approval: r.table(section+".approval", t["approval"]),
-		wards: map[string]value.Map{}, writers: map[string][]any{}, drivers: map[string]Settings{},
-		kits: r.kits(section+".kits", t["kits"]), secrets: r.secrets(section+".secrets", t["secrets"]),
-		adopt: r.adopt(section+".adopt", t["adopt"], e),
-		watch: r.watch(section+".watch", t["watch"]), watches: map[string]watched{},
-	}
-	if v, ok := t["renamed_from"]; ok {
-		en.former = r.name(section+".renamed_from", v)
-	}
-	if len(en.approval) > 0 {
-		r.approval(section+".approval", overridden(e.approval, en.approval))
-	}
-	wards := r.table(section+".ward", t["ward"])
-	for _, w := range value.Keys(wards) {
-		at := section + ".ward." + w
-		if !e.HasWard(w) {
-			r.wrong(at, "no ward is called %q", w).Hint = nearest.Hint(w, e.Wards)
-		}
-		wt := r.table(at, wards[w])
-		r.known(at, wt, namesOf("env.NAME.ward.WARD")...)
-		en.watches[w] = r.watch(at+".watch", wt["watch"])
-		en.wards[w] = r.table(at+".inputs", wt["inputs"])
-		if list, ok := wt["writers"]; ok {
-			r.writers(at+".writers", list)
-			en.writers[w], _ = list.([]any)
-		}
-	}
-	drivers := r.table(section+".drivers", t["drivers"])
-	for _, d := range value.Keys(drivers) {
-		at := section + ".drivers." + d
-		if _, ok := e.drivers[d]; !ok {
-			r.wrong(at, "no driver is called %q", d).Hint = nearest.Hint(d, e.Drivers())
-		}
-		en.drivers[d] = r.table(at, drivers[d])
-	}
-	return en
-}
-
-// adopt reads which things the addresses of an environment adopt.
-func (r *reader) adopt(section string, v any, e *Estate) map[string]string {
-	out := map[string]string{}
-	t := r.table(section, v)
-	for _, full := range value.Keys(t) {
-		at := section + "." + full
-		ward, _ := value.SplitWard(full)
-		id, isText := t[full].(string)
-		switch {
-		case ward == "":
-			r.wrong(at, "%s: an address that adopts names its ward, such as \"shore:%s\"", full, full)
-		case !e.HasWard(ward):
-			r.wrong(at, "no ward is called %q", ward).Hint = nearest.Hint(ward, e.Wards)
-		case !isText || id == "":
-			r.wrong(at, "%s must be the id of a thing, as a text", full)
-		default:
-			out[full] = id
-		}
-	}
-	return out
 }
 
 func (r *reader) ledger(section string, v any) Settings {
@@ -559,25 +522,6 @@ func (r *reader) name(key string, v any) string {
 	return s
 }
 
-func (r *reader) wards(v any) []string {
-	list, ok := v.([]any)
-	if !ok || len(list) == 0 {
-		r.wrong("wards", "wards must list at least one folder, such as wards = [\"shore\"]")
-		return nil
-	}
-	var out []string
-	seen := map[string]bool{}
-	for _, w := range list {
-		s := r.name("wards", w)
-		if seen[s] {
-			r.wrong("wards", "ward %q is listed twice", s)
-		}
-		seen[s] = true
-		out = append(out, s)
-	}
-	return out
-}
-
 var placeholder = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^}]*\}`) })
 
 func (r *reader) pattern(v any) string {
@@ -653,6 +597,3 @@ func join(section, key string) string {
 	}
 	return section + "." + key
 }
-
-// At is where a dotted key of the file stands, or the nearest key above it.
-func (e *Estate) At(key string) problem.Position { return e.file.position(key) }

@@ -56,7 +56,7 @@ func TestMistakes(t *testing.T) {
 		{"estate = \"X\"\nwards = [\"a\"]\n[env.t]", "X is not a valid name"},
 		{"estate = \"x\"\n[env.t]", "wards must list at least one folder"},
 		{"estate = \"x\"\nwards = [\"a\", \"a\"]\n[env.t]", `ward "a" is listed twice`},
-		{"estate = \"x\"\nwards = [\"../a\"]\n[env.t]", "../a is not a valid name"},
+		{"estate = \"x\"\nwards = [\"../a\"]\n[env.t]", "the folder \"../a\" makes the name"},
 		{"estate = \"x\"\nwards = [\"a\"]", "no environment"},
 		{good + "[legder]\nstore = \"file\"", `kasbah.toml:4:1: unknown key "legder" at the top level`},
 		{good + "[env.t.inptus]\na = 1", `kasbah.toml:4:1: unknown key "inptus" in [env.t]`},

@@ -17,7 +17,7 @@ var keys = map[string][]Key{
 	"": {
 		{Name: "estate", Help: "the estate's name"},
 		{Name: "renamed_from", Help: "its former name"},
-		{Name: "wards", Help: "its wards, which are folders"},
+		{Name: "wards", Help: "its wards: folders, and patterns of them"},
 		{Name: "names", Help: "pattern of the names of things: {estate}, {env}, {ward}, {name}"},
 		{Name: "prices", Help: "a price book"},
 		{Name: "ledger", Help: "where the ledgers are", Table: true},
@@ -32,6 +32,8 @@ var keys = map[string][]Key{
 		{Name: "notify", Help: "the receivers of alerts", Table: true},
 	},
 	"env.NAME": {
+		{Name: "like", Help: "the environment that it takes everything from"},
+		{Name: "ends", Help: "how long after its last run it is to go, such as \"72h\", or \"never\""},
 		{Name: "renamed_from", Help: "its former name"},
 		{Name: "inputs", Help: "inputs of the environment", Table: true},
 		{Name: "ward", Help: "what holds in one ward", Table: true},
@@ -47,6 +49,16 @@ var keys = map[string][]Key{
 		{Name: "inputs", Help: "inputs of the ward", Table: true},
 		{Name: "writers", Help: "who may write its ledger"},
 		{Name: "watch", Help: "when it is surveyed", Table: true},
+	},
+	"ward.toml": {
+		{Name: "inputs", Help: "inputs of the ward", Table: true},
+		{Name: "env", Help: "what holds in one environment", Table: true},
+		{Name: "approval", Help: "who must agree to changes", Table: true},
+		{Name: "notify", Help: "the receivers of alerts", Table: true},
+	},
+	"ward.toml env.NAME": {
+		{Name: "inputs", Help: "inputs of the ward", Table: true},
+		{Name: "approval", Help: "who must agree to changes", Table: true},
 	},
 	"limits": {
 		{Name: "file_bytes", Help: "of one file"},

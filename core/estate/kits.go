@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -52,7 +53,7 @@ func (e *Estate) Kits(env string) map[string]KitSource {
 	for n, k := range e.kits {
 		out[n] = k
 	}
-	if en := e.envs[env]; en != nil {
+	for _, en := range e.sections(env) {
 		for n, k := range en.kits {
 			out[n] = k
 		}
@@ -121,19 +122,24 @@ type SecretSource struct {
 // Secret is where an environment's secret comes from; false when the file
 // does not say.
 func (e *Estate) Secret(env, name string) (SecretSource, bool) {
-	if en := e.envs[env]; en != nil {
-		s, ok := en.secrets[name]
-		return s, ok
+	sections := e.sections(env)
+	for _, en := range slices.Backward(sections) {
+		if s, ok := en.secrets[name]; ok {
+			return s, true
+		}
 	}
 	return SecretSource{}, false
 }
 
 // Secrets lists the names that an environment's secrets section gives.
 func (e *Estate) Secrets(env string) []string {
-	if en := e.envs[env]; en != nil {
-		return value.Keys(en.secrets)
+	all := map[string]bool{}
+	for _, en := range e.sections(env) {
+		for name := range en.secrets {
+			all[name] = true
+		}
 	}
-	return nil
+	return value.Keys(all)
 }
 
 func (r *reader) secrets(section string, v any) map[string]SecretSource {

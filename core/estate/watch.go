@@ -47,8 +47,11 @@ func (r *reader) watch(section string, v any) watched {
 func (e *Estate) Schedule(env, ward string) *schedule.Schedule {
 	every, zone := "", ""
 	tables := []watched{e.watch}
-	if en := e.envs[env]; en != nil {
-		tables = append(tables, en.watch, en.watches[ward])
+	for _, en := range e.sections(env) {
+		tables = append(tables, en.watch)
+	}
+	for _, en := range e.sections(env) {
+		tables = append(tables, en.watches[ward])
 	}
 	for _, t := range tables {
 		if t.every != "" {

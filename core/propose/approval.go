@@ -18,8 +18,8 @@ func (w *proposer) approvals() {
 	for i := range w.p.Wards {
 		at := &w.p.Wards[i]
 		force := w.o.States[at.Ward].Approval
-		if force.Digest() != w.o.Approval.Digest() {
-			at.Approval = &PolicyChange{Was: force, WillBe: w.o.Approval}
+		if will := w.o.Approval[at.Ward]; force.Digest() != will.Digest() {
+			at.Approval = &PolicyChange{Was: force, WillBe: will}
 		}
 		if force == nil {
 			continue

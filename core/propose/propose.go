@@ -33,7 +33,7 @@ type Options struct {
 	Live     Live                       // nil when offline
 	Secrets
 	Adopt    Adoption
-	Approval *approval.Policy // as kasbah.toml has it; nil when no one must sign
+	Approval map[string]*approval.Policy // by ward, as the files have it; nil where no one must sign
 	Elsewhere
 	Rules    *rules.Set      // that judge the proposal; nil for none
 	Found    []rules.Finding // of the rules, about what is declared
