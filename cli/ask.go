@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kasbah/core/enact"
+	"kasbah/dialogue"
 )
 
 // isYes reports whether an answer says yes.
@@ -43,6 +44,11 @@ func (a *app) hidden(what string) (string, error) {
 		return "", errors.New("it has a passphrase, and -json asks for none")
 	}
 	return a.person.Passphrase(what)
+}
+
+// at is the person at the terminal, for a conversation.
+func (a *app) at() dialogue.Terminal {
+	return dialogue.Terminal{Person: a.person, Out: a.out(), Flush: a.flush, Say: a.say}
 }
 
 // interactive reports whether a person can be asked.

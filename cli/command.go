@@ -77,7 +77,7 @@ func (t arguments) check(name string, args []string) error {
 // for a run, so that flags hold no state between runs.
 func commands() []*command {
 	return []*command{
-		startCommand(), checkCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
+		startCommand(), checkCommand(), affectedCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
 		enactCommand(), razeCommand(), surveyCommand(), settleCommand(), adoptCommand(),
 		watchCommand(), watchTokensCommand(), alertsCommand(), alertsShowCommand(), alertsAcknowledgeCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(), lspCommand(),

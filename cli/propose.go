@@ -19,7 +19,7 @@ type proposeFlags struct {
 
 func proposeCommand() *command {
 	var f proposeFlags
-	form, keep := "text", ""
+	form, keep, since := "text", "", ""
 	var readers flags.List
 	var exitCode bool
 	return &command{
@@ -27,7 +27,8 @@ func proposeCommand() *command {
 		Estate: true,
 		Long: "Compares what is declared, what the ledger has recorded and what is live, and shows one " +
 			"action for each resource. It changes nothing. -o keeps the proposal in a file, which enact " +
-			"carries out exactly as it was shown.",
+			"carries out exactly as it was shown. -since leaves out the wards whose declarations are as they " +
+			"were at a commit.",
 		Examples: [2]string{"kasbah propose -env trial",
 			"kasbah propose shore -only 'medina.machine/*' -o change.json"},
 		Flags: func(fs *flag.FlagSet) {
@@ -39,9 +40,16 @@ func proposeCommand() *command {
 			fs.BoolVar(&f.Raze, "raze", false, "propose the removal of everything in the wards")
 			fs.BoolVar(&f.Anew, "anew", false, "evaluate the declarations, even if nothing has changed since the "+
 				"last proposal")
+			fs.StringVar(&since, "since", "", "only the wards that are affected since this `commit`; see `kasbah affected`")
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something would change")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
+			if since != "" {
+				var err error
+				if args, err = a.affectedSince(ctx, args, since); err != nil || len(args) == 0 {
+					return err
+				}
+			}
 			s, err := a.open(ctx, args)
 			if err != nil {
 				return err

@@ -116,7 +116,7 @@ func (a *app) settle(ctx context.Context, f settleFlags) error {
 	f.request.Run, f.request.Rehearse = f.run(a), f.Rehearse
 	d, err := s.Settle(ctx, f.request, session.SettleTalk{
 		Choose: func(ctx context.Context, list []settle.Difference) (*session.Chosen, error) {
-			return a.askSettle(ctx, s, list)
+			return a.at().Settle(ctx, s, list, checkAcceptance)
 		},
 		Changes: a.settleChanges, MayWrite: a.maySettle,
 		MayEnact: func(ctx context.Context, p *propose.Proposal) error {

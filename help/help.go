@@ -21,7 +21,7 @@ type Group struct {
 func Groups() []Group {
 	return []Group{
 		{"declare", []string{"start", "check", "tidy", "lsp", "rules", "kit", "types"}},
-		{"look", []string{"map", "why", "published", "cost"}},
+		{"look", []string{"map", "why", "affected", "published", "cost"}},
 		{"change", []string{"propose", "review", "approve", "enact", "raze"}},
 		{"share", []string{"ledger", "lock", "key"}},
 		{"drift", []string{"survey", "settle", "adopt", "watch", "alerts"}},

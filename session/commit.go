@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -23,17 +24,11 @@ func (s *Session) Commit(ctx context.Context) string {
 	}
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
-	ask := func(args ...string) (string, error) {
-		cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.fsmonitor=false"}, args...)...)
-		cmd.Dir, cmd.Env = s.Estate.Dir, append(environ.For(), "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
-		out, err := cmd.Output()
-		return strings.TrimSpace(string(out)), err
-	}
-	head, err := ask("rev-parse", "--verify", "HEAD")
+	head, err := askGit(ctx, s.Estate.Dir, nil, "rev-parse", "--verify", "HEAD")
 	if err != nil {
 		return ""
 	}
-	changed, err := ask("status", "--porcelain", "--", ".")
+	changed, err := askGit(ctx, s.Estate.Dir, nil, "status", "--porcelain", "--", ".")
 	switch {
 	case err != nil:
 		return ""
@@ -41,6 +36,18 @@ func (s *Session) Commit(ctx context.Context) string {
 		return head + ", changed"
 	}
 	return head
+}
+
+// askGit asks git in a folder and returns its answer. It changes nothing in the repository.
+func askGit(ctx context.Context, dir string, env []string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.fsmonitor=false"}, args...)...)
+	cmd.Dir, cmd.Env = dir, append(append(environ.For(), "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0"), env...)
+	out, err := cmd.Output()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && len(exit.Stderr) > 0 {
+		err = errors.New(strings.TrimPrefix(strings.TrimSpace(string(exit.Stderr)), "fatal: "))
+	}
+	return strings.TrimSpace(string(out)), err
 }
 
 // git runs git in a folder.

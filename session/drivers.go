@@ -84,8 +84,18 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 	for _, ours := range []string{"kind", "run", "env"} {
 		delete(settings, ours)
 	}
-	return process.New(process.Options{Name: at.name, Command: command, Dir: at.s.Estate.Dir, Env: env,
+	dir := at.s.Estate.Dir
+	if beside := at.s.config.Beside; beside != "" && !filepath.IsAbs(command[0]) && isFile(filepath.Join(beside, command[0])) &&
+		!isFile(filepath.Join(dir, command[0])) {
+		dir = beside // a program that git ignores is in no other tree
+	}
+	return process.New(process.Options{Name: at.name, Command: command, Dir: dir, Env: env,
 		Settings: settings, From: at.from, Log: at.s.config.Log, Redact: at.s.Secrets.Redact})
+}
+
+func isFile(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && !info.IsDir()
 }
 
 // newPostgres reads the settings of a driver of kind postgres.

@@ -62,7 +62,7 @@ func (s *Session) readOptions(ctx context.Context) (declare.Options, error) {
 		Estate: s.Estate, Env: s.Env, Wards: s.Wards, Catalogs: s.Catalogs, Kinds: s.kinds, Overrun: s.config.Overrun, Overlay: s.config.Overlay,
 		Kits: map[string]*declare.Kit{},
 	}
-	if s.Store == nil { // a kit that is on its own
+	if s.alone {
 		return o, nil
 	}
 	var err error

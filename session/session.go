@@ -43,6 +43,8 @@ type Config struct {
 	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
 	Lenient  bool                       // a driver that cannot be opened is noted, see Session.Broken
 	AnyEnv   bool                       // the first environment serves when none is named
+	Bare     bool                       // no ledger is opened: declarations alone are asked about
+	Beside   string                     // a folder where programs are that the estate's one does not hold; "" for none
 	// Limit is what several sessions share that keep to the rate of a driver; nil for none.
 	Limit func(env, driver string, perSecond float64) *rate.Limiter
 }
@@ -69,6 +71,7 @@ type Session struct {
 	Broken   map[string]error // drivers that could not be opened, where Config.Lenient says to go on
 
 	config   Config
+	alone    bool              // a kit's that is on its own
 	settings map[string]any    // of [ledger] and [drivers.*], given from outside the file
 	kinds    map[string]string // of the drivers
 	options  lazy[declare.Options]
@@ -129,6 +132,9 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 	if err := s.openDrivers(ctx); err != nil {
 		return s, err
 	}
+	if c.Bare {
+		return s, nil
+	}
 	return s, s.openLedgers(ctx)
 }
 
@@ -140,6 +146,7 @@ func openKit(ctx context.Context, c Config) (*Session, error) {
 		return nil, err
 	}
 	s := newSession(e, "test", c)
+	s.alone = true
 	return s, s.openDrivers(ctx)
 }
 

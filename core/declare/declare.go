@@ -30,6 +30,7 @@ type Options struct {
 	Overlay  map[string][]byte          // texts in place of files, by their path below the estate's folder
 	Bindings bool                       // find out by which names files bind resources
 	Again    bool                       // keep what Declared.Again needs
+	along    bool                       // wards that are read are evaluated as well
 	// Published answers for a ward that is not among Wards with the values it
 	// published last, by name. Leaves that were pending then are pending in
 	// them. Nil means that no other ward can be read.
@@ -321,4 +322,14 @@ func pathError(err error) error {
 		return pe.Err
 	}
 	return err
+}
+
+// WardNamed is what one ward says; nil where it was not evaluated.
+func (d *Declared) WardNamed(name string) *Ward {
+	for _, w := range d.Wards {
+		if w.Name == name {
+			return w
+		}
+	}
+	return nil
 }

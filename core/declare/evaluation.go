@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 
@@ -90,7 +91,11 @@ func evaluate(ctx context.Context, o Options, known map[string]*turn, atOnce int
 	}
 	_ = g.Wait() // each turn holds its own error
 	used := map[int]bool{}
-	for _, name := range o.Wards {
+	wards := o.Wards
+	if o.along { // with those that were read
+		wards = slices.DeleteFunc(slices.Clone(o.Estate.Wards), func(name string) bool { return s.wards[name] == nil })
+	}
+	for _, name := range wards {
 		t := s.wards[name]
 		if t.err != nil {
 			problems.Add(t.err)
@@ -163,12 +168,7 @@ func (s *evaluation) once(f *Find) *Find {
 
 // together reports whether a ward is one of those that are evaluated.
 func (s *evaluation) together(ward string) bool {
-	for _, w := range s.o.Wards {
-		if w == ward {
-			return true
-		}
-	}
-	return false
+	return s.o.along || slices.Contains(s.o.Wards, ward)
 }
 
 // published is the built-in of that name: a value that another ward offers.

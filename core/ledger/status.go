@@ -41,7 +41,7 @@ func EndAfter(wards []WardStatus, span time.Duration, now time.Time) {
 			continue
 		}
 		if wards[i].Ends = &ends; wards[i].Locked == nil && !ends.After(now) {
-			wards[i].Next = "kasbah raze -ended -env " + wards[i].Env
+			wards[i].Next = "kasbah raze -ended"
 		}
 	}
 }
