@@ -16,26 +16,52 @@ import (
 // gitTime bounds the questions about the commit. They are asked for the history alone.
 const gitTime = 5 * time.Second
 
-// Commit is the commit of the estate's repository, with `, changed` behind it where files of
-// the estate are not as committed; "" where there is no repository or no git.
-func (s *Session) Commit(ctx context.Context) string {
+// branchVariable names the branch where a repository cannot: pipelines often have a commit checked out, and none.
+const branchVariable = "KASBAH_BRANCH"
+
+// Source is where the estate's files are from.
+type Source struct {
+	Commit string // "" where there is no repository or no git
+	Branch string // "" where it is not known
+	Clean  bool   // the files are as committed
+}
+
+// Source asks git where the files of the estate are from, once.
+func (s *Session) Source(ctx context.Context) Source {
+	is, _ := s.source.get(func() (Source, error) { return s.askSource(ctx), nil }) // no error: nothing is known then
+	return is
+}
+
+func (s *Session) askSource(ctx context.Context) (is Source) {
+	is.Branch = os.Getenv(branchVariable)
 	if !inRepository(s.Estate.Dir) {
-		return ""
+		return is
 	}
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
 	head, err := askGit(ctx, s.Estate.Dir, nil, "rev-parse", "--verify", "HEAD")
 	if err != nil {
-		return ""
+		return is
 	}
 	changed, err := askGit(ctx, s.Estate.Dir, nil, "status", "--porcelain", "--", ".")
-	switch {
-	case err != nil:
-		return ""
-	case changed != "":
-		return head + ", changed"
+	if err != nil {
+		return is
 	}
-	return head
+	is.Commit, is.Clean = head, changed == ""
+	if branch, err := askGit(ctx, s.Estate.Dir, nil, "symbolic-ref", "--quiet", "--short", "HEAD"); err == nil { // else none is checked out
+		is.Branch = branch
+	}
+	return is
+}
+
+// Commit is the commit of the estate's repository, with `, changed` behind it where files of
+// the estate are not as committed; "" where there is no repository or no git.
+func (s *Session) Commit(ctx context.Context) string {
+	is := s.Source(ctx)
+	if is.Commit != "" && !is.Clean {
+		return is.Commit + ", changed"
+	}
+	return is.Commit
 }
 
 // askGit asks git in a folder and returns its answer. It changes nothing in the repository.

@@ -165,8 +165,12 @@ func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loaded
 	problems = append(problems, loaded.problems...)
 	if whole && loaded.problems.Wrong() == 0 {
 		problems = append(problems, loaded.set.Excuses(subjects)...)
-		report, err := loaded.set.JudgeAgain(ctx, rules.Declared, subjects, value.Map{"inputs": rules.InputsOf(d)}, e.last,
-			same)
+		whole := value.Map{"inputs": rules.InputsOf(d)}
+		if loaded.set.JudgesWhole(rules.Declared) {
+			from := s.Source(ctx)
+			whole["commit"], whole["branch"], whole["clean"] = from.Commit, from.Branch, from.Clean
+		}
+		report, err := loaded.set.JudgeAgain(ctx, rules.Declared, subjects, whole, e.last, same)
 		if err != nil {
 			return nil, err
 		}

@@ -14,6 +14,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
 )
 
 // fewest is how many resources a proposal must have to be remembered: fewer are
@@ -83,6 +84,10 @@ func (s *Session) basis(ctx context.Context, others *Others) (func() (string, er
 	if len(set.Rules) == 0 { // no excuse ends
 		today = ""
 	}
+	var from Source // that a rule may judge
+	if set.JudgesWhole(rules.Declared) {
+		from = s.Source(ctx)
+	}
 	return sync.OnceValues(func() (string, error) {
 		declared, err := o.Basis()
 		if err != nil {
@@ -97,7 +102,7 @@ func (s *Session) basis(ctx context.Context, others *Others) (func() (string, er
 			return "", err
 		}
 		return digestOf(fmt.Sprintln(declared, s.config.Identity.Program, program.Size(), program.ModTime().UnixNano(),
-			today, set.Files())), nil
+			today, set.Files(), from)), nil
 	}), nil
 }
 

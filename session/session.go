@@ -76,6 +76,7 @@ type Session struct {
 	kinds    map[string]string // of the drivers
 	options  lazy[declare.Options]
 	loaded   lazy[loadedRules]
+	source   lazy[Source]
 	closers  closers
 }
 

@@ -264,8 +264,8 @@ func (r *reader) own(name string, t map[string]any, en *environment) {
 	if v, ok := t["ends"]; ok {
 		en.ends, _ = v.(string)
 		span, err := time.ParseDuration(en.ends)
-		if en.ends != never && (err != nil || span < time.Minute) {
-			r.wrong(en.section+".ends", "ends is %s, and must be a time of at least a minute such as \"72h\", or \"never\"", value.Plain(v))
+		if en.ends != never && (err != nil || span <= 0) {
+			r.wrong(en.section+".ends", "ends is %s, and must be a time such as \"72h\", or \"never\"", value.Plain(v))
 		}
 	}
 }

@@ -119,8 +119,13 @@ func (l *layout) place(at int) problem.Position {
 		Column: at - strings.LastIndexByte(before, '\n')}
 }
 
-// position is where a dotted key is, or the nearest key above it.
+// position is where a dotted key is; else the first key below it, or the nearest one above it.
 func (l *layout) position(key string) problem.Position {
+	if _, ok := l.entries[key]; !ok {
+		if e, ok := l.find(func(k string, _ entry) bool { return strings.HasPrefix(k, key+".") }); ok {
+			return l.place(e.key)
+		}
+	}
 	for {
 		if e, ok := l.entries[key]; ok {
 			return l.place(e.key)

@@ -278,6 +278,11 @@ func (s *Set) Judge(ctx context.Context, stage Stage, subjects []*Subject, extra
 	return s.JudgeAgain(ctx, stage, subjects, extra, nil, nil)
 }
 
+// JudgesWhole reports whether a rule judges everything at once at a stage.
+func (s *Set) JudgesWhole(stage Stage) bool {
+	return slices.ContainsFunc(s.Rules, func(r *Rule) bool { return r.Whole() && slices.Contains(r.At, stage) })
+}
+
 // JudgeAgain is Judge where was says what the same rules said before: the subjects of wards that are
 // the same are not judged again one by one. They are not tallied.
 func (s *Set) JudgeAgain(ctx context.Context, stage Stage, subjects []*Subject, extra value.Map, was *Report,
