@@ -32,6 +32,9 @@ func checkCommand() *command {
 			if err != nil {
 				return err
 			}
+			if err := p.StepsDeclared(ctx, e); err != nil {
+				return err
+			}
 			d, problems := e.Declared, e.Problems
 			if problems.Wrong() == 0 {
 				problems = append(problems, p.SecretProblems(ctx, d, problem.Warning)...)
@@ -47,6 +50,7 @@ func checkCommand() *command {
 			if form == "text" {
 				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.Estate.Name, render.Count(len(d.Resources),
 					"resource"), render.Count(len(d.Wards), "ward"), render.Count(e.Graph.Edges(), "need"))
+				a.out().StepsRan(e.Steps)
 				if a.verbose {
 					a.say("checked in %s", time.Since(began).Round(time.Millisecond))
 				}

@@ -77,7 +77,7 @@ func (t arguments) check(name string, args []string) error {
 // for a run, so that flags hold no state between runs.
 func commands() []*command {
 	return []*command{
-		startCommand(), checkCommand(), affectedCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
+		startCommand(), checkCommand(), affectedCommand(), stepsCommand(), mapCommand(), proposeCommand(), reviewCommand(), approveCommand(),
 		enactCommand(), razeCommand(), surveyCommand(), settleCommand(), adoptCommand(),
 		watchCommand(), watchTokensCommand(), alertsCommand(), alertsShowCommand(), alertsAcknowledgeCommand(),
 		publishedCommand(), rulesCommand(), costCommand(), whyCommand(), tidyCommand(), lspCommand(),
@@ -146,7 +146,7 @@ func (a *app) main(ctx context.Context, args []string) error {
 	case "-version", "--version":
 		args[0] = "version"
 	}
-	if len(args) == 2 && groupLines[args[0]] != "" && slices.Contains([]string{"-h", "-help", "--h", "--help"},
+	if len(args) == 2 && help.About(args[0]) != "" && slices.Contains([]string{"-h", "-help", "--h", "--help"},
 		args[1]) {
 		return a.groupHelp(args[0])
 	}

@@ -1,11 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
-	"kasbah/flags"
 	"os"
 	"slices"
 	"strings"
@@ -17,6 +17,8 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -230,12 +232,15 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	if len(proposal.Approvals) > 0 && o.Envelope == nil {
 		return enact.Unsigned(proposal)
 	}
+	found, err := s.StepsBefore(ctx, proposal)
+	if err = a.tellFound(found, err, exitRefused); err != nil {
+		return err
+	}
 	if proposal.Counts.Changing() > 0 || proposal.ChangesPolicy() {
 		if err := a.consent(ctx, proposal, f); err != nil {
 			return err
 		}
 	}
-	var err error
 	if o.Judge, err = s.JudgeAgain(ctx, proposal); err != nil {
 		return err
 	}
@@ -250,23 +255,28 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 		return true
 	})
 	defer a.setOnStop(nil)
-	progress := a.progress(proposal)
-	o.Event = progress.event
+	event, ended := a.progress(proposal)
+	o.Event = event
 	if a.heard != nil {
 		o.Event = func(e enact.Event) {
-			progress.event(e)
+			event(e)
 			a.heard(e)
 		}
 	}
 	r, err := enact.Enact(ctx, proposal, o)
-	progress.close()
+	ended()
 	if err != nil {
 		return err
+	}
+	if found = nil; ctx.Err() == nil {
+		if found, err = s.StepsAfter(ctx, r); err != nil {
+			return err
+		}
 	}
 	if err := a.summarise(f, r); err != nil {
 		return err
 	}
-	err = a.tellEnd(proposal, f, r)
+	err = cmp.Or(a.tellEnd(proposal, f, r), a.tellFound(found, nil, exitFailed))
 	select {
 	case <-stop: // it was asked to stop, and did
 		if r.Outcome == "failed" {
@@ -276,6 +286,19 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	}
 	if ctx.Err() != nil {
 		return exitError(exitInterrupted)
+	}
+	return err
+}
+
+// tellFound shows what steps found, and ends with a code where one of it blocks. Otherwise the error stays.
+func (a *app) tellFound(found []rules.Finding, err error, code exitError) error {
+	list := rules.Problems(found)
+	if a.json && err != nil {
+		return err
+	}
+	a.errs().Problems(list)
+	if list.Wrong() > 0 {
+		return code
 	}
 	return err
 }
@@ -315,30 +338,23 @@ func (a *app) consent(ctx context.Context, p *propose.Proposal, f enactFlags) er
 	return nil
 }
 
-// progressView shows a run: JSON Lines, a live line on a terminal, or a line
-// an event.
-type progressView struct {
-	event func(enact.Event)
-	close func()
-}
-
-func (a *app) progress(p *propose.Proposal) progressView {
-	nothing := func() {}
+// progress shows a run: JSON Lines, a live line on a terminal, or a line an event.
+func (a *app) progress(p *propose.Proposal) (event func(enact.Event), end func()) {
 	switch {
 	case a.json:
-		return progressView{close: nothing, event: func(e enact.Event) {
+		return func(e enact.Event) {
 			if err := errors.Join(a.document(e), a.flush()); err != nil && a.verbose {
 				a.say("an event could not be written: %v", err)
 			}
-		}}
+		}, func() {}
 	case a.quiet || p.Counts.Changing() == 0:
-		return progressView{close: nothing, event: func(enact.Event) {}}
+		return func(enact.Event) {}, func() {}
 	}
 	if f, ok := a.stderr.(*os.File); ok && isTerminal(f) {
 		bar := render.NewBar(a.errs(), p.Forecast)
-		return progressView{event: bar.Event, close: bar.Close}
+		return bar.Event, bar.Close
 	}
-	return progressView{close: nothing, event: a.errs().Event}
+	return a.errs().Event, func() {}
 }
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }

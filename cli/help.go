@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"strings"
 
 	"kasbah/core/problem"
 	"kasbah/help"
@@ -20,7 +19,7 @@ func helpCommand() *command {
 			if len(args) == 0 {
 				return a.overview()
 			}
-			if len(args) == 1 && groupLines[args[0]] != "" {
+			if len(args) == 1 && help.About(args[0]) != "" {
 				return a.groupHelp(args[0])
 			}
 			if len(args) == 1 {
@@ -51,20 +50,8 @@ func (a *app) overview() error {
 		return err
 	}
 	var groups []render.Rows
-	for _, g := range help.Groups() {
-		group := render.Rows{Head: g.Name}
-		for _, first := range g.Commands {
-			if line := groupLines[first]; line != "" {
-				group.Rows = append(group.Rows, []string{"  " + first + " …", line + ": " + strings.Join(groupNames(first), ", ")})
-				continue
-			}
-			for _, c := range commands() {
-				if c.Name == first || strings.HasPrefix(c.Name, first+" ") {
-					group.Rows = append(group.Rows, []string{"  " + c.Name, c.Short})
-				}
-			}
-		}
-		groups = append(groups, group)
+	for _, g := range help.Overview(helpLines()) {
+		groups = append(groups, render.Rows(g))
 	}
 	names, _ := help.Pages()
 	a.out().Overview(groups, append(names, "flags"))
@@ -87,19 +74,10 @@ func (a *app) flagsHelp() error {
 	return nil
 }
 
-// groupLines say what commands with a common first word are for.
-var groupLines = map[string]string{
-	"kit": "reusable parts", "ledger": "recorded state and its history",
-	"key": "credentials, and who can read and write the ledger", "medina": "the simulated cloud",
-}
-
-// groupNames are the second words of a group's commands.
-func groupNames(group string) []string {
-	var out []string
+// helpLines are all commands with what each is for.
+func helpLines() (out []help.Line) {
 	for _, c := range commands() {
-		if name, ok := strings.CutPrefix(c.Name, group+" "); ok {
-			out = append(out, name)
-		}
+		out = append(out, help.Line{Name: c.Name, Short: c.Short})
 	}
 	return out
 }
@@ -110,14 +88,8 @@ func (a *app) groupHelp(group string) error {
 		return err
 	}
 	out := a.out()
-	out.Printf("kasbah %s: %s.\n\n", group, groupLines[group])
-	var rows [][]string
-	for _, c := range commands() {
-		if strings.HasPrefix(c.Name, group+" ") {
-			rows = append(rows, []string{"  " + c.Name, c.Short})
-		}
-	}
-	out.Sheet(rows)
+	out.Printf("kasbah %s: %s.\n\n", group, help.About(group))
+	out.Sheet(help.Below(group, helpLines()))
 	out.Printf("\n`kasbah %s NAME -h` explains one.\n", group)
 	return nil
 }

@@ -96,7 +96,6 @@ func (pl *placing) run(ctx context.Context) error {
 // write writes the file, and takes back what turns out wrong.
 func (pl *placing) write(ctx context.Context, body []byte) error {
 	a := pl.a
-	var problems problem.List
 	wrote, err := pl.Write(pl.kits.Estate, body, func() error {
 		s, err := a.open(ctx, nil)
 		if err != nil {
@@ -106,10 +105,9 @@ func (pl *placing) write(ctx context.Context, body []byte) error {
 		if err != nil {
 			return err
 		}
-		problems = e.Problems
-		return problems.Err()
+		return e.Problems.Err()
 	})
-	if _, takenBack := err.(problem.List); takenBack { // anything else is an error of its own
+	if problems, takenBack := err.(problem.List); takenBack { // anything else is an error of its own
 		a.errs().Problems(problems)
 		a.say("Nothing is written: with it the estate is wrong.")
 		return exitError(exitFailed)

@@ -1,80 +1,37 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
-	"os"
-	"strings"
 
-	"kasbah/core/problem"
 	"kasbah/core/value"
-	"kasbah/drivers/openapi"
 	"kasbah/medina"
 	"kasbah/render"
+	"kasbah/session"
 )
 
-// hand is a person's hand on Medina: the driver, and whom it acts for.
+// hand is a person's hand on Medina.
 type hand struct {
-	as    string
-	api   string
-	token string // the file it is in
-	ca    string
-	name  string // of the estate's driver
-	at    medina.Settings
+	session.HandRequest
+	at medina.Settings
 	*medina.Hand
 }
 
 func (h *hand) flags(fs *flag.FlagSet) {
-	fs.StringVar(&h.as, "as", "", "`who` acts; you, when left out")
-	fs.StringVar(&h.api, "api", "", "the `URL` of a Medina that runs on its own")
-	fs.StringVar(&h.token, "token", "", "with -api: the `file` that holds your token")
-	fs.StringVar(&h.ca, "ca", "", "with -api: a `file` of certificates to check its own against")
-	fs.StringVar(&h.name, "driver", "", "the estate's driver of this `name`; the first one of kind medina")
+	fs.StringVar(&h.As, "as", "", "`who` acts; you, when left out")
+	fs.StringVar(&h.API, "api", "", "the `URL` of a Medina that runs on its own")
+	fs.StringVar(&h.Token, "token", "", "with -api: the `file` that holds your token")
+	fs.StringVar(&h.CA, "ca", "", "with -api: a `file` of certificates to check its own against")
+	fs.StringVar(&h.Named, "driver", "", "the estate's driver of this `name`; the first one of kind medina")
 }
 
 // open finds the Medina of the estate, or the one at -api.
-func (h *hand) open(ctx context.Context, a *app) error {
-	if h.as == "" {
-		h.as = a.acting()
-	}
-	var err error
-	switch {
-	case h.api != "":
-		h.at = medina.Settings{API: h.api}
-		if h.ca != "" {
-			h.at.CA = a.path(h.ca)
-		}
-		if h.token != "" {
-			h.at.Token = tokenFile(a.path(h.token))
-		}
-	case h.token != "" || h.ca != "":
-		return problem.Usage("-token and -ca belong to -api; the estate's driver has them in kasbah.toml")
-	default:
-		if h.at, err = a.estatesMedina(ctx, h.name); err != nil {
-			return err
-		}
-	}
-	h.Hand, err = h.at.ByHand(ctx, h.as)
+func (h *hand) open(ctx context.Context, a *app) (err error) {
+	h.As, h.Path = cmp.Or(h.As, a.acting()), a.path
+	h.at, h.Hand, err = session.MedinaByHand(ctx, h.HandRequest, func() (*session.Session, error) { return a.open(ctx, nil) })
 	return err
-}
-
-// tokenFile reads a token from a file, when it is first needed.
-func tokenFile(path string) openapi.Credential {
-	return func(context.Context, bool) (string, error) {
-		body, err := os.ReadFile(path)
-		return strings.TrimSpace(string(body)), err
-	}
-}
-
-// estatesMedina are the settings of an estate's driver of kind medina: the one of
-// that name, or the first.
-func (a *app) estatesMedina(ctx context.Context, name string) (medina.Settings, error) {
-	s, err := a.open(ctx, nil)
-	if err != nil {
-		return medina.Settings{}, err
-	}
-	return s.Medina(ctx, name)
 }
 
 // byHand completes a command that works on Medina by hand.

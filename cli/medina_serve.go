@@ -65,9 +65,13 @@ func (a *app) medinaPath(ctx context.Context, given string) (string, error) {
 	if _, err := estate.Find(a.dir); err != nil {
 		return a.path("medina.db"), nil
 	}
-	s, err := a.estatesMedina(ctx, "")
-	if err == nil && s.API != "embedded" {
+	s, err := a.open(ctx, nil)
+	if err != nil {
+		return "", err
+	}
+	at, err := s.Medina(ctx, "")
+	if err == nil && at.API != "embedded" {
 		return a.path("medina.db"), nil
 	}
-	return s.Path, err
+	return at.Path, err
 }

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"flag"
-	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -52,7 +50,8 @@ type startDocument struct {
 
 func (a *app) start(ctx context.Context, named string, c demo.Choices, sealed bool) error {
 	dir := a.path(named)
-	if err := a.choose(ctx, &c, estateNamed(dir)); err != nil {
+	ask := a.interactive() && !a.yes && c == demo.Choices{}
+	if err := a.at().Choose(ctx, &c, estateNamed(dir), ask); err != nil {
 		return err
 	}
 	all, err := demo.Files(c)
@@ -88,29 +87,4 @@ func estateNamed(dir string) string {
 		return name
 	}
 	return "lantern-coast"
-}
-
-// choose asks at a terminal for what no flag gave, and checks what was given.
-func (a *app) choose(ctx context.Context, c *demo.Choices, name string) error {
-	ask := a.interactive() && !a.yes && *c == demo.Choices{}
-	for _, q := range c.Questions(name) {
-		for {
-			if ask {
-				var err error
-				question := fmt.Sprintf("%s [%s]:", q.Text, cmp.Or(q.Otherwise, "none"))
-				if *q.Answer, err = a.person.Ask(ctx, question); err != nil {
-					return err
-				}
-			}
-			err := q.Complete()
-			if err == nil {
-				break
-			}
-			if !ask {
-				return err
-			}
-			a.say("    %v", err)
-		}
-	}
-	return nil
 }

@@ -99,6 +99,8 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 	switch {
 	case report.Judged.Blocks():
 		return exitError(exitRefused)
+	case report.StepsBlock():
+		return exitError(exitFailed)
 	case len(report.Failures) > 0 && !(f.exitCode && report.Counts.Drifted()):
 		return exitError(exitFailed)
 	case f.exitCode && report.Counts.Drifted():

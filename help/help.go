@@ -20,7 +20,7 @@ type Group struct {
 // Groups are all commands by the day.
 func Groups() []Group {
 	return []Group{
-		{"declare", []string{"start", "check", "tidy", "lsp", "rules", "kit", "types"}},
+		{"declare", []string{"start", "check", "tidy", "lsp", "rules", "steps", "kit", "types"}},
 		{"look", []string{"map", "why", "affected", "published", "cost"}},
 		{"change", []string{"propose", "review", "approve", "enact", "raze"}},
 		{"share", []string{"ledger", "lock", "key"}},

@@ -51,6 +51,9 @@ func (o *Out) runs(runs []*ledger.RunSummary, full bool) {
 		for _, s := range r.Rules {
 			o.Printf("    rule  %s\n", Wrap(Clean(s), o.Width-10, "          "))
 		}
+		for _, s := range r.Steps {
+			o.Printf("    step  %s\n", Wrap(Clean(s), o.Width-10, "          "))
+		}
 		for _, s := range r.Failed {
 			o.Printf("    failed  %s\n", Wrap(Clean(s), o.Width-12, "            "))
 		}

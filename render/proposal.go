@@ -441,6 +441,7 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	o.finds(p)
 	o.costOf(p)
 	o.rulesOf(p)
+	o.StepsRan(p.Steps)
 	for _, line := range append(approvalLines(p), signedLines(opts.Signed)...) {
 		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}

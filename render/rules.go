@@ -56,7 +56,7 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 	var excused []string
 	for _, f := range p.Rules {
 		declared := f.At == rules.Declared && (f.Verdict == rules.Broken || again[f.Rule+" "+f.Ward+" "+f.Address])
-		if f.Blocks() || declared { // those were told before the proposal was made
+		if f.Blocks() || declared && !f.Step { // those were told before the proposal was made
 			continue
 		}
 		if f.Verdict == rules.Undecided {
@@ -73,6 +73,9 @@ func (o *Out) rulesOf(p *propose.Proposal) {
 		head := ""
 		if f.Verdict == rules.Broken {
 			head = "Warning: "
+		}
+		if f.Step && f.Position.File != "" {
+			head += Clean(f.Position.Short()) + ": "
 		}
 		if f.Address != "" {
 			head += Clean(f.Address) + ": "

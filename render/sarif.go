@@ -3,8 +3,10 @@ package render
 import (
 	"encoding/json"
 	"net/url"
+	"strings"
 
 	"kasbah/core/problem"
+	"kasbah/core/rules"
 )
 
 // checkRule is the rule that everything is reported under which no house rule
@@ -74,14 +76,22 @@ type (
 // SARIF writes problems as a SARIF 2.1.0 log. Undecided rules are open
 // results, excused ones carry their suppression.
 func SARIF(list problem.List, program string) ([]byte, error) {
-	return sarifOf(list, program, func(rule string) string { return "house rule " + rule })
+	return sarifOf(list, program, ruleSays)
+}
+
+// ruleSays says what stands behind a rule.
+func ruleSays(rule string) string {
+	if step, is := strings.CutPrefix(rule, rules.StepPrefix); is {
+		return "step " + step
+	}
+	return "house rule " + rule
 }
 
 // sarifOf is SARIF with what each rule is about.
 func sarifOf(list problem.List, program string, says func(rule string) string) ([]byte, error) {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "kasbah", Version: program, Language: english,
 		Rules: []*sarifRule{}}}, Language: english, Results: []sarifResult{}}
-	rules := map[string]int{}
+	known := map[string]int{}
 	for _, p := range list {
 		id, about := p.Rule, ""
 		if id != "" {
@@ -89,10 +99,10 @@ func sarifOf(list problem.List, program string, says func(rule string) string) (
 		} else {
 			id, about = checkRule, "mistakes that can be known offline"
 		}
-		at, known := rules[id]
-		if !known {
-			at = len(rules)
-			rules[id] = at
+		at, is := known[id]
+		if !is {
+			at = len(known)
+			known[id] = at
 			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules,
 				&sarifRule{ID: id, ShortDescription: sarifText{about}})
 		}

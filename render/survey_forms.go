@@ -159,7 +159,7 @@ func surveySARIF(r *survey.Report, program string) ([]byte, error) {
 		if says := driftRules[rule]; says != "" {
 			return says
 		}
-		return "house rule " + rule
+		return ruleSays(rule)
 	})
 }
 

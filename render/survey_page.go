@@ -53,8 +53,11 @@ func surveyPage(r *survey.Report, estate string, drawn *chart.Chart) []byte {
 			if p.Level == problem.Note {
 				class = "note"
 			}
-			w.put("<p class=\"%s\">%s: %s</p>\n", class, p.Address, p.Message)
+			w.put("<p class=\"%s\">%s</p>\n", class, p.Error())
 		}
+	}
+	if text := StepsSaid(r.Steps); text != "" {
+		w.put("<p>%s</p>\n", text)
 	}
 	w.put("</header>\n")
 	for i, res := range r.Resources {

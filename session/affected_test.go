@@ -58,7 +58,7 @@ var wardFolders = []string{"shore", "isle", "lights/sallow", "lights/merrow", "l
 
 func (h *history) begin() {
 	h.files = map[string]string{
-		"kasbah.toml": strings.Replace(strings.Replace(coast, `wards = ["shore", "isle"]`, `wards = ["shore", "isle", "lights/*"]`, 1), "[env.trial]", "[inputs]\nspan = 3\n[env.trial]", 1),
+		"kasbah.toml":      strings.Replace(strings.Replace(coast, `wards = ["shore", "isle"]`, `wards = ["shore", "isle", "lights/*"]`, 1), "[env.trial]", "[inputs]\nspan = 3\n[env.trial]", 1),
 		"common/tags.star": "TAGS = {\"of\": \"coast\"}\n", "rules/house.star": "", ".gitignore": "ledger\nmedina.db*\n.kasbah\n",
 	}
 	for _, folder := range wardFolders {

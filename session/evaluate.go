@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/rules"
+	"kasbah/core/steps"
 	"kasbah/core/value"
 	"kasbah/kits"
 )
@@ -24,17 +27,20 @@ type Evaluation struct {
 	Problems problem.List  // of declarations, graph and rules, in the files' order
 	Judged   *rules.Report // nil where declarations or rules are wrong
 
+	Steps []steps.Ran     // that ran on what is declared
+	found []rules.Finding // and what they found
+
 	loaded loadedRules
 	last   *rules.Report   // what the rules said when they judged last
 	moved  map[string]bool // wards that were evaluated again since
 }
 
-// Findings are what the rules found; nil where they did not judge.
+// Findings are what rules and steps found.
 func (e *Evaluation) Findings() []rules.Finding {
 	if e.Judged == nil {
-		return nil
+		return e.found
 	}
-	return e.Judged.Findings
+	return append(slices.Clone(e.Judged.Findings), e.found...)
 }
 
 // Remarks are what is worth a look in declarations that are not wrong. How rules stand is
@@ -42,7 +48,7 @@ func (e *Evaluation) Findings() []rules.Finding {
 func (e *Evaluation) Remarks() problem.List {
 	var out problem.List
 	for _, one := range e.Problems {
-		if one.Standing == "" {
+		if one.Standing == "" && !strings.HasPrefix(one.Rule, rules.StepPrefix) { // the proposal tells those
 			out = append(out, one)
 		}
 	}

@@ -41,6 +41,15 @@ type Proposed struct {
 // Propose makes a proposal for the session's wards. Ledgers and clouds are read beside the
 // evaluation, which keeps one core busy.
 func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
+	out, err := s.proposed(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.StepsProposed(ctx, out.Proposal)
+}
+
+// proposed is Propose without the steps that look at a proposal.
+func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 	var states map[string]*ledger.State
 	var live propose.Live
 	reading, cancel := context.WithCancel(ctx)
@@ -76,7 +85,7 @@ func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
 	e := &Evaluation{}
 	if !r.Raze {
 		var err error
-		if e, err = s.EvaluateRight(ctx, others); err != nil {
+		if e, err = s.evaluateForChange(ctx, others); err != nil {
 			return nil, err
 		}
 	}
@@ -94,6 +103,18 @@ func (s *Session) Propose(ctx context.Context, r Request) (*Proposed, error) {
 	s.remember(last, out, o, others)
 	s.keepKnownOf(out.Proposal, states, r)
 	return out, s.rehearse(ctx, out.Proposal, r)
+}
+
+// evaluateForChange is EvaluateRight, with the steps that look at what is declared.
+func (s *Session) evaluateForChange(ctx context.Context, others *Others) (*Evaluation, error) {
+	e, err := s.EvaluateRight(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.StepsDeclared(ctx, e); err != nil {
+		return nil, err
+	}
+	return e, e.Problems.Err()
 }
 
 // ProposeFrom makes a proposal from an evaluation and states that are at hand.
@@ -177,6 +198,7 @@ func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluat
 	}
 	if e != nil && e.Declared != nil {
 		o.Declared, o.Graph, o.Found = e.Declared, e.Graph, e.Findings()
+		o.Steps = e.Steps
 		o.RenamedAway = func() (map[string]string, error) { return s.renamedAway(ctx, others, o.Others) }
 	}
 	if e != nil {

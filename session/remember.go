@@ -39,6 +39,9 @@ func (s *Session) recall(ctx context.Context, others *Others, r Request) *rememb
 	if s.config.Overlay != nil || r.Adopt != nil || r.Anew || r.Raze || len(r.Only)+len(r.Swap) > 0 || r.Run != "" {
 		return nil
 	}
+	if len(s.stepsAt(atDeclared)) > 0 { // they look at what is declared each time
+		return nil
+	}
 	dir, err := os.UserCacheDir()
 	if err != nil {
 		return nil // a machine without a place for it

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/time/rate"
+
 	"kasbah/core/declare"
 	"kasbah/core/driver"
 	"kasbah/core/estate"
@@ -22,8 +24,6 @@ import (
 	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/home"
-
-	"golang.org/x/time/rate"
 )
 
 // Config says what is opened, and for whom.

@@ -41,7 +41,11 @@ func (s *Session) Survey(ctx context.Context, r survey.Asked) (*survey.Report, e
 			return nil, err
 		}
 	}
-	return s.surveyOf(ctx, states, failed, r)
+	report, err := s.surveyOf(ctx, states, failed, r)
+	if err != nil {
+		return nil, err
+	}
+	return report, s.stepsSurveyed(ctx, report)
 }
 
 func (s *Session) surveyOf(ctx context.Context, states map[string]*ledger.State, failed map[string]error,

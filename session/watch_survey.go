@@ -40,6 +40,9 @@ func surveyed(ctx context.Context, c Config, ward string) (found *watch.Found, e
 		if err != nil {
 			return err
 		}
+		if err := s.stepsSurveyed(ctx, r); err != nil {
+			return err
+		}
 		all, err := s.foundIn(ctx, r, states)
 		found = all[ward]
 		return err

@@ -203,6 +203,17 @@ func (e *executor) rulesSaid(ward string) []string {
 	return append(out, e.said[ward]...)
 }
 
+// stepsRan are the steps that ran before.
+func (e *executor) stepsRan() (out []string) {
+	if e.p == nil {
+		return nil
+	}
+	for _, r := range e.p.Steps {
+		out = append(out, r.String())
+	}
+	return out
+}
+
 // failedIn says what failed in a ward, and why.
 func (e *executor) failedIn(ward string) []string {
 	var out []string
@@ -221,7 +232,7 @@ func (e *executor) end(ctx context.Context, outcome string, values map[string]le
 		run, c := e.runs[w], e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear,
 			"undone": c.Undone}
-		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Failed: e.failedIn(w),
+		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Steps: e.stepsRan(), Failed: e.failedIn(w),
 			Copies: e.copiesIn(w), Values: values[w]})
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)

@@ -10,6 +10,7 @@ import (
 	"kasbah/core/driver"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/steps"
 	"kasbah/core/value"
 )
 
@@ -44,6 +45,8 @@ type Result struct {
 	// addresses whose unfinished calls were found out about first
 	Recovered []string `json:"recovered,omitempty"`
 
+	Steps []steps.Ran `json:"steps,omitempty"` // that ran before and after it, and how each ended
+
 	Failures []*problem.Problem `json:"-"`
 	Resumed  int                `json:"-"` // of those done, the actions that earlier runs of the same proposal did
 }
@@ -55,6 +58,7 @@ func newResult(p *propose.Proposal) *Result {
 		Began:   time.Now().UTC().Truncate(time.Millisecond),
 		Outcome: "done", Actions: []ActionResult{}, Published: map[string]value.Attributes{}, Undone: []Undone{},
 	}
+	r.Steps = append(r.Steps, p.Steps...)
 	for _, w := range p.Wards {
 		r.Wards = append(r.Wards, w.Ward)
 	}

@@ -91,7 +91,10 @@ func TestLike(t *testing.T) {
 		{"", func(e *Estate, env string) any { s, _ := e.Secret(env, "token"); return s.From }, "TRIAL_TOKEN", "a secret"},
 		{"secrets = { token = { file = \"t\" } }", func(e *Estate, env string) any { s, _ := e.Secret(env, "token"); return s.Kind + s.From }, "filet", "its own secret"},
 		{"", func(e *Estate, env string) any { p, _ := e.Approval(env, "shore"); return p.Valid }, "24h", "how long a proposal holds"},
-		{"approval = { valid = \"5h\" }", func(e *Estate, env string) any { p, _ := e.Approval(env, "shore"); return fmt.Sprint(p.Valid, len(p.Keys)) }, "5h1", "its own time, and the keys of all"},
+		{"approval = { valid = \"5h\" }", func(e *Estate, env string) any {
+			p, _ := e.Approval(env, "shore")
+			return fmt.Sprint(p.Valid, len(p.Keys))
+		}, "5h1", "its own time, and the keys of all"},
 		{"", func(e *Estate, env string) any { return e.Schedule(env, "shore").String() }, "2h", "when a ward is surveyed"},
 		{"watch = { every = \"1h\" }", func(e *Estate, env string) any { return e.Schedule(env, "isle").String() }, "1h", "its own time of surveys"},
 		{"", func(e *Estate, env string) any { return e.Ends(env) }, 72 * time.Hour, "when it ends"},

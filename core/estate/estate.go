@@ -36,6 +36,7 @@ type Estate struct {
 	Prices  Prices
 	Ignored []Ignored // of [survey]
 	Notify  []Notify  // who is told of alerts
+	Steps   []Step    // programs that have a say
 	Limits  Limits
 	Digest  string // SHA-256 of the texts that it was read from and the folders of its wards, in hexadecimal
 
@@ -388,7 +389,7 @@ func (r *reader) known(section string, table map[string]any, keys ...string) {
 		}
 		where := "at the top level"
 		if section != "" {
-			where = "in [" + section + "]"
+			where = "in [" + plainKey(section) + "]"
 		}
 		r.wrong(at, "unknown key %q %s", k, where).Hint = nearest.Hint(k, keys)
 	}
@@ -409,6 +410,7 @@ func (r *reader) estate(raw map[string]any, e *Estate) {
 	e.Ignored = r.survey(raw["survey"])
 	e.watch = r.watch("watch", raw["watch"])
 	e.Notify = r.notify(raw["notify"])
+	e.Steps = r.steps(raw["step"])
 	e.ledger = r.ledger("ledger", raw["ledger"])
 	if e.ledger["store"] == nil {
 		e.ledger["store"] = "file"

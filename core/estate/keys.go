@@ -30,7 +30,18 @@ var keys = map[string][]Key{
 		{Name: "survey", Help: "what a survey leaves out", Table: true},
 		{Name: "watch", Help: "when surveys are made", Table: true},
 		{Name: "notify", Help: "the receivers of alerts", Table: true},
+		{Name: "step", Help: "programs that have a say", Table: true},
 	},
+	"step": {
+		{Name: "name", Help: "of the step"},
+		{Name: "at", Help: "stages: declared, proposed, before-enact, enacted, surveyed"},
+		{Name: "run", Help: "the program and its arguments"},
+		{Name: "level", Help: "what a finding does: warn or block"},
+		{Name: "time", Help: "how long it may take, such as \"5m\""},
+		{Name: "env", Help: "names of variables that it gets"},
+		{Name: "only", Help: "patterns: { env = [\"live\"], ward = [\"shore\"] }"},
+	},
+	"step.only": {{Name: "env", Help: "patterns of environments"}, {Name: "ward", Help: "patterns of wards"}},
 	"env.NAME": {
 		{Name: "like", Help: "the environment that it takes everything from"},
 		{Name: "ends", Help: "how long after its last run it is to go, such as \"72h\", or \"never\""},

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -16,6 +17,7 @@ type layout struct {
 	body    string
 	entries map[string]entry // by dotted key; the first one where a table is written in parts
 	order   []string         // the same keys, in the text's order
+	tables  map[string]int   // how many tables each array has, by its name
 }
 
 // entry is where a key and its value are, as offsets of bytes. A table that has a header of its
@@ -29,7 +31,7 @@ type entry struct {
 
 // newLayout reads a text. Of one that is not TOML it knows what comes before the mistake.
 func newLayout(file, body string) *layout {
-	l := &layout{file: file, body: body, entries: map[string]entry{}}
+	l := &layout{file: file, body: body, entries: map[string]entry{}, tables: map[string]int{}}
 	p := unstable.Parser{}
 	p.Reset([]byte(body))
 	section := ""
@@ -37,13 +39,33 @@ func newLayout(file, body string) *layout {
 		switch n := p.Expression(); n.Kind {
 		case unstable.Table, unstable.ArrayTable:
 			key, at := dotted(n.Key())
-			section = key
+			if section = key; n.Kind == unstable.ArrayTable {
+				section = nth(key, l.tables[key])
+				l.tables[key]++
+			}
 			l.set(section, entry{key: l.lineStart(at)})
 		case unstable.KeyValue:
 			l.keyValue(section, n)
 		}
 	}
 	return l
+}
+
+// nth names a table of an array: step, step#1, step#2.
+func nth(array string, i int) string {
+	if i == 0 {
+		return array
+	}
+	return fmt.Sprintf("%s#%d", array, i)
+}
+
+// plainKey is a key without the numbers of tables.
+func plainKey(key string) string {
+	parts := strings.Split(key, ".")
+	for i, part := range parts {
+		parts[i], _, _ = strings.Cut(part, "#")
+	}
+	return strings.Join(parts, ".")
 }
 
 // keyValue notes a key, and those of an inline table below it.
@@ -193,7 +215,7 @@ func KeyPlaces(body string) []KeyPlace {
 	var out []KeyPlace
 	for _, key := range l.order {
 		e := l.entries[key]
-		p := KeyPlace{Key: key, From: e.key, Value: e.value, End: e.end}
+		p := KeyPlace{Key: plainKey(key), From: e.key, Value: e.value, End: e.end}
 		for p.Value < p.End && (body[p.Value] == ' ' || body[p.Value] == '\t') {
 			p.Value++
 		}

@@ -29,29 +29,14 @@ type Notify struct {
 
 // notify reads the tables [[notify]].
 func (r *reader) notify(v any) []Notify {
-	if v == nil {
-		return nil
-	}
-	var list []any
-	switch v := v.(type) {
-	case []map[string]any:
-		for _, t := range v {
-			list = append(list, t)
-		}
-	case []any:
-		list = v
-	default:
-		r.wrong("notify", "notify must be tables, each as [[notify]]")
-		return nil
-	}
 	var out []Notify
 	names := map[string]bool{}
-	for _, item := range list {
-		t := r.table("notify", item)
-		r.known("notify", t, namesOf("notify")...)
-		n := r.receiver(t)
+	for i, t := range r.tables("notify", v) {
+		at := nth("notify", i)
+		r.known(at, t, namesOf("notify")...)
+		n := r.receiver(at, t)
 		if names[n.Name] {
-			r.wrong("notify", "two receivers are called %q; give them names", n.Name)
+			r.wrong(at, "two receivers are called %q; give them names", n.Name)
 		}
 		names[n.Name] = true
 		out = append(out, n)
@@ -61,11 +46,11 @@ func (r *reader) notify(v any) []Notify {
 
 const credentials = "one of { env = \"…\" }, { key = \"…\" }, { file = \"…\" }, { run = […] }"
 
-func (r *reader) receiver(t value.Map) Notify {
+func (r *reader) receiver(at string, t value.Map) Notify {
 	text := func(key string) string {
 		s, ok := t[key].(string)
 		if t[key] != nil && !ok {
-			r.wrong("notify", "%s must be a text, not %s", key, value.Plain(t[key]))
+			r.wrong(at, "%s must be a text, not %s", key, value.Plain(t[key]))
 		}
 		return s
 	}
@@ -78,12 +63,12 @@ func (r *reader) receiver(t value.Map) Notify {
 			out = append(out, s)
 		}
 		if t[key] != nil && (!ok || len(out) == 0) {
-			r.wrong("notify", "%s must be a list of texts", key)
+			r.wrong(at, "%s must be a list of texts", key)
 		}
 		return out
 	}
 	n := Notify{Name: text("name"), URL: t["url"], Sign: t["sign"], From: text("from"), Server: text("server"), User: text("user"),
-		Password: t["password"], Position: r.file.position("notify")}
+		Password: t["password"], Position: r.file.position(at)}
 	ways := 0
 	for _, key := range []string{"url", "mail", "run"} {
 		if t[key] != nil {
@@ -91,26 +76,26 @@ func (r *reader) receiver(t value.Map) Notify {
 		}
 	}
 	if ways != 1 {
-		r.wrong("notify", "notify needs one of url, mail and run")
+		r.wrong(at, "notify needs one of url, mail and run")
 	}
 	if n.Events = nil; t["events"] != nil {
 		n.Events = texts("events")
 	}
 	for _, e := range n.Events {
 		if fits := func(event string) bool { ok, err := path.Match(e, event); return ok && err == nil }; !slices.ContainsFunc(alert.Types(), fits) {
-			r.wrong("notify", "no event is called %q; the events are %s", e, strings.Join(alert.Types(), ", "))
+			r.wrong(at, "no event is called %q; the events are %s", e, strings.Join(alert.Types(), ", "))
 		}
 	}
 	for key, v := range map[string]any{"sign": n.Sign, "password": n.Password} {
 		if _, ok := ReadSource(v); v != nil && !ok {
-			r.wrong("notify", "%s must be %s", key, credentials)
+			r.wrong(at, "%s must be %s", key, credentials)
 		}
 	}
 	address, isText := n.URL.(string)
 	if _, ok := ReadSource(n.URL); n.URL != nil && !ok && (!isText || address == "") {
-		r.wrong("notify", "url must be a text, or %s", credentials)
+		r.wrong(at, "url must be a text, or %s", credentials)
 	} else if u, err := url.Parse(address); address != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "") {
-		r.wrong("notify", "url must begin with http:// or https:// and name a host")
+		r.wrong(at, "url must begin with http:// or https:// and name a host")
 	}
 	if t["run"] != nil {
 		n.Run = texts("run")
@@ -118,19 +103,19 @@ func (r *reader) receiver(t value.Map) Notify {
 	switch one, isOne := t["mail"].(string); {
 	case t["mail"] == nil:
 		if n.Server+n.From+n.User != "" || n.Password != nil {
-			r.wrong("notify", "server goes with mail, as do from, user and password")
+			r.wrong(at, "server goes with mail, as do from, user and password")
 		}
 	case isOne && one != "":
 		n.Mail = []string{one}
 	default:
 		if _, isList := t["mail"].([]any); !isList {
-			r.wrong("notify", "mail must be an address, or a list of them")
+			r.wrong(at, "mail must be an address, or a list of them")
 		} else {
 			n.Mail = texts("mail")
 		}
 	}
 	if t["mail"] != nil && n.Server == "" {
-		r.wrong("notify", "mail needs a server, such as server = \"smtp://mail.lantern.example:587\"")
+		r.wrong(at, "mail needs a server, such as server = \"smtp://mail.lantern.example:587\"")
 	}
 	if n.Name == "" {
 		n.Name = n.called(address)

@@ -166,7 +166,8 @@ type Beat struct {
 type End struct {
 	Outcome string         `json:"outcome"` // done, failed, stopped
 	Counts  map[string]int `json:"counts,omitempty"`
-	Rules   []string       `json:"rules,omitempty"`  // what house rules said without stopping the run
+	Rules   []string       `json:"rules,omitempty"`  // what house rules and steps said without stopping the run
+	Steps   []string       `json:"steps,omitempty"`  // that ran, each as `NAME at STAGE: outcome`
 	Failed  []string       `json:"failed,omitempty"` // what failed, each as `ADDRESS: why`
 	Copies  []string       `json:"copies,omitempty"` // that were kept of what was removed, each as `ADDRESS: ID`
 	Values

@@ -28,6 +28,7 @@ type RunSummary struct {
 	Why     string         `json:"why,omitempty"` // of a broken one
 	Counts  map[string]int `json:"counts,omitempty"`
 	Rules   []string       `json:"rules,omitempty"`  // what house rules said without stopping it
+	Steps   []string       `json:"steps,omitempty"`  // that ran, each as `NAME at STAGE: outcome`
 	Failed  []string       `json:"failed,omitempty"` // what failed, each as `ADDRESS: why`
 	Copies  []string       `json:"copies,omitempty"` // that were kept of what was removed, each as `ADDRESS: ID`
 	First   int64          `json:"first"`            // entries
@@ -43,7 +44,7 @@ func begun(e *Entry, begin *Begin) *RunSummary {
 
 func (r *RunSummary) ended(e *Entry, end *End) {
 	at := e.Time
-	r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = &at, end.Outcome, end.Counts, end.Rules, end.Failed,
+	r.Steps, r.Ended, r.Outcome, r.Counts, r.Rules, r.Failed, r.Copies = end.Steps, &at, end.Outcome, end.Counts, end.Rules, end.Failed,
 		end.Copies
 	r.Last = max(r.Last, e.Seq)
 }

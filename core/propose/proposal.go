@@ -10,6 +10,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
+	"kasbah/core/steps"
 	"kasbah/core/value"
 )
 
@@ -71,12 +72,13 @@ type Findings struct {
 	Warnings   []string        `json:"warnings"`
 	Rules      []rules.Finding `json:"rules"` // of the stages declared and proposed, but for what passed
 	RuleCounts RuleCounts      `json:"rule_counts"`
-	Data       []string        `json:"data"`       // addresses with their ward whose data would be lost
-	Security   []string        `json:"security"`   // and those whose security changes
-	Blocked    []Block         `json:"blocked"`    // what forbids the proposal as a whole
-	Left       []LeftAlone     `json:"left"`       // attributes no longer declared that stay
-	LeftOut    int             `json:"left_out"`   // resources that -only left out
-	Unfinished []Unfinished    `json:"unfinished"` // calls whose end is not known, taken as done
+	Steps      []steps.Ran     `json:"steps,omitempty"` // that ran, and how each ended
+	Data       []string        `json:"data"`            // addresses with their ward whose data would be lost
+	Security   []string        `json:"security"`        // and those whose security changes
+	Blocked    []Block         `json:"blocked"`         // what forbids the proposal as a whole
+	Left       []LeftAlone     `json:"left"`            // attributes no longer declared that stay
+	LeftOut    int             `json:"left_out"`        // resources that -only left out
+	Unfinished []Unfinished    `json:"unfinished"`      // calls whose end is not known, taken as done
 	NotAssured []string        `json:"not_assured"`
 	Finds      []Found         `json:"finds,omitempty"` // things that are looked up
 }

@@ -17,6 +17,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
+	"kasbah/core/steps"
 	"kasbah/core/value"
 )
 
@@ -36,7 +37,8 @@ type Options struct {
 	Approval map[string]*approval.Policy // by ward, as the files have it; nil where no one must sign
 	Elsewhere
 	Rules    *rules.Set      // that judge the proposal; nil for none
-	Found    []rules.Finding // of the rules, about what is declared
+	Found    []rules.Finding // of rules and steps, about what is declared
+	Steps    []steps.Ran     // that ran on what is declared
 	Warnings []string        // what else there is to be said, each a sentence
 }
 
@@ -115,6 +117,7 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 			Blocked: []Block{}, Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}},
 	}
 	w.p.Rules = append(w.p.Rules, o.Found...)
+	w.p.Steps = append(w.p.Steps, o.Steps...)
 	w.p.Warnings = append(w.p.Warnings, o.Warnings...)
 	if err := w.gather(); err != nil {
 		return nil, err

@@ -170,6 +170,7 @@ const (
 // counted only.
 type Finding struct {
 	Rule     string           `json:"rule"`
+	Step     bool             `json:"step,omitempty"` // Rule is the name of a step, not of a house rule
 	Level    Level            `json:"level"`
 	At       Stage            `json:"at"`
 	Verdict  Verdict          `json:"verdict"`
@@ -183,6 +184,9 @@ type Finding struct {
 	RuleAt   problem.Position `json:"rule_at"`
 }
 
+// StepPrefix comes before the name of a step where problems name the rule that says so.
+const StepPrefix = "step/"
+
 // Blocks reports whether the finding stops the command.
 func (f *Finding) Blocks() bool {
 	return f.Level == Block && f.Verdict == Broken || f.Verdict == Failed
@@ -193,6 +197,9 @@ func (f *Finding) Sentence() string {
 	rule := f.Rule
 	if f.At != Declared {
 		rule += ", " + string(f.At)
+	}
+	if f.Step {
+		return fmt.Sprintf("%s (step %s)", f.Message, rule)
 	}
 	switch f.Verdict {
 	case Excused:
@@ -209,6 +216,9 @@ func (f *Finding) Sentence() string {
 func (f *Finding) Problem() *problem.Problem {
 	p := &problem.Problem{Level: problem.Warning, Position: f.Position, Ward: f.Ward, Address: f.Address,
 		Message: f.Sentence(), Hint: f.Help, Rule: f.Rule}
+	if f.Step {
+		p.Rule = StepPrefix + f.Rule
+	}
 	switch {
 	case f.Blocks():
 		p.Level = problem.Wrong
@@ -216,7 +226,7 @@ func (f *Finding) Problem() *problem.Problem {
 		p.Level, p.Hint, p.Standing = problem.Note, "", problem.Standing(f.Verdict)
 	}
 	if f.RuleAt.File != "" && f.RuleAt != f.Position {
-		p.Via = []string{"rule at " + f.RuleAt.Short()}
+		p.Via = []string{map[bool]string{true: "step", false: "rule"}[f.Step] + " at " + f.RuleAt.Short()}
 	}
 	return p
 }
@@ -249,10 +259,13 @@ func (r *Report) Blocks() bool {
 }
 
 // Problems are the findings as problems.
-func (r *Report) Problems() problem.List {
+func (r *Report) Problems() problem.List { return Problems(r.Findings) }
+
+// Problems are findings as problems.
+func Problems(found []Finding) problem.List {
 	var out problem.List
-	for i := range r.Findings {
-		out = append(out, r.Findings[i].Problem())
+	for i := range found {
+		out = append(out, found[i].Problem())
 	}
 	return out
 }

@@ -17,6 +17,7 @@ import (
 	"kasbah/core/propose"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
+	"kasbah/core/steps"
 	"kasbah/core/value"
 )
 
@@ -46,8 +47,9 @@ type Report struct {
 	Failures  []Failure       `json:"failures"`  // wards and drivers of which nothing could be told
 	Warnings  []string        `json:"warnings"`  // what could not be found out besides, each a sentence
 
-	Judged *rules.Report            `json:"-"` // the same, with what passed
-	States map[string]*ledger.State `json:"-"` // the ledgers that it was held against, by ward
+	Steps  []steps.Ran              `json:"steps,omitempty"` // that ran, and how each ended
+	Judged *rules.Report            `json:"-"`               // the same, with what passed
+	States map[string]*ledger.State `json:"-"`               // the ledgers that it was held against, by ward
 	// Seen are the attributes and tags of what is live and not as recorded, by full address.
 	Seen map[string]driver.Live `json:"-"`
 }
@@ -432,4 +434,9 @@ func (res *Resource) compare(rec *ledger.Record, now value.Map, typ *schema.Type
 			}
 		}
 	}
+}
+
+// StepsBlock reports whether a step found what is to end the command with a failure.
+func (r *Report) StepsBlock() bool {
+	return slices.ContainsFunc(r.Rules, func(f rules.Finding) bool { return f.Step && f.Blocks() })
 }

@@ -19,6 +19,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/core/environ"
+	"kasbah/program"
 	"kasbah/transport"
 )
 
@@ -57,7 +58,7 @@ func (d *Driver) start(ctx context.Context) (*child, error) {
 	c.cmd = exec.Command(d.o.Command[0], d.o.Command[1:]...)
 	c.cmd.Dir = d.o.Dir
 	c.cmd.Env = environ.For(d.o.Env...)
-	ownGroup(c.cmd)
+	program.OwnGroup(c.cmd)
 	in, err := c.cmd.StdinPipe()
 	if err != nil {
 		return nil, err
@@ -241,7 +242,7 @@ func (c *child) end(why error) {
 	select {
 	case <-c.ended: // its number may be another one's by now
 	default:
-		killGroup(c.cmd)
+		program.KillGroup(c.cmd)
 	}
 	_ = c.conn.Close() // it is gone either way
 }
@@ -339,7 +340,7 @@ func (w watched) ReadObject(r *bufio.Reader, v any) error {
 	err := w.Frames.ReadObject(r, v)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF && !errors.Is(err, os.ErrClosed) {
 		w.c.fail(err)
-		killGroup(w.c.cmd)
+		program.KillGroup(w.c.cmd)
 	}
 	return err
 }
