@@ -77,7 +77,7 @@ func forbidden(from, to, full string) string {
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
 	case in(from, "drivers") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value",
-		"core/nearest", "core/environ", "core/disk"):
+		"core/nearest", "core/environ", "core/disk", "program"):
 		return "drivers know values, schemas and what a program gets, only"
 	case in(from, "medina") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value",
 		"core/nearest", "core/problem", "core/disk"):
@@ -90,6 +90,10 @@ func forbidden(from, to, full string) string {
 		return "a stream knows nothing of what goes through it"
 	case in(from, "complete") && !in(to, "core"):
 		return "words are finished without a look at commands or estates"
+	case in(from, "program") && strings.HasPrefix(full, "kasbah/"):
+		return "a program that is run knows nothing of who runs it"
+	case in(from, "dialogue") && !in(to, "core", "session", "render", "terminal", "demo"):
+		return "a conversation knows nothing of commands"
 	case in(from, "flags") && !in(to, "core", "render"):
 		return "a flag knows nothing of commands"
 	case in(from, "cli") && in(to, "stores"):

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"flag"
-	"slices"
-	"strings"
 
 	"kasbah/core/problem"
 	"kasbah/render"
@@ -44,19 +42,4 @@ func affectedCommand() *command {
 			return nil
 		},
 	}
-}
-
-// affectedSince are the wards, of those that are named, that are affected since a commit in the environment; none
-// is said. It says which are left out.
-func (a *app) affectedSince(ctx context.Context, named []string, since string) ([]string, error) {
-	wards, left, err := session.NarrowedSince(ctx, a.config(a.env, named), since)
-	switch {
-	case err != nil:
-		return nil, err
-	case len(wards) == 0:
-		a.say("No ward is affected since %s: nothing is proposed.", since)
-	case len(left) > 0:
-		a.say("Left out, as nothing that they declare is another than at %s: %s.", since, strings.Join(slices.Clone(left), ", "))
-	}
-	return wards, nil
 }

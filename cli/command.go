@@ -6,9 +6,7 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"fmt"
 	"io"
-	"kasbah/flags"
 	"math"
 	"os"
 	"os/signal"
@@ -18,10 +16,10 @@ import (
 	"syscall"
 
 	"kasbah/collector"
-	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/redact"
+	"kasbah/flags"
 	"kasbah/help"
 	"kasbah/render"
 )
@@ -152,7 +150,7 @@ func (a *app) main(ctx context.Context, args []string) error {
 	}
 	cmd, rest := lookup(args)
 	if cmd == nil {
-		return unknownCommand(args)
+		return help.Unknown(args, helpLines())
 	}
 	a.cmd = cmd
 	a.typed = redact.CommandLine(args, settingFlags)
@@ -210,38 +208,6 @@ func lookup(args []string) (*command, []string) {
 	return nil, nil
 }
 
-func unknownCommand(args []string) error {
-	var names, subs []string
-	for _, c := range commands() {
-		first, second, two := strings.Cut(c.Name, " ")
-		names = append(names, first)
-		if two && first == args[0] {
-			subs = append(subs, second)
-		}
-	}
-	if len(subs) > 0 {
-		e := &problem.UsageError{Message: fmt.Sprintf("kasbah %s needs one of these: %s", args[0],
-			strings.Join(subs, ", ")), Hint: "`kasbah help` lists all commands"}
-		if len(args) > 1 && !strings.HasPrefix(args[1], "-") {
-			e.Message = fmt.Sprintf("there is no command %q", args[0]+" "+args[1])
-			e.Hint = nearest.Hint(args[1], subs)
-			if e.Hint == "" {
-				e.Hint = "there is " + strings.Join(subs, ", ")
-			}
-		}
-		return e
-	}
-	e := &problem.UsageError{Message: fmt.Sprintf("there is no command %q", args[0]), Hint: nearest.Hint(args[0],
-		names)}
-	if meant := help.Meant(args[0]); meant != "" {
-		e.Hint = meant
-	}
-	if e.Hint == "" {
-		e.Hint = "`kasbah help` lists all commands"
-	}
-	return e
-}
-
 // parse reads flags and arguments, which may mix.
 func (a *app) parse(cmd *command, args []string) ([]string, error) {
 	fs := flag.NewFlagSet(cmd.Name, flag.ContinueOnError)
@@ -252,25 +218,12 @@ func (a *app) parse(cmd *command, args []string) ([]string, error) {
 	}
 	a.commonFlags(fs, cmd.Estate)
 	a.flags = fs
-	var rest []string
-	for {
-		err := fs.Parse(args)
-		if errors.Is(err, flag.ErrHelp) {
-			a.commandHelp(cmd, fs)
-			return nil, exitError(exitDone)
-		}
-		if err != nil {
-			return nil, flags.Error(fs, err)
-		}
-		if fs.NArg() == 0 {
-			return rest, nil
-		}
-		if used := len(args) - fs.NArg(); used > 0 && args[used-1] == "--" {
-			return append(rest, fs.Args()...), nil
-		}
-		rest = append(rest, fs.Arg(0))
-		args = fs.Args()[1:]
+	rest, err := flags.Parse(fs, args)
+	if errors.Is(err, flag.ErrHelp) {
+		a.commandHelp(cmd, fs)
+		return nil, exitError(exitDone)
 	}
+	return rest, err
 }
 
 // interrupts are told to what is running.

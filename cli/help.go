@@ -36,7 +36,7 @@ func helpCommand() *command {
 				return &problem.UsageError{Message: fmt.Sprintf("there is no page %q", args[0]), Hint: fmt.Sprintf("did you mean %q?", page)}
 			}
 			if cmd == nil || len(rest) > 0 {
-				return unknownCommand(args)
+				return help.Unknown(args, helpLines())
 			}
 			_, err := a.parse(cmd, []string{"-h"})
 			return err

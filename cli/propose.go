@@ -3,10 +3,10 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -46,7 +46,7 @@ func proposeCommand() *command {
 		Run: func(ctx context.Context, a *app, args []string) error {
 			if since != "" {
 				var err error
-				if args, err = a.affectedSince(ctx, args, since); err != nil || len(args) == 0 {
+				if args, err = session.NarrowedSince(ctx, a.config(a.env, args), since); err != nil || len(args) == 0 {
 					return err
 				}
 			}

@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 
 	"kasbah/core/declare"
@@ -206,27 +208,31 @@ func sameWards(a, b *estate.Estate) bool {
 	return slices.Equal(a.Wards, b.Wards) && !slices.ContainsFunc(a.Wards, func(w string) bool { return a.Folder(w) != b.Folder(w) })
 }
 
-// NarrowedSince are the wards of a session that are affected since a commit, and those that are not.
-func NarrowedSince(ctx context.Context, c Config, rev string) (wards, left []string, err error) {
+// NarrowedSince are the wards of a session that are affected since a commit. It tells which are not.
+func NarrowedSince(ctx context.Context, c Config, rev string) ([]string, error) {
 	e, err := FindEstate(c.Dir)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if c.Env, err = chooseEnvironment(e, c.Env); err != nil {
-		return nil, nil, err
+		return nil, err
+	}
+	all, err := chooseWards(e, c.Wards)
+	if err != nil {
+		return nil, err
 	}
 	d, err := AffectedSince(ctx, c, rev)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	all, err := chooseWards(e, c.Wards)
 	names := d.Names()
-	for _, ward := range all {
-		if slices.Contains(names, ward) {
-			wards = append(wards, ward)
-		} else {
-			left = append(left, ward)
-		}
+	wards := slices.DeleteFunc(slices.Clone(all), func(w string) bool { return !slices.Contains(names, w) })
+	left := slices.DeleteFunc(slices.Clone(all), func(w string) bool { return slices.Contains(names, w) })
+	switch {
+	case len(wards) == 0:
+		c.Tell(fmt.Sprintf("No ward is affected since %s: nothing is proposed.", rev))
+	case len(left) > 0:
+		c.Tell(fmt.Sprintf("Left out, as nothing that they declare is another than at %s: %s.", rev, strings.Join(left, ", ")))
 	}
-	return wards, left, err
+	return wards, nil
 }

@@ -111,6 +111,24 @@ func OpenProposal(ctx context.Context, c Config, path string) (*ProposalFile, *S
 // stands is an error unless someone who may write the estate made the proposal, and it shows what it
 // does. states are nil for one who cannot read them.
 func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string]*ledger.State) error {
+	if err := f.proven(ctx, s, states); err != nil {
+		return err
+	}
+	set, err := s.Rules(ctx)
+	if err != nil {
+		return err
+	}
+	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set,
+		Currency: s.Estate.Prices.Currency})
+	var shown *propose.ShownError
+	if errors.As(err, &shown) {
+		return f.refuse(err)
+	}
+	return err
+}
+
+// proven is an error unless someone who may write the estate made the proposal.
+func (f *ProposalFile) proven(ctx context.Context, s *Session, states map[string]*ledger.State) error {
 	if s.Box != nil && f.head == nil {
 		return f.refuse(errors.New("it is not sealed, and this estate seals its proposals: it may have been made " +
 			"without the estate's key; propose again"))
@@ -130,17 +148,34 @@ func (f *ProposalFile) stands(ctx context.Context, s *Session, states map[string
 			}
 		}
 	}
-	set, err := s.Rules(ctx)
+	return nil
+}
+
+// CompareProposals says what the proposal of one file would do that that of another one, which was reviewed, would
+// not. The ledgers may have moved since the review.
+func CompareProposals(ctx context.Context, c Config, reviewed, now string) (d *propose.Against, err error) {
+	f, s, err := OpenProposal(ctx, c, now)
+	if s != nil {
+		defer func() { err = errors.Join(err, s.Close()) }()
+	}
 	if err != nil {
-		return err
+		return nil, err
 	}
-	err = f.Proposal.Stands(ctx, propose.Standing{Catalogs: s.Catalogs, States: states, Rules: set,
-		Currency: s.Estate.Prices.Currency})
-	var shown *propose.ShownError
-	if errors.As(err, &shown) {
-		return f.refuse(err)
+	old, err := readProposal(reviewed, c.Home)
+	if err != nil {
+		return nil, err
 	}
-	return err
+	states, err := s.States(ctx)
+	if errors.Is(err, seal.ErrNoIdentity) { // as OpenProposal has told
+		states, err = nil, nil
+	}
+	if err == nil {
+		err = old.proven(ctx, s, states)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return propose.NewAgainst(old.Proposal, f.Proposal), nil
 }
 
 // SameLedgers is an error where a ledger is not the one that the proposal was made from, or
