@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"kasbah/core/approval"
-	"kasbah/core/problem"
-	"kasbah/home"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -23,13 +21,11 @@ func approveCommand() *command {
 		Examples: [2]string{"kasbah approve change.json -key ~/.ssh/id_ed25519",
 			"kasbah approve change.json -key keeper-2.pem -yes"},
 		Flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&key, "key", "", "the private key, a `file`: Ed25519 or another SSH key")
+			fs.StringVar(&key, "key", "", "the private key, a `file`: Ed25519 or another SSH key; that of a public one stands "+
+				"for a key of the SSH agent, and so does none")
 		},
 		Takes: exactly(1, "one file that propose -o has kept"),
 		Run: func(ctx context.Context, a *app, args []string) error {
-			if key == "" {
-				return problem.Usage("approve needs a private key: -key FILE")
-			}
 			return a.approve(ctx, args[0], key)
 		},
 	}
@@ -50,7 +46,7 @@ func (a *app) approve(ctx context.Context, path, key string) error {
 			return err
 		}
 	}
-	signer, err := home.PrivateKey(key, func() (string, error) { return a.hidden("Passphrase of " + key + ":") })
+	signer, err := f.Signer(key, func() (string, error) { return a.hidden("Passphrase of " + key + ":") })
 	if err != nil {
 		return err
 	}

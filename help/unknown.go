@@ -40,4 +40,3 @@ func Unknown(args []string, all []Line) error {
 	}
 	return e
 }
-

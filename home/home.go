@@ -24,6 +24,7 @@ import (
 	"filippo.io/age"
 	"filippo.io/age/agessh"
 	"filippo.io/age/armor"
+	"filippo.io/age/plugin"
 	"golang.org/x/crypto/ssh"
 
 	"kasbah/core/approval"
@@ -124,11 +125,66 @@ func (h *Home) parse(path string, body []byte) ([]age.Identity, error) {
 	case bytes.HasPrefix(trimmed, []byte("-----BEGIN")):
 		return h.parseSSH(path, body)
 	}
-	ids, err := age.ParseIdentities(bytes.NewReader(body))
-	if err != nil {
-		return nil, fmt.Errorf("%s holds no identities that can be read", path) // the library's words may show one
+	return h.parseLines(path, body)
+}
+
+// parseLines reads identities one a line: age's own, those of plugins, and keys that an SSH agent holds. Those of
+// plugins and agents come last: each may ask a person for something.
+func (h *Home) parseLines(path string, body []byte) (own []age.Identity, err error) {
+	var later []age.Identity
+	for n, line := range strings.Split(string(body), "\n") {
+		line = strings.TrimSpace(line)
+		fingerprint, isAgent := strings.CutPrefix(line, agentWord)
+		switch {
+		case line == "" || strings.HasPrefix(line, "#"):
+		case isAgent && isFingerprint(fingerprint):
+			later = append(later, newAgentIdentity(fingerprint))
+		case strings.HasPrefix(line, "AGE-PLUGIN-"):
+			id, err := plugin.NewIdentity(line, h.pluginTalk())
+			if err != nil {
+				return nil, fmt.Errorf("%s:%d: the identity of a plugin cannot be read", path, n+1)
+			}
+			later = append(later, pluginIdentity{id})
+		default:
+			ids, err := age.ParseIdentities(strings.NewReader(line))
+			if err != nil {
+				return nil, fmt.Errorf("%s holds no identities that can be read: line %d is none", path, n+1) // the library's words may show one
+			}
+			own = append(own, ids...)
+		}
 	}
-	return ids, nil
+	if own = append(own, later...); len(own) == 0 {
+		return nil, fmt.Errorf("%s holds no identities that can be read", path)
+	}
+	return own, nil
+}
+
+// pluginIdentity is an identity whose key a plugin holds. What goes wrong with the plugin keeps no other identity from
+// being tried.
+type pluginIdentity struct{ *plugin.Identity }
+
+// Unwrap asks the plugin.
+func (i pluginIdentity) Unwrap(stanzas []*age.Stanza) ([]byte, error) {
+	key, err := i.Identity.Unwrap(stanzas)
+	if err != nil && !errors.Is(err, age.ErrIncorrectIdentity) {
+		return nil, &seal.UnusableError{Err: fmt.Errorf("age-plugin-%s: %w", i.Name(), err)}
+	}
+	return key, err
+}
+
+// pluginTalk is how a plugin talks with the person.
+func (h *Home) pluginTalk() *plugin.ClientUI {
+	return &plugin.ClientUI{
+		DisplayMessage: func(string, string) error { return nil },
+		RequestValue: func(name, prompt string, _ bool) (string, error) {
+			return h.Ask(fmt.Sprintf("%s (age-plugin-%s):", prompt, name))
+		},
+		Confirm: func(name, prompt, yes, _ string) (bool, error) {
+			answer, err := h.Ask(fmt.Sprintf("%s (age-plugin-%s) Type %s:", prompt, name, yes))
+			return strings.EqualFold(answer, yes), err
+		},
+		WaitTimer: func(string) {},
+	}
 }
 
 func (h *Home) unlock(path string, body []byte) ([]byte, error) {
@@ -183,20 +239,45 @@ func (h *Home) parseSSH(path string, body []byte) ([]age.Identity, error) {
 
 // Public are the public keys of the person's own age identities.
 func (h *Home) Public() ([]string, error) {
-	ids, err := h.readFile(h.IdentitiesFile())
+	body, err := keyText(h.IdentitiesFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	var out []string
+	ids, err := h.parse(h.IdentitiesFile(), body)
+	if err != nil {
+		return nil, err
+	}
+	out := noted(string(body))
 	for _, id := range ids {
 		if x, ok := id.(*age.X25519Identity); ok {
 			out = append(out, x.Recipient().String())
 		}
 	}
 	return out, nil
+}
+
+// noted are the public keys in the remarks above identities of plugins and agents: nothing else tells them.
+func noted(text string) (out []string) {
+	last := ""
+	for _, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if remark, is := strings.CutPrefix(line, "#"); is {
+			for _, begin := range []string{"age1", "ssh-"} {
+				if at := strings.Index(remark, begin); at >= 0 {
+					last = strings.TrimSpace(remark[at:])
+				}
+			}
+			continue
+		}
+		if last != "" && (strings.HasPrefix(line, "AGE-PLUGIN-") || strings.HasPrefix(line, agentWord)) {
+			out = append(out, last)
+		}
+		last = ""
+	}
+	return out
 }
 
 // NewIdentity makes an identity, keeps it after those that are there, and
@@ -207,19 +288,24 @@ func (h *Home) NewIdentity() (public string, err error) {
 		return "", err
 	}
 	public = id.Recipient().String()
+	return public, h.addIdentity(public, id.String())
+}
+
+// addIdentity keeps the line of an identity after those that are there.
+func (h *Home) addIdentity(public, line string) error {
 	old, err := os.ReadFile(h.IdentitiesFile())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", err
+		return err
 	}
 	if trimmed := bytes.TrimSpace(old); bytes.HasPrefix(trimmed, []byte("age-encryption.org/")) ||
 		bytes.HasPrefix(trimmed, []byte(armor.Header)) {
-		return "", fmt.Errorf("%s is protected by a passphrase: decrypt it, add an identity by hand, and encrypt it "+
+		return fmt.Errorf("%s is protected by a passphrase: decrypt it, add an identity by hand, and encrypt it "+
 			"again", h.IdentitiesFile())
 	}
 	if len(old) > 0 && !bytes.HasSuffix(old, []byte("\n")) {
 		old = append(old, '\n')
 	}
-	return public, h.write("identities", fmt.Appendf(old, "# public key: %s\n%s\n", public, id))
+	return h.write("identities", fmt.Appendf(old, "# public key: %s\n%s\n", public, line))
 }
 
 // writerVariable names the file of the private key that signs what this machine writes, or
@@ -271,15 +357,25 @@ type SigningKey struct {
 	Public string // as in an authorized_keys file
 	body   []byte
 	ask    func() ([]byte, error)
+	agent  ssh.Signer // that holds it; nil for a key in a file
 }
 
 // Signer opens the key, and asks for its passphrase where it has one.
-func (k *SigningKey) Signer() (ssh.Signer, error) { return approval.Private(k.body, k.ask) }
+func (k *SigningKey) Signer() (ssh.Signer, error) {
+	if k.agent != nil {
+		return k.agent, nil
+	}
+	return approval.Private(k.body, k.ask)
+}
 
 // Writer is the first private key of this machine among some public ones: that of
-// KASBAH_WRITER, else the person's own and their SSH keys. It is nil when there is none.
+// KASBAH_WRITER, else the person's own and their SSH keys, also those that an SSH agent holds. It is nil when there
+// is none.
 func (h *Home) Writer(among []string) (*SigningKey, error) {
 	named := os.Getenv(writerVariable)
+	if named == inAgent {
+		return agentWriter(among), nil
+	}
 	paths := []string{h.WriterFile()}
 	if named != "" {
 		paths = []string{named}
@@ -298,7 +394,7 @@ func (h *Home) Writer(among []string) (*SigningKey, error) {
 		public, body, err := signingKey(path)
 		switch {
 		case err == nil && listed[approval.Fingerprint(public)]:
-			return &SigningKey{authorized(public), body, func() ([]byte, error) {
+			return &SigningKey{Public: authorized(public), body: body, ask: func() ([]byte, error) {
 				name := path
 				if holdsKey(path) {
 					name = writerVariable
@@ -312,7 +408,21 @@ func (h *Home) Writer(among []string) (*SigningKey, error) {
 			return nil, fmt.Errorf("the key that signs what is written: %w", err)
 		} // an SSH key of another kind is not ours to judge
 	}
-	return nil, nil
+	if named != "" {
+		return nil, nil
+	}
+	return agentWriter(among), nil
+}
+
+// inAgent is what KASBAH_WRITER says where an SSH agent holds the key.
+const inAgent = "agent"
+
+// agentWriter is the agent's key among some; nil for none.
+func agentWriter(among []string) *SigningKey {
+	if s := AgentSigner(among); s != nil {
+		return &SigningKey{Public: authorized(s.PublicKey()), agent: s}
+	}
+	return nil
 }
 
 // signingKey reads a private key from its file, or from the text of one, and its public

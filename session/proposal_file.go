@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 
 	"golang.org/x/crypto/ssh"
@@ -209,6 +210,21 @@ func (f *ProposalFile) save() error {
 		}
 	}
 	return disk.ReplacePrivate(f.Path, body)
+}
+
+// Signer is the key that signs: that of a file, or without one a key of the SSH agent that may sign.
+func (f *ProposalFile) Signer(file string, ask func() (string, error)) (ssh.Signer, error) {
+	if file != "" {
+		return home.PrivateKey(file, ask)
+	}
+	var may []string
+	for _, a := range f.Proposal.Approvals {
+		may = append(may, slices.Collect(maps.Values(a.Keys))...)
+	}
+	if s := home.AgentSigner(may); s != nil {
+		return s, nil
+	}
+	return nil, problem.Usage("approve needs a private key: -key FILE, or an SSH agent that holds one of those who may sign")
 }
 
 // Sign signs the proposal, and keeps the signature in the file.

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"sync"
 
+	"kasbah/core/enact"
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
@@ -29,6 +30,22 @@ func (m *memory) Remember(name string, newest ledger.Head) error {
 			m.tell("What was seen of the ledger cannot be remembered here, so an old copy would not be noticed: %v",
 				err)
 		})
+	}
+	return nil
+}
+
+// staysSealed is an error where a flag or a variable would change how a ledger is sealed, or who writes it, that
+// kasbah.toml seals with a pinned key.
+func (s *Session) staysSealed() error {
+	set := s.Estate.Ledger(s.Env)
+	if set["seal"] != "all" || set["estate_key"] == nil {
+		return nil
+	}
+	for _, k := range sealKeys {
+		if _, given := s.settings["ledger."+k]; given {
+			return &enact.Refused{Reasons: []string{fmt.Sprintf("ledger.%s: kasbah.toml seals the ledger with a pinned key, and neither -with nor a "+
+				"variable changes how it is sealed or who writes it", k)}}
+		}
 	}
 	return nil
 }

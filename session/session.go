@@ -130,6 +130,9 @@ func Open(ctx context.Context, c Config) (*Session, error) {
 	if s.settings, err = readSettings(e, c.Given.Settings); err != nil {
 		return nil, err
 	}
+	if err := s.staysSealed(); err != nil {
+		return nil, err
+	}
 	if err := s.openDrivers(ctx); err != nil {
 		return s, err
 	}

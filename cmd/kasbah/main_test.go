@@ -30,7 +30,8 @@ import (
 
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
-		"kasbah": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
+		"kasbah":          func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
+		"age-plugin-lamp": lampPlugin,
 	})
 }
 
@@ -45,6 +46,7 @@ func TestScripts(t *testing.T) {
 			}
 			e.Setenv("EXAMPLES", examples)
 			e.Setenv("KASBAH_WHO", "keeper-1")
+			e.Setenv("PART", fmt.Sprint(os.Getpid())) // for short paths: that of a socket must be short
 			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
 			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, "cache"))
 			return nil

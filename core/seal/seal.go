@@ -28,6 +28,7 @@ import (
 
 	"filippo.io/age"
 	"filippo.io/age/agessh"
+	"filippo.io/age/plugin"
 )
 
 // Magic is how a sealed object begins.
@@ -166,7 +167,18 @@ func Recipients(texts []string) ([]age.Recipient, error) {
 	return out, nil
 }
 
-// Recipient reads one public key.
+// silent is how a plugin that seals talks with a person: not at all.
+var silent = &plugin.ClientUI{
+	DisplayMessage: func(string, string) error { return nil },
+	RequestValue:   func(string, string, bool) (string, error) { return "", errAsks },
+	Confirm:        func(string, string, string, string) (bool, error) { return false, errAsks },
+	WaitTimer:      func(string) {},
+}
+
+var errAsks = errors.New("the plugin asks for something, and sealing asks nothing")
+
+// Recipient reads one public key. Another one that begins with age1 is that of an age plugin, a program that must be
+// found under the name in it: age-plugin-NAME.
 func Recipient(text string) (age.Recipient, error) {
 	switch {
 	case strings.HasPrefix(text, "AGE-SECRET-KEY-"):
@@ -177,6 +189,9 @@ func Recipient(text string) (age.Recipient, error) {
 			return r, nil
 		}
 		x, err := age.ParseX25519Recipient(text)
+		if _, _, isPlugin := plugin.ParseRecipient(text); err != nil && isPlugin == nil {
+			return plugin.NewRecipient(text, silent)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s is not an age public key: it is not whole", shortened(text))
 		}
@@ -352,6 +367,31 @@ func Encrypt(plain []byte, to []string) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
+// UnusableError is why an identity could not be tried: the program or the agent that holds its key did not answer.
+// Others are tried then.
+type UnusableError struct{ Err error }
+
+// Error is why.
+func (e *UnusableError) Error() string { return e.Err.Error() }
+
+// Unwrap has the identity count as one that does not fit, too.
+func (e *UnusableError) Unwrap() []error { return []error{e.Err, age.ErrIncorrectIdentity} }
+
+// noIdentity is ErrNoIdentity with the reasons why some identities could not be tried.
+func noIdentity(tried []error) error {
+	var why []string
+	for _, err := range tried {
+		var unusable *UnusableError
+		if errors.As(err, &unusable) && !slices.Contains(why, unusable.Error()) {
+			why = append(why, unusable.Error())
+		}
+	}
+	if why == nil {
+		return ErrNoIdentity
+	}
+	return fmt.Errorf("%w, or cannot be used: %s", ErrNoIdentity, strings.Join(why, "; "))
+}
+
 // Decrypt opens an age file.
 func Decrypt(body []byte, ids []age.Identity) ([]byte, error) {
 	if len(ids) == 0 {
@@ -360,7 +400,7 @@ func Decrypt(body []byte, ids []age.Identity) ([]byte, error) {
 	r, err := age.Decrypt(bytes.NewReader(body), ids...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, ErrNoIdentity
+		return nil, noIdentity(none.Errors)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w (%v)", ErrDamaged, err)
