@@ -151,7 +151,7 @@ func (a *app) enactFile(ctx context.Context, f enactFlags, path string) error {
 	if err != nil {
 		return err
 	}
-	if err := k.SameLedgers(ctx, s); err != nil {
+	if err := cmp.Or(k.SameLedgers(ctx, s), s.SameReadings(ctx, k.Proposal)); err != nil {
 		return err
 	}
 	f.file = path

@@ -92,6 +92,9 @@ func (h *Home) Identities() ([]age.Identity, error) {
 	return own, nil
 }
 
+// ParseIdentities reads identities from the text of a file; path is how messages call it.
+func (h *Home) ParseIdentities(path string, body []byte) ([]age.Identity, error) { return h.parse(path, body) }
+
 const maxFile = 1 << 20
 
 func (h *Home) readFile(path string) ([]age.Identity, error) {

@@ -109,11 +109,17 @@ func (o *Out) Published(d *ledger.ValuesDocument, name string) {
 	var rows [][]string
 	for _, w := range d.Order {
 		for _, n := range value.Keys(d.Wards[w]) {
-			if n == name {
+			switch {
+			case d.Users != nil && len(d.Users[w][n]) == 0:
+				rows = append(rows, []string{w, n, "is not read by anyone known"})
+			case d.Users != nil:
+				rows = append(rows, []string{w, n, "is read by " + strings.Join(d.Users[w][n], ", ")})
+			case n == name:
 				o.Printf("%s\n", Clean(value.Plain(d.Wards[w][n])))
 				return
+			default:
+				rows = append(rows, []string{w, n, value.Plain(d.Wards[w][n])})
 			}
-			rows = append(rows, []string{w, n, value.Plain(d.Wards[w][n])})
 		}
 	}
 	o.Listing(nil, rows, "Nothing is published yet.")

@@ -75,10 +75,10 @@ func affectedIn(ctx context.Context, c Config, was *revision) (wards []*declare.
 		return s.allAffected(chosen, "what was declared cannot be read: "+err.Error()), nil
 	}
 	x := &comparing{is: s, was: old, done: map[string]*declare.Affected{}}
-	if x.now, err = s.Options(ctx, nil); err != nil {
+	if x.now, err = s.Options(ctx, s.Others()); err != nil {
 		return nil, err
 	}
-	if x.then, err = old.Options(ctx, nil); err != nil {
+	if x.then, err = old.Options(ctx, s.Others()); err != nil {
 		return s.allAffected(chosen, "what was declared cannot be read: "+err.Error()), nil
 	}
 	if err := x.compare(ctx, was.moved); err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kasbah/core/declare"
+	"kasbah/core/estate"
 	"kasbah/core/graph"
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
@@ -167,6 +168,13 @@ func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loaded
 	if was != nil && loaded.set == was.loaded.set {
 		e.last = was.last
 	}
+	if problems.Wrong() == 0 && len(s.Estate.Others()) > 0 && !o.Again {
+		circles, err := s.circles(ctx, s.Others(), d)
+		if err != nil {
+			return nil, err
+		}
+		problems = append(problems, circles...)
+	}
 	whole := problems.Wrong() == 0
 	problems = append(problems, loaded.problems...)
 	if whole && loaded.problems.Wrong() == 0 {
@@ -215,14 +223,14 @@ func (s *Session) Rules(ctx context.Context) (*rules.Set, error) {
 
 // Others reads the ledgers of wards that a proposal only reads, each once.
 type Others struct {
-	ledgers map[string]*ledger.Ledger
-	mu      sync.Mutex
-	states  map[string]*ledger.State
+	s      *Session
+	mu     sync.Mutex
+	states map[string]*ledger.State // those of other estates as `harbour:shore`
 }
 
 // Others reads the estate's other wards again.
 func (s *Session) Others() *Others {
-	return &Others{ledgers: s.Ledgers, states: map[string]*ledger.State{}}
+	return &Others{s: s, states: map[string]*ledger.State{}}
 }
 
 // State is what the ledger of a ward says.
@@ -232,9 +240,15 @@ func (o *Others) State(ctx context.Context, ward string) (*ledger.State, error) 
 	if s := o.states[ward]; s != nil {
 		return s, nil
 	}
-	l := o.ledgers[ward]
-	if l == nil {
-		return nil, fmt.Errorf("no ward is called %q", ward)
+	var l *ledger.Ledger
+	var err error
+	if other, name := estate.SplitEstate(ward); other != "" {
+		l, err = o.s.otherLedger(other, name)
+	} else if l = o.s.Ledgers[ward]; l == nil {
+		err = fmt.Errorf("no ward is called %q", ward)
+	}
+	if err != nil {
+		return nil, err
 	}
 	s, err := l.Load(ctx)
 	if err == nil {
@@ -259,10 +273,13 @@ func (o *Others) published(ctx context.Context) func(ward string) (value.Map, er
 	return func(ward string) (value.Map, error) {
 		s, err := o.State(ctx, ward)
 		if err != nil {
-			return nil, err
+			return nil, o.s.whoOpens(ward, err)
 		}
 		out := value.Map{}
 		maps.Copy(out, value.Map(s.Published))
+		if other, _ := estate.SplitEstate(ward); other != "" { // what is pending there is so in terms of that estate
+			return out, nil
+		}
 		for name, v := range s.Offered { // as it was declared: what was pending is pending again
 			out[name] = v
 		}

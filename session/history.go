@@ -98,7 +98,7 @@ func (s *Session) Export(ctx context.Context) (*ledger.Export, error) {
 
 // Published is what the session's wards publish, as the last run left it: all values, or the one
 // of this name.
-func (s *Session) Published(ctx context.Context, name string) (*ledger.ValuesDocument, error) {
+func (s *Session) Published(ctx context.Context, name string, users bool) (*ledger.ValuesDocument, error) {
 	states, err := s.States(ctx)
 	if err != nil {
 		return nil, err
@@ -117,6 +117,16 @@ func (s *Session) Published(ctx context.Context, name string) (*ledger.ValuesDoc
 		default:
 			return nil, &problem.UsageError{Message: w + " publishes no " + name, Hint: nearest.Hint(name,
 				value.Keys(all))}
+		}
+	}
+	if users {
+		d.Users = map[string]map[string][]string{}
+		by := s.Users(ctx, s.Others())
+		for _, w := range s.Wards {
+			d.Users[w] = map[string][]string{}
+			for n := range d.Wards[w] {
+				d.Users[w][n] = append([]string{}, by[w+" "+n]...)
+			}
 		}
 	}
 	return d, nil

@@ -78,6 +78,7 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 		if proposal != nil {
 			s.detail("The declarations are as they were at the last proposal; they were not evaluated again.")
 			s.keepKnownOf(proposal, states, r)
+			s.warnReaders(ctx, others, proposal, states)
 			return &Proposed{proposal, last.was.Remarks}, nil
 		}
 		s.forgot(err)
@@ -101,6 +102,7 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 		return nil, err
 	}
 	s.remember(last, out, o, others)
+	s.warnReaders(ctx, others, out.Proposal, states)
 	s.keepKnownOf(out.Proposal, states, r)
 	return out, s.rehearse(ctx, out.Proposal, r)
 }
@@ -132,6 +134,7 @@ func (s *Session) ProposeFrom(ctx context.Context, others *Others, e *Evaluation
 	if err != nil {
 		return nil, err
 	}
+	s.warnReaders(ctx, others, p, states)
 	return p, s.rehearse(ctx, p, r)
 }
 
@@ -199,6 +202,9 @@ func (s *Session) proposeOptions(ctx context.Context, others *Others, e *Evaluat
 	if e != nil && e.Declared != nil {
 		o.Declared, o.Graph, o.Found = e.Declared, e.Graph, e.Findings()
 		o.Steps = e.Steps
+		if o.Readings, err = s.readings(ctx, others, e.Declared); err != nil {
+			return o, err
+		}
 		o.RenamedAway = func() (map[string]string, error) { return s.renamedAway(ctx, others, o.Others) }
 	}
 	if e != nil {

@@ -39,7 +39,7 @@ func (s *Session) recall(ctx context.Context, others *Others, r Request) *rememb
 	if s.config.Overlay != nil || r.Adopt != nil || r.Anew || r.Raze || len(r.Only)+len(r.Swap) > 0 || r.Run != "" {
 		return nil
 	}
-	if len(s.stepsAt(atDeclared)) > 0 { // they look at what is declared each time
+	if len(s.Estate.Others()) > 0 || len(s.stepsAt(atDeclared)) > 0 { // these look at what is declared each time, and readings are noted
 		return nil
 	}
 	dir, err := os.UserCacheDir()

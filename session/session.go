@@ -70,14 +70,15 @@ type Session struct {
 	Secrets  *Secrets
 	Broken   map[string]error // drivers that could not be opened, where Config.Lenient says to go on
 
-	config   Config
-	alone    bool              // a kit's that is on its own
-	settings map[string]any    // of [ledger] and [drivers.*], given from outside the file
-	kinds    map[string]string // of the drivers
-	options  lazy[declare.Options]
-	loaded   lazy[loadedRules]
-	source   lazy[Source]
-	closers  closers
+	config    Config
+	alone     bool              // a kit's that is on its own
+	settings  map[string]any    // of [ledger] and [drivers.*], given from outside the file
+	kinds     map[string]string // of the drivers
+	options   lazy[declare.Options]
+	loaded    lazy[loadedRules]
+	source    lazy[Source]
+	elsewhere elsewhere // other estates
+	closers   closers
 }
 
 // lazy is a value that is made when it is first asked for.

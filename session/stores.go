@@ -13,6 +13,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
+	"kasbah/core/seal"
 	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/home"
@@ -162,6 +163,11 @@ func (s *Session) OpenStore(ctx context.Context, set value.Map) (store.Store, er
 // the person's keys by the estate's id, or where nothing is sealed and there is none, in
 // the estate's folder by where the ledgers are. open is the latter in any case.
 func (s *Session) seen(set value.Map) (is, open ledger.Memory, err error) {
+	return s.seenOf(set, s.Box, set["estate_id"])
+}
+
+// seenOf is seen for ledgers that a box opens, of an estate.
+func (s *Session) seenOf(set value.Map, box *seal.Box, id any) (is, open ledger.Memory, err error) {
 	place := maps.Clone(set)
 	for _, k := range sealKeys {
 		delete(place, k)
@@ -169,15 +175,15 @@ func (s *Session) seen(set value.Map) (is, open ledger.Memory, err error) {
 	digest := sha256.Sum256(value.Encode(place))
 	beside := &home.Home{Dir: filepath.Join(s.Estate.Dir, ".kasbah")}
 	open = beside.Heads(hex.EncodeToString(digest[:8]))
-	if s.Box == nil {
+	if box == nil {
 		return open, open, nil
 	}
 	home, err := s.config.Home()
 	if err != nil {
 		return nil, nil, err
 	}
-	known, _ := s.Box.Estate()
-	return home.Heads(known.ID), open, nil
+	named, _ := id.(string)
+	return home.Heads(named), open, nil
 }
 
 // openLedgers prepares the ledger of every ward of the estate.

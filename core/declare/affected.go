@@ -152,6 +152,6 @@ func (o Options) Suspects(files []string) []string {
 
 // Along evaluates some wards, and those that they read, which have no ledger here.
 func (o Options) Along(ctx context.Context, wards []string) (*Declared, problem.List) {
-	o.Wards, o.along, o.Published = wards, true, nil
+	o.Wards, o.along = wards, true
 	return Evaluate(ctx, o)
 }

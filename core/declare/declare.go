@@ -93,11 +93,17 @@ type Ward struct {
 // Read is a published value of another ward that a ward reads.
 type Read struct {
 	Ward, Name string
+	Env        string // of another estate, whose name is before that of the ward then: harbour:shore
 	Position   problem.Position
 }
 
-// String is `shore quay_ids`.
-func (r Read) String() string { return r.Ward + " " + r.Name }
+// String is `shore quay_ids`; of another estate `harbour:shore gauges live`.
+func (r Read) String() string {
+	if r.Env != "" {
+		return r.Ward + " " + r.Name + " " + r.Env
+	}
+	return r.Ward + " " + r.Name
+}
 
 // Taken is an input as a ward took it.
 type Taken struct {

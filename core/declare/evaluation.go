@@ -14,6 +14,7 @@ import (
 	"go.starlark.net/syntax"
 	"golang.org/x/sync/errgroup"
 
+	"kasbah/core/estate"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -168,6 +169,9 @@ func (s *evaluation) once(f *Find) *Find {
 
 // together reports whether a ward is one of those that are evaluated.
 func (s *evaluation) together(ward string) bool {
+	if other, _ := estate.SplitEstate(ward); other != "" {
+		return false
+	}
 	return s.o.along || slices.Contains(s.o.Wards, ward)
 }
 
@@ -179,13 +183,18 @@ func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, arg
 		return nil, err
 	}
 	e := ev.o.Estate
+	read := Read{Ward: ward, Name: name, Position: ev.caller(thread)}
+	other, _ := estate.SplitEstate(ward)
 	switch {
+	case other != "" && e.Other(other) == nil:
+		return nil, withHint(fmt.Errorf("kasbah.toml names no estate %q under [estates]", other), nearest.Hint(other, e.Others()))
+	case other != "":
+		read.Env = e.OtherEnv(e.Other(other), ev.o.Env)
 	case !e.HasWard(ward):
 		return nil, withHint(fmt.Errorf("no ward is called %q", ward), nearest.Hint(ward, e.Wards))
 	case ward == ev.out.Name:
 		return nil, fmt.Errorf("ward %s reads itself: use the value that it publishes", ward)
 	}
-	read := Read{Ward: ward, Name: name, Position: ev.caller(thread)}
 	ev.asked = append(ev.asked, ward)
 	v, err := ev.offered(thread.Local(contextOf).(context.Context), read)
 	if err != nil {
@@ -213,6 +222,9 @@ func (ev *evaluator) offered(ctx context.Context, read Read) (any, error) {
 		if !ok {
 			err := fmt.Errorf("ward %s has published no %q in %s yet: enact %s first, or take both wards together",
 				read.Ward, read.Name, s.o.Env, read.Ward)
+			if read.Env != "" {
+				err = fmt.Errorf("%s has published no %q in %s yet, or it is a secret, which no other estate reads", read.Ward, read.Name, read.Env)
+			}
 			return nil, withHint(err, nearest.Hint(read.Name, value.Keys(all)))
 		}
 		return v, nil

@@ -49,6 +49,7 @@ type Estate struct {
 	folders  map[string]string       // by ward
 	envs     map[string]*environment // with a section of their own
 	patterns map[string]*environment
+	others   map[string]*Other
 	beside   map[string]*wardFile // by ward, where it has one
 	texts    map[string][]byte    // of the files that it was read from
 	file     *layout
@@ -428,6 +429,7 @@ func (r *reader) estate(raw map[string]any, e *Estate) {
 	r.approval("approval", e.approval)
 	e.inputs = r.table("inputs", raw["inputs"])
 	r.environments(raw["env"], e)
+	e.others = r.otherEstates(raw["estates"], e)
 	r.limits(raw["limits"], &e.Limits)
 }
 

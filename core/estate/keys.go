@@ -31,6 +31,12 @@ var keys = map[string][]Key{
 		{Name: "watch", Help: "when surveys are made", Table: true},
 		{Name: "notify", Help: "the receivers of alerts", Table: true},
 		{Name: "step", Help: "programs that have a say", Table: true},
+		{Name: "estates", Help: "other estates that are read", Table: true},
+	},
+	"estates.NAME": {
+		{Name: "ledger", Help: "where its ledgers are, as in its own kasbah.toml"},
+		{Name: "identity", Help: "the key that opens them: { env = \"…\" }, { file = \"…\" }, { run = […] }"},
+		{Name: "env", Help: "which of its environments ours read"},
 	},
 	"step": {
 		{Name: "name", Help: "of the step"},
@@ -115,7 +121,7 @@ func KeysOf(section string) []Key {
 		return KeysOf(strings.Join(parts[2:], "."))
 	}
 	switch {
-	case len(parts) == 2 && (parts[0] == "env" || parts[0] == "kits"):
+	case len(parts) == 2 && (parts[0] == "env" || parts[0] == "kits" || parts[0] == "estates"):
 		parts[1] = "NAME"
 	case len(parts) == 4 && parts[0] == "env" && parts[2] == "ward":
 		parts[1], parts[3] = "NAME", "WARD"

@@ -49,6 +49,8 @@ type ValuesDocument struct {
 	Env    string                      `json:"env"`
 	Wards  map[string]value.Attributes `json:"wards"`
 	Order  []string                    `json:"-"` // of the wards
+	// Users are who reads each, by ward and name, where that was asked for.
+	Users map[string]map[string][]string `json:"users,omitempty"`
 }
 
 // HolderList is the JSON form of who holds which lock.

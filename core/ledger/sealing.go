@@ -21,10 +21,11 @@ type object struct {
 	opened *seal.Opened // nil when it is not sealed
 }
 
-var errSealed = errors.New("it is sealed, and kasbah.toml says seal = \"off\": `kasbah ledger reseal` with the keys " +
+// ErrSealed is the error for a sealed ledger that nothing opens here.
+var ErrSealed = errors.New("it is sealed, and kasbah.toml says seal = \"off\": `kasbah ledger reseal` with the keys " +
 	"that can read it opens the ledger")
 
-// errUnsaid is errSealed where kasbah.toml does not ask for a ledger in clear either.
+// errUnsaid is ErrSealed where kasbah.toml does not ask for a ledger in clear either.
 var errUnsaid = errors.New("it is sealed, and [ledger] in kasbah.toml does not say how: seal, recipients, estate_id " +
 	"and estate_key are missing. Put them back as they were; the history of kasbah.toml has them")
 
@@ -35,7 +36,7 @@ func (l *Ledger) OpenOnPurpose() { l.unsealed = true }
 // sealedHere is the error of a sealed ledger in an estate that seals nothing.
 func (l *Ledger) sealedHere() error {
 	if l.unsealed {
-		return errSealed
+		return ErrSealed
 	}
 	return errUnsaid
 }
@@ -111,7 +112,7 @@ func (l *Ledger) damage(object string, err error) error {
 	if errors.As(err, &keys) {
 		return err
 	}
-	if errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, errSealed) || errors.Is(err, errUnsaid) {
+	if errors.Is(err, seal.ErrNoIdentity) || errors.Is(err, ErrSealed) || errors.Is(err, errUnsaid) {
 		return fmt.Errorf("%s of the ledger of %s: %w", object, l.Ward, err)
 	}
 	return &damageError{l.Ward, object, err}

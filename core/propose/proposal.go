@@ -44,6 +44,8 @@ type Proposal struct {
 	Currency string   `json:"currency,omitempty"` // of its amounts; "" where kasbah.toml does not say
 	// Rehearsed says what clouds were asked before the run; nil where none could be.
 	Rehearsed *Rehearsed `json:"rehearsed,omitempty"`
+	// Readings are the values of other estates that it rests on.
+	Readings []Reading `json:"readings,omitempty"`
 	// Approvals are the signatures that it needs, by ward.
 	Approvals []Approval `json:"approvals,omitempty"`
 	// Digest is that of all else, in a kept proposal.
@@ -81,6 +83,17 @@ type Findings struct {
 	Unfinished []Unfinished    `json:"unfinished"`      // calls whose end is not known, taken as done
 	NotAssured []string        `json:"not_assured"`
 	Finds      []Found         `json:"finds,omitempty"` // things that are looked up
+}
+
+// Reading is a value that a ward reads of another estate, and the entry of the ledger there that it rests on.
+type Reading struct {
+	Ward  string    `json:"ward"` // that reads
+	From  string    `json:"from"` // as `harbour:shore`
+	Name  string    `json:"name"`
+	Env   string    `json:"env"` // of the other estate
+	Value value.Any `json:"value"`
+	Entry int64     `json:"entry"`
+	Hash  string    `json:"hash"`
 }
 
 // Rehearsed counts the calls that a proposal would make.

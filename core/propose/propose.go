@@ -38,6 +38,7 @@ type Options struct {
 	Elsewhere
 	Rules    *rules.Set      // that judge the proposal; nil for none
 	Found    []rules.Finding // of rules and steps, about what is declared
+	Readings []Reading       // of other estates
 	Steps    []steps.Ran     // that ran on what is declared
 	Warnings []string        // what else there is to be said, each a sentence
 }
@@ -116,6 +117,7 @@ func Propose(ctx context.Context, o Options) (*Proposal, error) {
 		Findings: Findings{Warnings: []string{}, Rules: []rules.Finding{}, Data: []string{}, Security: []string{},
 			Blocked: []Block{}, Left: []LeftAlone{}, Unfinished: []Unfinished{}, NotAssured: []string{}},
 	}
+	w.p.Readings = o.Readings
 	w.p.Rules = append(w.p.Rules, o.Found...)
 	w.p.Steps = append(w.p.Steps, o.Steps...)
 	w.p.Warnings = append(w.p.Warnings, o.Warnings...)

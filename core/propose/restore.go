@@ -36,7 +36,8 @@ func AsRecorded(env, ward string, s *ledger.State, catalogs map[string]*schema.C
 	}
 	for _, read := range s.Reads {
 		of, name, _ := strings.Cut(read, " ")
-		w.Reads = append(w.Reads, declare.Read{Ward: of, Name: name})
+		name, env, _ := strings.Cut(name, " ")
+		w.Reads = append(w.Reads, declare.Read{Ward: of, Name: name, Env: env})
 	}
 	return declare.FromWards(env, w), nil
 }

@@ -135,7 +135,25 @@ func (e *IdentitiesError) Unwrap() error { return e.Err }
 // asked when something is to be opened, once.
 func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, error)) (*Box, error) {
 	b := &Box{Recipients: slices.Clone(recipients), pin: pin, known: map[string]Estate{}}
-	b.identities = sync.OnceValues(func() ([]age.Identity, error) {
+	b.identities = b.once(identities)
+	slices.Sort(b.Recipients)
+	b.Recipients = slices.Compact(b.Recipients)
+	if _, err := Recipients(b.Recipients); err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+// NewReader makes a box that opens things of an estate, and seals none.
+func NewReader(pin Pin, identities func() ([]age.Identity, error)) *Box {
+	b := &Box{pin: pin, known: map[string]Estate{}}
+	b.identities = b.once(identities)
+	return b
+}
+
+// once asks for identities when something is to be opened, and tries each by one goroutine at a time.
+func (b *Box) once(identities func() ([]age.Identity, error)) func() ([]age.Identity, error) {
+	return sync.OnceValues(func() ([]age.Identity, error) {
 		ids, err := identities()
 		var out []age.Identity
 		for _, id := range ids {
@@ -143,12 +161,6 @@ func NewBox(pin Pin, recipients []string, identities func() ([]age.Identity, err
 		}
 		return out, err
 	})
-	slices.Sort(b.Recipients)
-	b.Recipients = slices.Compact(b.Recipients)
-	if _, err := Recipients(b.Recipients); err != nil {
-		return nil, err
-	}
-	return b, nil
 }
 
 // Recipients reads public keys: `age1…` or as OpenSSH writes them.
