@@ -94,6 +94,8 @@ func forbidden(from, to, full string) string {
 		return "a program that is run knows nothing of who runs it"
 	case in(from, "dialogue") && !in(to, "core", "session", "render", "terminal", "demo"):
 		return "a conversation knows nothing of commands"
+	case in(from, "exit") && !in(to, "core", "render", "terminal"):
+		return "how the program ends knows nothing of commands"
 	case in(from, "flags") && !in(to, "core", "render"):
 		return "a flag knows nothing of commands"
 	case in(from, "cli") && in(to, "stores"):

@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"kasbah/flags"
 	"strings"
 
 	"kasbah/core/adopt"
 	"kasbah/core/problem"
+	"kasbah/exit"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -83,7 +84,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	}
 	whole, err := s.Adopt(ctx, f.request, talk)
 	if err == nil && !whole {
-		return errDifferent
+		return exit.ErrDifferent
 	}
 	return err
 }

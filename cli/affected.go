@@ -5,6 +5,7 @@ import (
 	"flag"
 
 	"kasbah/core/problem"
+	"kasbah/exit"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -37,7 +38,7 @@ func affectedCommand() *command {
 				return err
 			}
 			if exitCode && len(d.Names()) > 0 {
-				return errDifferent
+				return exit.ErrDifferent
 			}
 			return nil
 		},

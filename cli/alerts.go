@@ -5,6 +5,7 @@ import (
 	"flag"
 
 	"kasbah/core/alert"
+	"kasbah/exit"
 	"kasbah/render"
 )
 
@@ -36,7 +37,7 @@ func alertsCommand() *command {
 		Run: onAlerts(&all, func(a *app, list *alert.List, _ []string) error {
 			err := show(a, list, (*render.Out).Alerts)
 			if err == nil && exitCode && list.Waiting() {
-				return errDifferent
+				return exit.ErrDifferent
 			}
 			return err
 		}),

@@ -23,6 +23,7 @@ type app struct {
 	who     string // who acts; the person who runs the program when empty
 	flags   *flag.FlagSet
 	opened  []*session.Session // to be closed at the end
+	envs    []*envResult       // of a command over several environments; nil for one
 	heard   func(enact.Event)  // told of a run's events, too; nil for no one
 	overrun chan string        // the program ends with these words: see declare.Options.Overrun
 }

@@ -3,17 +3,18 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 	"time"
 
 	"kasbah/core/problem"
+	"kasbah/exit"
+	"kasbah/flags"
 	"kasbah/render"
 )
 
 func checkCommand() *command {
 	form := "text"
 	return &command{
-		Name: "check", Short: "find every mistake that can be known offline", Args: "[WARD…]", Estate: true,
+		Name: "check", Several: true, Short: "find every mistake that can be known offline", Args: "[WARD…]", Estate: true,
 		Long: "Evaluates the declarations and the house rules, and reports every mistake with its file, " +
 			"line and column. It reads no cloud. It ends with 1 when something is wrong, and with 5 when " +
 			"only house rules are broken.",
@@ -45,7 +46,7 @@ func checkCommand() *command {
 			}
 			if n := problems.Wrong(); n > 0 {
 				a.say("%s found.", render.Count(n, "problem"))
-				return exitError(problemsCode(problems))
+				return exit.Error(exit.OfProblems(problems))
 			}
 			if form == "text" {
 				a.out().Printf("%s: %s in %s, %s, no problem found.\n", p.Estate.Name, render.Count(len(d.Resources),
@@ -82,5 +83,5 @@ func (a *app) checked(err error, form string) error {
 	if err := a.report(list, form); err != nil {
 		return err
 	}
-	return exitError(exitFailed)
+	return exit.Error(exit.Failed)
 }

@@ -19,9 +19,11 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/redact"
+	"kasbah/exit"
 	"kasbah/flags"
 	"kasbah/help"
 	"kasbah/render"
+	"kasbah/session"
 )
 
 // command is one command of the program. Its flags, help, reference and completion come from
@@ -34,6 +36,7 @@ type command struct {
 	Examples [2]string
 	Flags    func(*flag.FlagSet) // registers its own flags; may be nil
 	Estate   bool                // it works on an estate and takes the common flags
+	Several  bool                // it may run over several environments
 	Lines    bool                // with -json it writes JSON Lines
 	Takes    arguments           // how many arguments; any number where it is the zero value
 	Run      func(ctx context.Context, a *app, args []string) error
@@ -169,6 +172,9 @@ func (a *app) main(ctx context.Context, args []string) error {
 	if err := cmd.Takes.check(cmd.Name, rest); err != nil {
 		return err
 	}
+	if cmd.Several && session.SeveralEnvironments(a.env) {
+		return a.each(ctx, rest)
+	}
 	return cmd.Run(ctx, a, rest)
 }
 
@@ -221,7 +227,7 @@ func (a *app) parse(cmd *command, args []string) ([]string, error) {
 	rest, err := flags.Parse(fs, args)
 	if errors.Is(err, flag.ErrHelp) {
 		a.commandHelp(cmd, fs)
-		return nil, exitError(exitDone)
+		return nil, exit.Error(exit.Done)
 	}
 	return rest, err
 }

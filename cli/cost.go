@@ -3,9 +3,9 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 
 	"kasbah/core/propose"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )

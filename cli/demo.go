@@ -12,6 +12,7 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/problem"
 	"kasbah/demo"
+	"kasbah/exit"
 )
 
 func demoCommand() *command {
@@ -53,7 +54,7 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 		end = fmt.Sprintf("\nThe estate is in %s, with everything running in its own Medina. Go on:\n  cd %s\n  kasbah\n"+
 			"  kasbah propose -env live\n", keepDir, keepDir)
 	}
-	t := &demo.Teller{Dir: dir, Out: a.out(), To: a.buffer, Locked: exitLocked, Run: func(ctx context.Context, args []string, by string,
+	t := &demo.Teller{Dir: dir, Out: a.out(), To: a.buffer, Locked: exit.Locked, Run: func(ctx context.Context, args []string, by string,
 		to io.Writer, heard func()) int {
 		return a.inDemo(ctx, dir, args, by, to, heard)
 	}}

@@ -18,6 +18,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
+	"kasbah/exit"
 	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
@@ -222,7 +223,7 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	}
 	if err := enact.Blocked(proposal); err != nil {
 		if shown { // with what blocks it
-			return exitError(exitRefused)
+			return exit.Error(exit.Refused)
 		}
 		return err
 	}
@@ -233,7 +234,7 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 		return enact.Unsigned(proposal)
 	}
 	found, err := s.StepsBefore(ctx, proposal)
-	if err = a.tellFound(found, err, exitRefused); err != nil {
+	if err = a.tellFound(found, err, exit.Refused); err != nil {
 		return err
 	}
 	if proposal.Counts.Changing() > 0 || proposal.ChangesPolicy() {
@@ -276,22 +277,22 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	if err := a.summarise(f, r); err != nil {
 		return err
 	}
-	err = cmp.Or(a.tellEnd(proposal, f, r), a.tellFound(found, nil, exitFailed))
+	err = cmp.Or(a.tellEnd(proposal, f, r), a.tellFound(found, nil, exit.Failed))
 	select {
 	case <-stop: // it was asked to stop, and did
 		if r.Outcome == "failed" {
-			return exitError(exitInterrupted)
+			return exit.Error(exit.Interrupted)
 		}
 	default:
 	}
 	if ctx.Err() != nil {
-		return exitError(exitInterrupted)
+		return exit.Error(exit.Interrupted)
 	}
 	return err
 }
 
 // tellFound shows what steps found, and ends with a code where one of it blocks. Otherwise the error stays.
-func (a *app) tellFound(found []rules.Finding, err error, code exitError) error {
+func (a *app) tellFound(found []rules.Finding, err error, code exit.Error) error {
 	list := rules.Problems(found)
 	if a.json && err != nil {
 		return err
@@ -313,9 +314,9 @@ func (a *app) tellEnd(proposal *propose.Proposal, f enactFlags, r *enact.Result)
 	}
 	switch r.Outcome {
 	case "failed", "undone":
-		return exitError(problemsCode(problem.List(r.Failures)))
+		return exit.Error(exit.OfProblems(problem.List(r.Failures)))
 	case "stopped":
-		return exitError(exitInterrupted)
+		return exit.Error(exit.Interrupted)
 	}
 	return nil
 }

@@ -2,8 +2,9 @@ package cli
 
 import (
 	"flag"
-	"kasbah/flags"
 	"strings"
+
+	"kasbah/flags"
 )
 
 // common are the flags that all commands share.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 
+	"kasbah/exit"
 	"kasbah/render"
 )
 
@@ -30,7 +31,7 @@ func kitCheckCommand() *command {
 				return err
 			}
 			if problems.Wrong() > 0 {
-				return exitError(exitFailed)
+				return exit.Error(exit.Failed)
 			}
 			return nil
 		},

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"kasbah/core/problem"
+	"kasbah/exit"
 	"kasbah/kits"
 	"kasbah/render"
 	"kasbah/session"
@@ -110,7 +111,7 @@ func (pl *placing) write(ctx context.Context, body []byte) error {
 	if problems, takenBack := err.(problem.List); takenBack { // anything else is an error of its own
 		a.errs().Problems(problems)
 		a.say("Nothing is written: with it the estate is wrong.")
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	}
 	if err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
+	"kasbah/exit"
 	"kasbah/kits"
 	"kasbah/session"
 )
@@ -72,7 +73,7 @@ func (a *app) updateKit(ctx context.Context, u *kits.Update, f proposeFlags) err
 	if wrong.Wrong() > 0 {
 		a.errs().Problems(wrong)
 		a.say("Nothing is written: with this version the declarations are wrong.")
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	}
 	if err := a.flush(); err != nil {
 		return err

@@ -3,11 +3,11 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/value"
+	"kasbah/flags"
 	"kasbah/render"
 )
 

@@ -3,9 +3,9 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 
 	"kasbah/core/enact"
+	"kasbah/flags"
 	"kasbah/render"
 )
 

@@ -3,12 +3,12 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 	"strconv"
 
 	"kasbah/core/chart"
 	"kasbah/core/graph"
 	"kasbah/core/problem"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/exit"
 	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
@@ -23,7 +25,7 @@ func proposeCommand() *command {
 	var readers flags.List
 	var exitCode bool
 	return &command{
-		Name: "propose", Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]",
+		Name: "propose", Several: true, Short: "preview what would change, against the ledger and the live cloud", Args: "[WARD…]",
 		Estate: true,
 		Long: "Compares what is declared, what the ledger has recorded and what is live, and shows one " +
 			"action for each resource. It changes nothing. -o keeps the proposal in a file, which enact " +
@@ -44,6 +46,9 @@ func proposeCommand() *command {
 			fs.BoolVar(&exitCode, "exit-code", false, "end with 3 when something would change")
 		},
 		Run: func(ctx context.Context, a *app, args []string) error {
+			if err := cmp.Or(when(keep != "", a.one("-o")), when(form == "html", a.one("-form html"))); err != nil {
+				return err
+			}
 			if since != "" {
 				var err error
 				if args, err = session.NarrowedSince(ctx, a.config(a.env, args), since); err != nil || len(args) == 0 {
@@ -73,9 +78,9 @@ func proposeCommand() *command {
 			}
 			switch {
 			case len(p.Blocked) > 0:
-				return exitError(exitRefused)
+				return exit.Error(exit.Refused)
 			case exitCode && p.Counts.Changing() > 0:
-				return errDifferent
+				return exit.ErrDifferent
 			}
 			return nil
 		},

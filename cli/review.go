@@ -3,11 +3,12 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 	"time"
 
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/exit"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -75,7 +76,7 @@ func (a *app) against(ctx context.Context, reviewed, now string, exitCode bool) 
 		return err
 	}
 	if exitCode && len(d.Differences) > 0 {
-		return errDifferent
+		return exit.ErrDifferent
 	}
 	return nil
 }

@@ -3,10 +3,11 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 	"time"
 
 	"kasbah/core/problem"
+	"kasbah/exit"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -62,7 +63,7 @@ func (a *app) judge(ctx context.Context, s *session.Session, at []string, form s
 		a.out().RulesAndFindings(d, problems)
 	}
 	if err == nil && problems.Wrong() > 0 {
-		return exitError(problemsCode(problems))
+		return exit.Error(exit.OfProblems(problems))
 	}
 	return err
 }
@@ -88,7 +89,7 @@ func (a *app) testRules(ctx context.Context, s *session.Session) error {
 		return err
 	}
 	if problems.Wrong() > 0 {
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	}
 	return nil
 }

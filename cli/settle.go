@@ -11,6 +11,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/settle"
+	"kasbah/exit"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -137,7 +138,7 @@ func (a *app) settle(ctx context.Context, f settleFlags) error {
 		return err
 	}
 	if len(d.Left) > 0 && !f.request.Dry {
-		return errDifferent
+		return exit.ErrDifferent
 	}
 	return nil
 }

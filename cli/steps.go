@@ -7,6 +7,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/rules"
 	"kasbah/core/steps"
+	"kasbah/exit"
 	"kasbah/flags"
 	"kasbah/render"
 )
@@ -46,7 +47,7 @@ func stepsCommand() *command {
 				err = show(a, d, (*render.Out).Steps)
 			}
 			if err == nil && found.Wrong() > 0 {
-				return exitError(exitRefused)
+				return exit.Error(exit.Refused)
 			}
 			return err
 		},

@@ -88,6 +88,10 @@ func (a *app) flush() error { return a.buffer.Flush() }
 // document writes a result as JSON.
 func (a *app) document(v any) error {
 	a.wrote = true
+	if a.envs != nil {
+		a.envs[len(a.envs)-1].Result = v
+		return nil
+	}
 	enc := json.NewEncoder(terminal.JSON{To: a.buffer})
 	enc.SetEscapeHTML(false)
 	if a.cmd == nil || !a.cmd.Lines {

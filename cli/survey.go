@@ -1,17 +1,19 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
-	"kasbah/flags"
-	"kasbah/terminal"
 	"time"
 
 	"kasbah/core/disk"
 	"kasbah/core/problem"
 	"kasbah/core/survey"
+	"kasbah/exit"
+	"kasbah/flags"
 	"kasbah/render"
+	"kasbah/terminal"
 )
 
 // surveyFlags are those of survey.
@@ -28,7 +30,7 @@ func surveyCommand() *command {
 	f := surveyFlags{strangers: flags.OrBool{Words: []string{"used", "all"}}, form: "text"}
 	var run enactFlags
 	return &command{
-		Name: "survey", Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
+		Name: "survey", Several: true, Short: "find drift: compare what is recorded with what is live", Args: "[WARD…]", Estate: true,
 		Long: "Reads what is live and reports what differs from the ledger, with who and when if the cloud " +
 			"knows. A ward or driver that fails hides nothing of the others. It changes nothing, in the cloud or " +
 			"in the code; `kasbah settle` does.",
@@ -62,6 +64,9 @@ func (f *surveyFlags) register(fs *flag.FlagSet, run *enactFlags) {
 }
 
 func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards []string) error {
+	if err := cmp.Or(when(f.file != "", a.one("-o")), when(f.form != "text" && f.form != "json" && f.form != "markdown", a.one("-form "+f.form))); err != nil {
+		return err
+	}
 	c := a.config(a.env, wards)
 	c.Lenient, c.Unpinned = true, true
 	s, err := a.openWith(ctx, c)
@@ -98,15 +103,15 @@ func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards [
 	}
 	switch {
 	case report.Judged.Blocks():
-		return exitError(exitRefused)
+		return exit.Error(exit.Refused)
 	case report.StepsBlock():
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	case len(report.Failures) > 0 && !(f.exitCode && report.Counts.Drifted()):
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	case f.exitCode && report.Counts.Drifted():
-		return errDifferent
+		return exit.ErrDifferent
 	case f.exitCode && report.Failed():
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	}
 	return nil
 }

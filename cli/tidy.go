@@ -6,6 +6,7 @@ import (
 
 	"kasbah/core/estate"
 	"kasbah/core/tidy"
+	"kasbah/exit"
 	"kasbah/render"
 )
 
@@ -46,7 +47,7 @@ func tidyCommand() *command {
 			case problems.Wrong() > 0:
 				return problems
 			case check && len(d.Files) > 0:
-				return errDifferent
+				return exit.ErrDifferent
 			}
 			return nil
 		},

@@ -3,11 +3,11 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/flags"
 
 	"kasbah/core/estate"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
+	"kasbah/flags"
 	"kasbah/medina"
 	"kasbah/render"
 )

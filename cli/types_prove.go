@@ -7,6 +7,7 @@ import (
 
 	"kasbah/core/driver"
 	"kasbah/drivers/conformance"
+	"kasbah/exit"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -42,7 +43,7 @@ func (a *app) proveDriver(ctx context.Context, s *session.Session, name, sampleP
 		return errors.Join(err, left)
 	}
 	if d.Failed > 0 {
-		return exitError(exitFailed)
+		return exit.Error(exit.Failed)
 	}
 	return ctx.Err()
 }

@@ -3,13 +3,14 @@ package cli
 import (
 	"context"
 	"flag"
-	"kasbah/core/alert"
-	"kasbah/core/problem"
-	"kasbah/flags"
 	"log/slog"
 	"strings"
 
 	"kasbah/collector"
+	"kasbah/core/alert"
+	"kasbah/core/problem"
+	"kasbah/exit"
+	"kasbah/flags"
 	"kasbah/render"
 	"kasbah/session"
 )
@@ -49,7 +50,7 @@ func watchCommand() *command {
 				a.out().Printf("%s made, %d failed.\n", render.Count(n.Surveyed, "survey"), n.Failed)
 			}
 			if err == nil && n.Failed > 0 {
-				err = exitError(exitFailed)
+				err = exit.Error(exit.Failed)
 			}
 			return err
 		},

@@ -5,6 +5,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/why"
+	"kasbah/exit"
 	"kasbah/render"
 )
 
@@ -26,7 +27,7 @@ func whyCommand() *command {
 			if err != nil {
 				return err
 			}
-			if problemsCode(e.Problems) == exitFailed { // broken rules do not matter here
+			if exit.OfProblems(e.Problems) == exit.Failed { // broken rules do not matter here
 				return e.Problems
 			}
 			at, err := why.Find(args[0], e.Declared, states)

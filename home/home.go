@@ -93,7 +93,9 @@ func (h *Home) Identities() ([]age.Identity, error) {
 }
 
 // ParseIdentities reads identities from the text of a file; path is how messages call it.
-func (h *Home) ParseIdentities(path string, body []byte) ([]age.Identity, error) { return h.parse(path, body) }
+func (h *Home) ParseIdentities(path string, body []byte) ([]age.Identity, error) {
+	return h.parse(path, body)
+}
 
 const maxFile = 1 << 20
 

@@ -3,11 +3,15 @@ package session
 import (
 	"context"
 	"errors"
+	"fmt"
+	"path"
 	"slices"
 	"strings"
 
 	"kasbah/core/estate"
 	"kasbah/core/ledger"
+	"kasbah/core/nearest"
+	"kasbah/core/problem"
 	"kasbah/core/value"
 )
 
@@ -30,6 +34,39 @@ func existing(ctx context.Context, c Config, e *estate.Estate) ([]string, error)
 		}
 	}
 	slices.Sort(out)
+	return out, nil
+}
+
+// SeveralEnvironments reports whether -env names several environments: with commas between them, or by a pattern.
+func SeveralEnvironments(named string) bool { return strings.ContainsAny(named, ",*?[") }
+
+// ChosenEnvironments are the environments that -env names, each once. A pattern chooses those that have a section,
+// and those that a pattern of kasbah.toml has made.
+func ChosenEnvironments(ctx context.Context, c Config) ([]string, error) {
+	e, err := FindEstate(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	all, err := existing(ctx, c, e)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, name := range strings.Split(c.Env, ",") {
+		fits := func(env string) bool { ok, err := path.Match(name, env); return ok && err == nil }
+		some := slices.DeleteFunc(slices.Clone(all), func(env string) bool { return !fits(env) })
+		if len(some) == 0 && !strings.ContainsAny(name, "*?[") && e.HasEnvironment(name) {
+			some = []string{name}
+		}
+		if len(some) == 0 {
+			return nil, &problem.UsageError{Message: fmt.Sprintf("-env: no environment is called %q", name), Hint: nearest.HintOr(name, append(all, e.Patterns()...))}
+		}
+		for _, env := range some {
+			if !slices.Contains(out, env) {
+				out = append(out, env)
+			}
+		}
+	}
 	return out, nil
 }
 

@@ -231,7 +231,7 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 			", or KASBAH_ENV"}
 	}
 	if source == "-env" && strings.Contains(name, ",") {
-		return "", problem.Usage("-env is given more than once (%s); only adopt -from takes several", name)
+		return "", problem.Usage("-env is given more than once (%s); only check, propose, survey and adopt -from take several", name)
 	}
 	if !e.HasEnvironment(name) {
 		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name),
