@@ -45,6 +45,7 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			e.Setenv("EXAMPLES", examples)
+			e.Setenv("PIPELINE", filepath.Join(examples, "../../../demo/pipeline"))
 			e.Setenv("KASBAH_WHO", "keeper-1")
 			e.Setenv("PART", fmt.Sprint(os.Getpid())) // for short paths: that of a socket must be short
 			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
