@@ -203,7 +203,10 @@ func (s *State) wantsCheckpoint() bool {
 }
 
 // long reports whether there is enough after the last checkpoint for a run that ends to write one.
-func (s *State) long() bool { return s.sinceEntries >= 200 || s.sinceLines >= 1000 }
+// Many wards with short ledgers are read together, so what has written about as much as there is counts as well.
+func (s *State) long() bool {
+	return s.sinceEntries >= 200 || s.sinceLines >= 1000 || s.sinceEntries >= 30 && s.sinceLines >= len(s.Records)/2
+}
 
 func (l *Ledger) checkpointKey(seq int64) string {
 	return fmt.Sprintf("%scheckpoint/%010d", l.prefix, seq)
