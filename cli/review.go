@@ -44,7 +44,7 @@ func reviewCommand() *command {
 			case against && len(args) == 2:
 				return a.against(ctx, args[0], args[1], exitCode)
 			case against, len(args) != 1:
-				return problem.Usage("review takes one file, which propose -o has kept, or -against and two")
+				return problem.Usage("kasbah review needs one file, which propose -o has kept, or -against and two")
 			}
 			kinds, err := propose.ReadKinds(action)
 			if err != nil {
