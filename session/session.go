@@ -230,8 +230,8 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(append(all, e.Patterns()...), ", -env ") +
 			", or KASBAH_ENV"}
 	}
-	if source == "-env" && strings.Contains(name, ",") {
-		return "", problem.Usage("-env is given more than once (%s); only check, propose, survey and adopt -from take several", name)
+	if source == "-env" && SeveralEnvironments(name) && !e.HasEnvironment(name) {
+		return "", problem.Usage("-env names several environments (%s); only check, propose, survey and adopt -from take several", name)
 	}
 	if !e.HasEnvironment(name) {
 		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name),
