@@ -100,6 +100,7 @@ roles = [tower.role("keeper-%d" % i, name = "gale_%d" % i, connections = turn) f
 // calm that follows each cloud holds what is declared, once, and the ledger says so. What
 // the program cannot find out it asks a person, and says which thing it is about.
 func TestGale(t *testing.T) {
+	t.Parallel()
 	until, rnd := forecast(t)
 	g := newGale(t)
 	runs, killed, failed, asked, surveys := 0, 0, 0, 0, 0

@@ -55,6 +55,7 @@ folder = Spy()
 // proposals and everything that is said finds no secret, in none of its usual forms, also
 // where a driver fails with it on its lips or dies.
 func TestSecretsAreNotSeen(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("python3"); err != nil {
 		t.Skip("python3 is not installed")
 	}

@@ -323,6 +323,7 @@ func TestMedinaOnItsOwn(t *testing.T) {
 
 // TestAfterAKill: what a person sees and can do when a program was killed.
 func TestAfterAKill(t *testing.T) {
+	t.Parallel()
 	p := newProgram(t, "0.3", 3) // a machine takes seconds, so that the kill meets its call
 	cmd := p.command("enact", "-yes")
 	require.NoError(t, cmd.Start())

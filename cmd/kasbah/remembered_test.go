@@ -51,6 +51,7 @@ publish("quay", quay.id)
 // TestRemembered: whatever is touched between two proposals, one that may rest on what
 // is remembered says the same as one that is made anew.
 func TestRemembered(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes half a minute")
 	}

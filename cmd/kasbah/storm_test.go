@@ -34,6 +34,7 @@ func forecast(t *testing.T) (until time.Time, rnd *rand.Rand) {
 // it can, now and then: nothing is lost, nothing is doubled, and a survey that comes
 // through says what is so.
 func TestStorm(t *testing.T) {
+	t.Parallel()
 	until, rnd := forecast(t)
 	of := func(list ...string) string { return list[rnd.IntN(len(list))] }
 	p := newProgram(t, "0", 6)

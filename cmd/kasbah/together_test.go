@@ -29,6 +29,7 @@ type ledgerRuns struct {
 // corner of their own, half all at the same resource. Those in corners overlap in
 // time, the others take turns, all end, and the cloud holds what all have made.
 func TestTogether(t *testing.T) {
+	t.Parallel()
 	many, few := 50, 20
 	if testing.Short() {
 		many, few = 10, 6
@@ -131,6 +132,7 @@ publish("quay", quay.id)
 // of the same host, is never taken for dead; one that it can see is, at once,
 // when it is.
 func TestOtherContainer(t *testing.T) {
+	t.Parallel()
 	if err := exec.Command("unshare", "--pid", "--fork", "--mount-proc", "true").Run(); err != nil {
 		t.Skip("this machine lets no program make a process namespace")
 	}

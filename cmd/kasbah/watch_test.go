@@ -35,6 +35,7 @@ func ledgerIn(settings map[string]string) (env []string) {
 // TestWatchTakenOver: while a watcher surveys a ward, no other one does, also when it stands still. When it
 // is killed the next one takes the ward over at once; nothing is missed. In every kind of store.
 func TestWatchTakenOver(t *testing.T) {
+	t.Parallel()
 	for kind, settings := range storeKinds {
 		t.Run(kind, func(t *testing.T) {
 			p := newProgram(t, "0", 1)
@@ -188,6 +189,7 @@ func (m *mailbox) Data(r io.Reader) error {
 // TestWatchTellsOfRuns: a receiver hears of each run over a watched ward once, also of one that ended while no
 // watcher ran; a failed run and the lock of a killed one are alerts until a later run puts them right.
 func TestWatchTellsOfRuns(t *testing.T) {
+	t.Parallel()
 	p := newProgram(t, "0", 2)
 	p.file("kasbah.toml", p.read("kasbah.toml")+"\n[watch]\nevery = \"500h\"\n[[notify]]\nrun = [\"sh\", \"-c\", \"cat >> told\"]\n")
 	told := func() (out []string) {
