@@ -18,7 +18,8 @@ func (b *bench) affecting() ([]row, error) {
 	if err := os.Setenv("GIT_CONFIG_GLOBAL", os.DevNull); err != nil { // what a person's git does besides is not measured
 		return nil, err
 	}
-	for _, args := range [][]string{{"init", "-q"}, {"add", "."}, {"-c", "user.name=keeper-1", "-c", "user.email=keeper-1@lantern.example", "commit", "-q", "-m", "the coast"}} {
+	for _, args := range [][]string{{"init", "-q"}, {"add", "."}, {"-c", "user.name=keeper-1", "-c",
+		"user.email=keeper-1@lantern.example", "commit", "-q", "-m", "the coast"}} {
 		cmd := exec.Command("git", args...)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {

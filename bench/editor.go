@@ -63,8 +63,10 @@ func (b *bench) editing() ([]row, error) {
 		began := time.Now()
 		var list protocol.CompletionList
 		at := protocol.Position{Line: uint32(strings.Count(now, "\n")), Character: 0}
-		if err := e.conn.Call(context.Background(), "textDocument/completion", protocol.CompletionParams{TextDocumentPositionParams: protocol.
-			TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: uri}, Position: at}}, &list); err != nil {
+		if err := e.conn.Call(context.Background(), "textDocument/completion",
+			protocol.CompletionParams{TextDocumentPositionParams: protocol.
+				TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: uri},
+				Position: at}}, &list); err != nil {
 			return nil, err
 		}
 		if len(list.Items) == 0 {
@@ -90,8 +92,9 @@ func (b *bench) editing() ([]row, error) {
 	}
 	kept, err := repeated(b.times, word)
 	return []row{
-		{work: fmt.Sprintf("editor: a key press in an estate of %d resources, until its diagnostics", typedIn), against: "`kasbah check` of the same " +
-			"estate", took: keys[len(keys)/2], floor: check.seconds, bar: "0.2x, 100 ms"},
+		{work: fmt.Sprintf("editor: a key press in an estate of %d resources, until its diagnostics", typedIn),
+			against: "`kasbah check` of the same " +
+				"estate", took: keys[len(keys)/2], floor: check.seconds, bar: "0.2x, 100 ms"},
 		{work: "the slowest of them", took: keys[len(keys)-1]},
 		{work: "completion at the start of a line", took: words[len(words)/2], bar: "30 ms"},
 		{work: "the server's peak of memory", took: peak, unit: "MB", bar: "300 MB"},

@@ -18,7 +18,8 @@ func affectedCommand() *command {
 		Long: "Evaluates the files as they are and as they were at a commit, and compares what they declare: in " +
 			"the environment of -env, else in each. It reads neither a ledger nor a cloud, and evaluates the wards " +
 			"alone that the changed files can move.",
-		Examples: [2]string{"kasbah affected -since main", "for ward in $(kasbah affected -since main -env live -plain); do …; done"},
+		Examples: [2]string{"kasbah affected -since main",
+			"for ward in $(kasbah affected -since main -env live -plain); do …; done"},
 		Flags: func(fs *flag.FlagSet) {
 			fs.StringVar(&since, "since", "", "the `commit` to compare with: a branch, a tag or a hash")
 			fs.BoolVar(&plain, "plain", false, "write the names of the wards, one a line")

@@ -29,7 +29,8 @@ type app struct {
 }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
-	a := &app{streams: newStreams(in, out, errOut), common: common{dir: ".", colour: "auto"}, overrun: make(chan string, 1)}
+	a := &app{streams: newStreams(in, out, errOut), common: common{dir: ".", colour: "auto"},
+		overrun: make(chan string, 1)}
 	a.person = &terminal.Person{In: in, Out: a.errors}
 	return a
 }

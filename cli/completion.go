@@ -13,7 +13,8 @@ import (
 
 func completionCommand() *command {
 	return &command{
-		Name: "completion", Short: "finish words in a shell", Args: "SHELL", Takes: atLeast(1, "a shell: bash, fish, powershell or zsh"),
+		Name: "completion", Short: "finish words in a shell", Args: "SHELL", Takes: atLeast(1,
+			"a shell: bash, fish, powershell or zsh"),
 		Long: "Prints a script for bash, fish, powershell or zsh that finishes commands, flags, environments, wards, " +
 			"addresses, runs, kits and types. It reads the estate's files, the last proposal and ledgers on this machine, and no cloud.",
 		Examples: [2]string{"source <(kasbah completion bash)", "kasbah completion fish | source"},

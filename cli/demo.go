@@ -54,10 +54,11 @@ func (a *app) runDemo(ctx context.Context, keepDir string) (err error) {
 		end = fmt.Sprintf("\nThe estate is in %s, with everything running in its own Medina. Go on:\n  cd %s\n  kasbah\n"+
 			"  kasbah propose -env live\n", keepDir, keepDir)
 	}
-	t := &demo.Teller{Dir: dir, Out: a.out(), To: a.buffer, Locked: exit.Locked, Run: func(ctx context.Context, args []string, by string,
-		to io.Writer, heard func()) int {
-		return a.inDemo(ctx, dir, args, by, to, heard)
-	}}
+	t := &demo.Teller{Dir: dir, Out: a.out(), To: a.buffer, Locked: exit.Locked,
+		Run: func(ctx context.Context, args []string, by string,
+			to io.Writer, heard func()) int {
+			return a.inDemo(ctx, dir, args, by, to, heard)
+		}}
 	for i, step := range steps {
 		if err := t.Tell(ctx, i+1, step); err != nil {
 			return fmt.Errorf("the demo stopped at step %d: %w", i+1, err)

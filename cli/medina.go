@@ -30,7 +30,10 @@ func (h *hand) flags(fs *flag.FlagSet) {
 // open finds the Medina of the estate, or the one at -api.
 func (h *hand) open(ctx context.Context, a *app) (err error) {
 	h.As, h.Path = cmp.Or(h.As, a.acting()), a.path
-	h.at, h.Hand, err = session.MedinaByHand(ctx, h.HandRequest, func() (*session.Session, error) { return a.open(ctx, nil) })
+	h.at, h.Hand, err = session.MedinaByHand(ctx, h.HandRequest, func() (*session.Session, error) {
+		return a.open(ctx,
+			nil)
+	})
 	return err
 }
 

@@ -64,7 +64,8 @@ func (f *surveyFlags) register(fs *flag.FlagSet, run *enactFlags) {
 }
 
 func (a *app) survey(ctx context.Context, f surveyFlags, run enactFlags, wards []string) error {
-	if err := cmp.Or(when(f.file != "", a.one("-o")), when(f.form != "text" && f.form != "json" && f.form != "markdown", a.one("-form "+f.form))); err != nil {
+	if err := cmp.Or(when(f.file != "", a.one("-o")), when(f.form != "text" && f.form != "json" && f.form != "markdown",
+		a.one("-form "+f.form))); err != nil {
 		return err
 	}
 	c := a.config(a.env, wards)

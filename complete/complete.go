@@ -116,7 +116,8 @@ func (l *typing) answer(line []string) Answer {
 	}
 	if len(line) == 1 {
 		if strings.HasPrefix(line[0], "-") {
-			return Answer{Words: []Word{{"-C", "work in another folder"}, {"-h", "list the commands"}, {"-version", "show the version"}}}
+			return Answer{Words: []Word{{"-C", "work in another folder"}, {"-h", "list the commands"},
+				{"-version", "show the version"}}}
 		}
 		return Answer{Words: l.names("")}
 	}

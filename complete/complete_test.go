@@ -39,7 +39,8 @@ func source(kind Kind, g Given) []Word {
 		for i := range 300 {
 			out = append(out, Word{Text: fmt.Sprintf("shore:medina.bucket/log-%d", i)})
 		}
-		return append(out, Word{Text: "signal:medina.machine/relay"}, Word{Text: "signal:medina.machine/$(reboot)"}, Word{Text: "signal:a b"},
+		return append(out, Word{Text: "signal:medina.machine/relay"}, Word{Text: "signal:medina.machine/$(reboot)"},
+			Word{Text: "signal:a b"},
 			Word{Text: "signal:x;ls"}, Word{Text: "signal:`id`"}, Word{Text: "signal:\x1b[2J"})
 	}
 	return nil

@@ -43,7 +43,10 @@ func (pl *place) inText() []offer {
 	case outer.Fn == "load":
 		return pl.loadable(strings.Trim(c.First, "\"'"))
 	case outer.Fn == "published" && argument("ward", 0):
-		wards := slices.DeleteFunc(slices.Clone(v.session.Estate.Wards), func(w string) bool { return w == own || v.reads(w, own) })
+		wards := slices.DeleteFunc(slices.Clone(v.session.Estate.Wards), func(w string) bool {
+			return w == own || v.reads(w,
+				own)
+		})
 		return quoted(wards, protocol.CompletionItemKindModule)
 	case outer.Fn == "published" && argument("name", 1):
 		w := v.wards[strings.Trim(c.First, "\"'")]
@@ -116,7 +119,8 @@ func (pl *place) keys() []offer {
 		var out []offer
 		for _, f := range attr.Fields {
 			if !slices.Contains(given, f.Name) && !f.Output {
-				out = append(out, offer{label: f.Name, kind: protocol.CompletionItemKindField, detail: declare.KindName(f), help: f.Help})
+				out = append(out, offer{label: f.Name, kind: protocol.CompletionItemKindField, detail: declare.KindName(f),
+					help: f.Help})
 			}
 		}
 		return out

@@ -127,7 +127,8 @@ func TestMakesInputs(t *testing.T) {
 	for _, file := range []string{"signal/signal.star", "shore/shore.star", "chronicle/chronicle.star"} {
 		text := d.was[file]
 		for at := 0; at < len(text); at += 3 {
-			a := &acting{ctx: context.Background(), p: d.project, v: d.views["live"], f: d.file(file), span: code.Span{From: at, To: at}}
+			a := &acting{ctx: context.Background(), p: d.project, v: d.views["live"], f: d.file(file),
+				span: code.Span{From: at, To: at}}
 			a.makeInput()
 			a.makeLoop()
 			for _, action := range a.out {

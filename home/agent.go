@@ -115,7 +115,8 @@ func openingMessage(public ssh.PublicKey) []byte {
 	}{openingSpace, "", "sha512", sum[:]})...)
 }
 
-// agentIdentity is an age identity, of a further Ed25519 key, that is made from a signature of a key which an agent holds, when it is first
+// agentIdentity is an age identity, of a further Ed25519 key, that is made from a signature of a key which an agent
+// holds, when it is first
 // needed. Ed25519 (RFC 8032) and RSA with PKCS #1 v1.5 (RFC 8017) sign the same message the same way each time.
 type agentIdentity struct {
 	fingerprint string
@@ -148,7 +149,8 @@ func derivedKey(fingerprint string) (ed25519.PrivateKey, error) {
 		return nil, err
 	}
 	if t := public.Type(); t != ssh.KeyAlgoED25519 && t != ssh.KeyAlgoRSA {
-		return nil, fmt.Errorf("the key %s is of type %s, which signs otherwise each time: use an Ed25519 or RSA key", fingerprint, t)
+		return nil, fmt.Errorf("the key %s is of type %s, which signs otherwise each time: use an Ed25519 or RSA key",
+			fingerprint, t)
 	}
 	var sig *ssh.Signature
 	for range 2 {

@@ -153,7 +153,8 @@ func (h *Home) parseLines(path string, body []byte) (own []age.Identity, err err
 		default:
 			ids, err := age.ParseIdentities(strings.NewReader(line))
 			if err != nil {
-				return nil, fmt.Errorf("%s holds no identities that can be read: line %d is none", path, n+1) // the library's words may show one
+				return nil, fmt.Errorf("%s holds no identities that can be read: line %d is none", path,
+					n+1) // the library's words may show one
 			}
 			own = append(own, ids...)
 		}

@@ -17,7 +17,8 @@ func Names(ctx context.Context, path, typ string) ([]Named, error) {
 		return nil, err
 	}
 	defer db.Close()
-	rows, err := db.QueryContext(ctx, "select id, coalesce(name, '') from things where type = ? order by seq limit 1000", typ)
+	rows, err := db.QueryContext(ctx, "select id, coalesce(name, '') from things where type = ? order by seq limit 1000",
+		typ)
 	if err != nil {
 		return nil, err
 	}

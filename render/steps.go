@@ -27,7 +27,8 @@ func (o *Out) Steps(d *steps.Document) {
 		} else if len(s.Wards) > 0 {
 			runs = strings.Join(s.Wards, ", ")
 		}
-		rows = append(rows, []string{Clean(s.Name), s.Level, strings.Join(s.At, ", "), Clean(runs), Clean(strings.Join(s.Run, " "))})
+		rows = append(rows, []string{Clean(s.Name), s.Level, strings.Join(s.At, ", "), Clean(runs),
+			Clean(strings.Join(s.Run, " "))})
 	}
 	o.Table(rows, o.HeadGrey)
 }

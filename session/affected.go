@@ -39,7 +39,8 @@ func AffectedSince(ctx context.Context, c Config, rev string) (d *declare.Affect
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, was.Close()) }()
-	d = &declare.AffectedDocument{Format: declare.AffectedFormat, Since: rev, Commit: was.commit, Envs: []declare.AffectedEnv{}}
+	d = &declare.AffectedDocument{Format: declare.AffectedFormat, Since: rev, Commit: was.commit,
+		Envs: []declare.AffectedEnv{}}
 	for _, env := range envs {
 		c.Env = env
 		wards, err := affectedIn(ctx, c, was)
@@ -87,7 +88,8 @@ func affectedIn(ctx context.Context, c Config, was *revision) (wards []*declare.
 	all := append(slices.Clone(s.Estate.Wards), slices.DeleteFunc(slices.Clone(old.Estate.Wards), s.Estate.HasWard)...)
 	wards = []*declare.Affected{}
 	for _, ward := range all {
-		a := cmp.Or(x.done[ward], &declare.Affected{Ward: ward, New: []string{}, Edit: []string{}, Drop: []string{}, Published: []string{}})
+		a := cmp.Or(x.done[ward], &declare.Affected{Ward: ward, New: []string{}, Edit: []string{}, Drop: []string{},
+			Published: []string{}})
 		a.Because = append(a.Because, x.settings(ward)...)
 		if a.Differs() && (slices.Contains(chosen, ward) || !s.Estate.HasWard(ward)) {
 			wards = append(wards, a)
@@ -105,8 +107,9 @@ func hasEnvironment(dir, env string) bool {
 func (s *Session) allAffected(wards []string, because string) []*declare.Affected {
 	var out []*declare.Affected
 	for _, ward := range wards {
-		out = append(out, &declare.Affected{Ward: ward, New: []string{}, Edit: []string{}, Drop: []string{}, Published: []string{},
-			Because: []string{because}})
+		out = append(out, &declare.Affected{Ward: ward, New: []string{}, Edit: []string{}, Drop: []string{},
+			Published: []string{},
+			Because:   []string{because}})
 	}
 	return out
 }
@@ -192,7 +195,8 @@ func (x *comparing) settings(ward string) (because []string) {
 			because = append(because, "the settings of the driver "+name+" are others")
 		}
 	}
-	if !value.Equal(x.is.Estate.Ledger(env), x.was.Estate.Ledger(env)) || !slices.Equal(x.is.Estate.Writers(env, ward), x.was.Estate.Writers(env, ward)) {
+	if !value.Equal(x.is.Estate.Ledger(env), x.was.Estate.Ledger(env)) || !slices.Equal(x.is.Estate.Writers(env, ward),
+		x.was.Estate.Writers(env, ward)) {
 		because = append(because, "the settings of the ledger are others")
 	}
 	is, err := x.is.Estate.Approval(env, ward)
@@ -205,7 +209,8 @@ func (x *comparing) settings(ward string) (because []string) {
 
 // sameWards reports whether two estates have the same wards in the same folders.
 func sameWards(a, b *estate.Estate) bool {
-	return slices.Equal(a.Wards, b.Wards) && !slices.ContainsFunc(a.Wards, func(w string) bool { return a.Folder(w) != b.Folder(w) })
+	return slices.Equal(a.Wards, b.Wards) && !slices.ContainsFunc(a.Wards,
+		func(w string) bool { return a.Folder(w) != b.Folder(w) })
 }
 
 // NarrowedSince are the wards of a session that are affected since a commit. It tells which are not.
@@ -232,7 +237,8 @@ func NarrowedSince(ctx context.Context, c Config, rev string) ([]string, error) 
 	case len(wards) == 0:
 		c.Tell(fmt.Sprintf("No ward is affected since %s: nothing is proposed.", rev))
 	case len(left) > 0:
-		c.Tell(fmt.Sprintf("Left out, as nothing that they declare is another than at %s: %s.", rev, strings.Join(left, ", ")))
+		c.Tell(fmt.Sprintf("Left out, as nothing that they declare is another than at %s: %s.", rev,
+			strings.Join(left, ", ")))
 	}
 	return wards, nil
 }

@@ -28,7 +28,8 @@ type history struct {
 }
 
 func (h *history) git(args ...string) string {
-	cmd := exec.Command("git", append([]string{"-c", "user.name=keeper-1", "-c", "user.email=keeper-1@lantern.example"}, args...)...)
+	cmd := exec.Command("git", append([]string{"-c", "user.name=keeper-1", "-c", "user.email=keeper-1@lantern.example"},
+		args...)...)
 	cmd.Dir = h.dir
 	out, err := cmd.CombinedOutput()
 	require.NoError(h.t, err, string(out))
@@ -58,7 +59,8 @@ var wardFolders = []string{"shore", "isle", "lights/sallow", "lights/merrow", "l
 
 func (h *history) begin() {
 	h.files = map[string]string{
-		"kasbah.toml":      strings.Replace(strings.Replace(coast, `wards = ["shore", "isle"]`, `wards = ["shore", "isle", "lights/*"]`, 1), "[env.trial]", "[inputs]\nspan = 3\n[env.trial]", 1),
+		"kasbah.toml": strings.Replace(strings.Replace(coast, `wards = ["shore", "isle"]`,
+			`wards = ["shore", "isle", "lights/*"]`, 1), "[env.trial]", "[inputs]\nspan = 3\n[env.trial]", 1),
 		"common/tags.star": "TAGS = {\"of\": \"coast\"}\n", "rules/house.star": "", ".gitignore": "ledger\nmedina.db*\n.kasbah\n",
 	}
 	for _, folder := range wardFolders {
@@ -113,7 +115,8 @@ func (h *history) edit() {
 		case 2:
 			h.files[folder+"/ward.toml"] = fmt.Sprintf("[inputs]\nspan = %d\n", h.r.IntN(4))
 		case 3:
-			h.files["kasbah.toml"] = strings.Replace(h.files["kasbah.toml"], "span = 3", fmt.Sprintf("span = %d", h.r.IntN(4)), 1)
+			h.files["kasbah.toml"] = strings.Replace(h.files["kasbah.toml"], "span = 3", fmt.Sprintf("span = %d", h.r.IntN(4)),
+				1)
 		case 4:
 			h.files["notes.md"] += "A remark.\n"
 		case 5:

@@ -48,7 +48,8 @@ func (s *Session) askSource(ctx context.Context) (is Source) {
 		return is
 	}
 	is.Commit, is.Clean = head, changed == ""
-	if branch, err := askGit(ctx, s.Estate.Dir, nil, "symbolic-ref", "--quiet", "--short", "HEAD"); err == nil { // else none is checked out
+	if branch, err := askGit(ctx, s.Estate.Dir, nil, "symbolic-ref", "--quiet", "--short",
+		"HEAD"); err == nil { // else none is checked out
 		is.Branch = branch
 	}
 	return is

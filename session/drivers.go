@@ -85,7 +85,8 @@ func newProcess(at driverSetting, s value.Map) (driver.Driver, error) {
 		delete(settings, ours)
 	}
 	dir := at.s.Estate.Dir
-	if beside := at.s.config.Beside; beside != "" && !filepath.IsAbs(command[0]) && isFile(filepath.Join(beside, command[0])) &&
+	if beside := at.s.config.Beside; beside != "" && !filepath.IsAbs(command[0]) &&
+		isFile(filepath.Join(beside, command[0])) &&
 		!isFile(filepath.Join(dir, command[0])) {
 		dir = beside // a program that git ignores is in no other tree
 	}

@@ -59,7 +59,8 @@ func ChosenEnvironments(ctx context.Context, c Config) ([]string, error) {
 			some = []string{name}
 		}
 		if len(some) == 0 {
-			return nil, &problem.UsageError{Message: fmt.Sprintf("-env: no environment is called %q", name), Hint: nearest.HintOr(name, append(all, e.Patterns()...))}
+			return nil, &problem.UsageError{Message: fmt.Sprintf("-env: no environment is called %q", name),
+				Hint: nearest.HintOr(name, append(all, e.Patterns()...))}
 		}
 		for _, env := range some {
 			if !slices.Contains(out, env) {

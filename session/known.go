@@ -104,11 +104,13 @@ func (s *Session) keepKnown(p *propose.Proposal, states map[string]*ledger.State
 		return
 	}
 	was, before := readKnown(s.Estate.Dir, s.Env)
-	head := knownHead{Format: knownFormat, At: time.Now().UTC().Truncate(time.Second), Entries: maps.Clone(was.Entries), Idle: p.Idle()}
+	head := knownHead{Format: knownFormat, At: time.Now().UTC().Truncate(time.Second), Entries: maps.Clone(was.Entries),
+		Idle: p.Idle()}
 	if head.Entries == nil {
 		head.Entries = map[string]int64{}
 	}
-	same := head.Idle && was.Idle && len(s.Wards) == len(s.Estate.Wards) && bytes.Count(before, []byte("\n")) == len(p.Actions)
+	same := head.Idle && was.Idle && len(s.Wards) == len(s.Estate.Wards) && bytes.Count(before,
+		[]byte("\n")) == len(p.Actions)
 	for _, ward := range s.Wards {
 		if st := states[ward]; st != nil {
 			entry, known := was.Entries[ward]

@@ -20,7 +20,8 @@ type HandRequest struct {
 }
 
 // MedinaByHand connects to a Medina for a person who acts. open opens the estate, where that is asked.
-func MedinaByHand(ctx context.Context, r HandRequest, open func() (*Session, error)) (at medina.Settings, h *medina.Hand, err error) {
+func MedinaByHand(ctx context.Context, r HandRequest, open func() (*Session, error)) (at medina.Settings,
+	h *medina.Hand, err error) {
 	switch {
 	case r.API != "":
 		at = medina.Settings{API: r.API}

@@ -169,9 +169,13 @@ func (s *Session) readings(ctx context.Context, others *Others, d *declare.Decla
 			if err != nil {
 				return nil, err
 			}
-			one := propose.Reading{Ward: w.Name, From: read.Ward, Name: read.Name, Env: read.Env, Value: value.Any{V: st.Published[read.Name]},
+			one := propose.Reading{Ward: w.Name, From: read.Ward, Name: read.Name, Env: read.Env,
+				Value: value.Any{V: st.Published[read.Name]},
 				Entry: st.Seq, Hash: st.Hash}
-			if !slices.ContainsFunc(out, func(x propose.Reading) bool { return x.Ward == one.Ward && x.From == one.From && x.Name == one.Name }) {
+			if !slices.ContainsFunc(out, func(x propose.Reading) bool {
+				return x.Ward == one.Ward && x.From == one.From &&
+					x.Name == one.Name
+			}) {
 				out = append(out, one)
 			}
 		}
@@ -211,7 +215,8 @@ func (s *Session) circles(ctx context.Context, others *Others, d *declare.Declar
 				return nil, err
 			}
 			if way != nil {
-				p := problem.At(read.Position, "wards read each other: %s", strings.Join(append([]string{w.Name + " reads " + read.Ward}, way...), ", "))
+				p := problem.At(read.Position, "wards read each other: %s",
+					strings.Join(append([]string{w.Name + " reads " + read.Ward}, way...), ", "))
 				p.Ward = w.Name
 				problems = append(problems, p)
 			}
@@ -222,7 +227,8 @@ func (s *Session) circles(ctx context.Context, others *Others, d *declare.Declar
 
 // wayBack is how a ward of another estate reads one of ours, by what the ledgers say, step by step; nil where it does
 // not. What cannot be read leads nowhere.
-func (s *Session) wayBack(ctx context.Context, others *Others, from, env, to string, seen map[string]bool) ([]string, error) {
+func (s *Session) wayBack(ctx context.Context, others *Others, from, env, to string, seen map[string]bool) ([]string,
+	error) {
 	if seen[from] {
 		return nil, nil
 	}
@@ -328,7 +334,8 @@ func (s *Session) usersIn(ctx context.Context, name string, out map[string][]str
 }
 
 // warnReaders says in a proposal which readers in other estates would miss a value, or get another one.
-func (s *Session) warnReaders(ctx context.Context, others *Others, p *propose.Proposal, states map[string]*ledger.State) {
+func (s *Session) warnReaders(ctx context.Context, others *Others, p *propose.Proposal,
+	states map[string]*ledger.State) {
 	if len(s.Estate.Others()) == 0 {
 		return
 	}
@@ -362,7 +369,8 @@ func (s *Session) warnReaders(ctx context.Context, others *Others, p *propose.Pr
 			if len(foreign) == 1 {
 				verb = "reads"
 			}
-			p.Warnings = append(p.Warnings, fmt.Sprintf("%s %s %s of %s, which %s", strings.Join(foreign, ", "), verb, name, ward, moves[key]))
+			p.Warnings = append(p.Warnings, fmt.Sprintf("%s %s %s of %s, which %s", strings.Join(foreign, ", "), verb, name,
+				ward, moves[key]))
 		}
 	}
 }

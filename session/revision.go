@@ -27,7 +27,8 @@ func atRevision(ctx context.Context, dir, rev string) (r *revision, err error) {
 		return nil, problem.Usage("-since needs a git repository, and %s is in none", dir)
 	}
 	r = &revision{}
-	if r.commit, err = askGit(ctx, dir, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}"); err != nil {
+	if r.commit, err = askGit(ctx, dir, nil, "rev-parse", "--verify", "--quiet", "--end-of-options",
+		rev+"^{commit}"); err != nil {
 		return nil, &problem.UsageError{Message: fmt.Sprintf("-since: %q is not a commit of this repository", rev),
 			Hint: "`git fetch` gets what is not here"}
 	}

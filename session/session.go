@@ -227,7 +227,8 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 		if len(all) == 1 {
 			return all[0], nil
 		}
-		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(append(all, e.Patterns()...), ", -env ") +
+		return "", &problem.UsageError{Message: "which environment?", Hint: "-env " + strings.Join(append(all,
+			e.Patterns()...), ", -env ") +
 			", or KASBAH_ENV"}
 	}
 	if source == "-env" && SeveralEnvironments(name) && !e.HasEnvironment(name) {
@@ -253,7 +254,8 @@ func chooseWards(e *estate.Estate, names []string) ([]string, error) {
 	case strings.ContainsAny(none, "*?["):
 		return nil, problem.Usage("no ward matches %q; the wards are %s", none, strings.Join(first(e.Wards, 12), ", "))
 	case none != "":
-		return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", none), Hint: nearest.HintOr(none, e.Wards)}
+		return nil, &problem.UsageError{Message: fmt.Sprintf("no ward is called %q", none),
+			Hint: nearest.HintOr(none, e.Wards)}
 	}
 	return append(out, wards...), nil
 }

@@ -174,7 +174,8 @@ func joined(moves []*propose.Action, wrong map[string]string) string {
 func (s *Session) inputSection(in *declare.InputValue, alone bool) string {
 	elsewhere := func(env string) bool { return env != s.Env && !s.Estate.OwnInput(env, in.Ward, in.Name) }
 	shared := (in.Given == "" || in.Given == "inputs") && slices.ContainsFunc(s.Estate.Environments(), elsewhere)
-	foreign := strings.HasPrefix(in.Given, "env.") && !strings.HasPrefix(in.Given, "env."+s.Env+".") // it is like another one
+	foreign := strings.HasPrefix(in.Given, "env.") && !strings.HasPrefix(in.Given,
+		"env."+s.Env+".") // it is like another one
 	switch {
 	case alone:
 		return "env." + s.Env + ".ward." + in.Ward + ".inputs"

@@ -46,7 +46,8 @@ func (s *Session) stepsAt(stage string) []estate.Step {
 
 // runSteps runs the steps of a stage side by side. Each gets the document as JSON. The error is the context's, or
 // says that the document could not be made.
-func (s *Session) runSteps(ctx context.Context, stage string, document func() (any, error)) ([]steps.Ran, []rules.Finding, error) {
+func (s *Session) runSteps(ctx context.Context, stage string, document func() (any, error)) ([]steps.Ran,
+	[]rules.Finding, error) {
 	return s.runThese(ctx, s.stepsAt(stage), stage, document)
 }
 
@@ -78,13 +79,16 @@ func (s *Session) runThese(ctx context.Context, list []estate.Step, stage string
 }
 
 // runStep runs one step. Whatever is wrong with it is a finding, too.
-func (s *Session) runStep(ctx context.Context, x estate.Step, stage string, in []byte) (steps.Ran, []rules.Finding, error) {
+func (s *Session) runStep(ctx context.Context, x estate.Step, stage string, in []byte) (steps.Ran, []rules.Finding,
+	error) {
 	began := time.Now()
-	r, err := program.Run(ctx, program.Options{Command: x.Run, Dir: s.Estate.Dir, Env: s.stepEnv(x, stage), In: in, Time: x.Time, Most: steps.Most})
+	r, err := program.Run(ctx, program.Options{Command: x.Run, Dir: s.Estate.Dir, Env: s.stepEnv(x, stage), In: in,
+		Time: x.Time, Most: steps.Most})
 	if ctx.Err() != nil {
 		return steps.Ran{}, nil, ctx.Err()
 	}
-	ran := steps.Ran{Name: x.Name, At: stage, Level: x.Level, Outcome: steps.Passed, Seconds: time.Since(began).Round(time.Millisecond).Seconds()}
+	ran := steps.Ran{Name: x.Name, At: stage, Level: x.Level, Outcome: steps.Passed,
+		Seconds: time.Since(began).Round(time.Millisecond).Seconds()}
 	said := ""
 	if r.Said != "" {
 		lines := strings.Split(r.Said, "\n")
@@ -131,7 +135,8 @@ func (s *Session) runStep(ctx context.Context, x estate.Step, stage string, in [
 
 // stepEnv is all that a step gets of the environment: what finds programs, what says where it is, and what it names.
 func (s *Session) stepEnv(x estate.Step, stage string) []string {
-	out := []string{"KASBAH_ENV=" + s.Env, "KASBAH_STAGE=" + stage, "KASBAH_STEP=" + x.Name, "KASBAH_ESTATE=" + s.Estate.Name,
+	out := []string{"KASBAH_ENV=" + s.Env, "KASBAH_STAGE=" + stage, "KASBAH_STEP=" + x.Name,
+		"KASBAH_ESTATE=" + s.Estate.Name,
 		"KASBAH_WARDS=" + strings.Join(s.Wards, " ")}
 	names := append([]string{"PATH", "HOME"}, x.Env...)
 	if runtime.GOOS == "windows" {

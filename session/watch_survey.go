@@ -66,7 +66,8 @@ func (s *Session) foundIn(ctx context.Context, r *survey.Report, states map[stri
 		return nil, err
 	}
 	for _, w := range over {
-		out[w.Ward].Findings = append(out[w.Ward].Findings, alert.Finding{Ward: w.Ward, Verdict: alert.Ending, Path: "environment",
+		out[w.Ward].Findings = append(out[w.Ward].Findings, alert.Finding{Ward: w.Ward, Verdict: alert.Ending,
+			Path:  "environment",
 			Found: &value.Any{V: w.Ends.UTC().Format(time.RFC3339)}, Because: fmt.Sprintf("the time of %s was over at %s; `kasbah raze -ended -env %s` removes it",
 				s.Env, w.Ends.UTC().Format(time.RFC3339), s.Env)})
 	}
@@ -87,7 +88,8 @@ func (s *Session) foundIn(ctx context.Context, r *survey.Report, states map[stri
 }
 
 // over are the wards, of those with these states, if their environment's time is over.
-func (s *Session) over(ctx context.Context, states map[string]*ledger.State, now time.Time) ([]ledger.WardStatus, error) {
+func (s *Session) over(ctx context.Context, states map[string]*ledger.State, now time.Time) ([]ledger.WardStatus,
+	error) {
 	span := s.Estate.Ends(s.Env)
 	if span == 0 {
 		return nil, nil

@@ -218,7 +218,8 @@ func (w *words) opened(kind complete.Kind, args []string) []complete.Word {
 			return nil
 		}
 		for _, r := range log.Runs {
-			out = append(out, complete.Word{Text: ledger.ShortRun(r.Run), About: strings.TrimSpace(r.Command + ", " + r.Outcome)})
+			out = append(out, complete.Word{Text: ledger.ShortRun(r.Run),
+				About: strings.TrimSpace(r.Command + ", " + r.Outcome)})
 		}
 	case complete.Alerts:
 		list, err := s.Alerts(ctx, false)

@@ -32,7 +32,8 @@ func (p *program) startShell(args ...string) *shell {
 	}
 	cmd := exec.Command(path, args[1:]...)
 	cmd.Dir = p.dir
-	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "TERM=xterm", "PS1=ready> ", "PROMPT=ready> ", "LC_ALL=C.UTF-8",
+	cmd.Env = append(os.Environ(), append(p.env, "KASBAH_WHO=keeper-1", "TERM=xterm", "PS1=ready> ", "PROMPT=ready> ",
+		"LC_ALL=C.UTF-8",
 		"HOME="+p.t.TempDir(), "XDG_CACHE_HOME="+filepath.Join(p.dir, "cache"))...)
 	s := &shell{t: p.t}
 	s.tty, err = pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 200})
@@ -107,7 +108,8 @@ func TestShells(t *testing.T) {
 	p.file("shore/more words.txt", "")
 	for name, begin := range map[string][]string{
 		"bash": {"source <(kasbah completion bash); echo begun", "bash", "--norc", "--noprofile", "-i"},
-		"zsh":  {"autoload -Uz compinit; compinit -u -d ./dump; source <(kasbah completion zsh); echo begun", "zsh", "-f", "-i"},
+		"zsh": {"autoload -Uz compinit; compinit -u -d ./dump; source <(kasbah completion zsh); echo begun", "zsh", "-f",
+			"-i"},
 		"fish": {"kasbah completion fish | source; echo begun", "fish", "--no-config", "-i"},
 	} {
 		t.Run(name, func(t *testing.T) {

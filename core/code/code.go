@@ -152,7 +152,8 @@ func (f *File) SpanAt(line, column int) Span {
 	i := sort.Search(len(f.tokens), func(i int) bool { return f.tokens[i].To > at })
 	if i < len(f.tokens) && f.tokens[i].From == at && f.tokens[i].kind != newline {
 		span := f.tokens[i].Span
-		for n := i; n+2 < len(f.tokens) && f.tokens[n+1].kind == sign && f.Body[f.tokens[n+1].From] == '.' && f.tokens[n+2].kind == word; n += 2 {
+		for n := i; n+2 < len(f.tokens) && f.tokens[n+1].kind == sign && f.Body[f.tokens[n+1].From] == '.' &&
+			f.tokens[n+2].kind == word; n += 2 {
 			if n+3 < len(f.tokens) && f.Body[f.tokens[n+3].From] == '(' { // what is called, with its dots
 				span.To = f.tokens[n+2].To
 			}

@@ -65,7 +65,8 @@ func evaluateFrom(ctx context.Context, o Options, known map[string]*turn) (*Decl
 
 func evaluate(ctx context.Context, o Options, known map[string]*turn, atOnce int) (d *Declared, problems problem.List,
 	circled bool) {
-	d = &Declared{Env: o.Env, Part: o.Estate.Part(o.Env), byAddress: map[string]map[string]*Resource{}, Kept: map[string]bool{}}
+	d = &Declared{Env: o.Env, Part: o.Estate.Part(o.Env), byAddress: map[string]map[string]*Resource{},
+		Kept: map[string]bool{}}
 	root, err := os.OpenRoot(o.Estate.Dir)
 	if err != nil {
 		problems.Add(err)
@@ -187,7 +188,8 @@ func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, arg
 	other, _ := estate.SplitEstate(ward)
 	switch {
 	case other != "" && e.Other(other) == nil:
-		return nil, withHint(fmt.Errorf("kasbah.toml names no estate %q under [estates]", other), nearest.Hint(other, e.Others()))
+		return nil, withHint(fmt.Errorf("kasbah.toml names no estate %q under [estates]", other),
+			nearest.Hint(other, e.Others()))
 	case other != "":
 		read.Env = e.OtherEnv(e.Other(other), ev.o.Env)
 	case !e.HasWard(ward):
@@ -223,7 +225,8 @@ func (ev *evaluator) offered(ctx context.Context, read Read) (any, error) {
 			err := fmt.Errorf("ward %s has published no %q in %s yet: enact %s first, or take both wards together",
 				read.Ward, read.Name, s.o.Env, read.Ward)
 			if read.Env != "" {
-				err = fmt.Errorf("%s has published no %q in %s yet, or it is a secret, which no other estate reads", read.Ward, read.Name, read.Env)
+				err = fmt.Errorf("%s has published no %q in %s yet, or it is a secret, which no other estate reads", read.Ward,
+					read.Name, read.Env)
 			}
 			return nil, withHint(err, nearest.Hint(read.Name, value.Keys(all)))
 		}

@@ -232,7 +232,8 @@ func (e *executor) end(ctx context.Context, outcome string, values map[string]le
 		run, c := e.runs[w], e.byWard[w]
 		counts := map[string]int{"total": c.Total, "done": c.Done, "failed": c.Failed, "unclear": c.Unclear,
 			"undone": c.Undone}
-		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Steps: e.stepsRan(), Failed: e.failedIn(w),
+		err := run.End(ctx, ledger.End{Outcome: outcome, Counts: counts, Rules: e.rulesSaid(w), Steps: e.stepsRan(),
+			Failed: e.failedIn(w),
 			Copies: e.copiesIn(w), Values: values[w]})
 		if err != nil && !errors.Is(err, ledger.ErrBroken) {
 			errs = append(errs, err)

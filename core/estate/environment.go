@@ -59,7 +59,8 @@ func (e *Estate) environment(env string) *environment {
 // one character at least.
 func partOf(pattern, name string) (string, bool) {
 	before, after, open := strings.Cut(pattern, "*")
-	if !open || len(name) <= len(before)+len(after) || !strings.HasPrefix(name, before) || !strings.HasSuffix(name, after) {
+	if !open || len(name) <= len(before)+len(after) || !strings.HasPrefix(name, before) ||
+		!strings.HasSuffix(name, after) {
 		return "", false
 	}
 	return name[len(before) : len(name)-len(after)], true

@@ -75,31 +75,55 @@ func TestLike(t *testing.T) {
 		name string
 	}{
 		{"", func(e *Estate, env string) any { return input(e, env, "isle", "span") }, int64(2), "an input"},
-		{"inputs = { span = 9 }", func(e *Estate, env string) any { return input(e, env, "isle", "span") }, int64(9), "its own input"},
-		{"inputs = { span = 9 }", func(e *Estate, env string) any { return input(e, env, "shore", "span") }, int64(3), "an input of a ward stays the stronger one"},
-		{"ward = { shore = { inputs = { span = 8 } } }", func(e *Estate, env string) any { return input(e, env, "shore", "span") }, int64(8), "its own input of a ward"},
-		{"inputs = { span = 9 }", func(e *Estate, env string) any { return input(e, env, "isle", "lamps") }, map[string]any{"sallow": int64(0)}, "another input"},
-		{"inputs = { lamps = { merrow = 1 } }", func(e *Estate, env string) any { return input(e, env, "isle", "lamps") }, map[string]any{"merrow": int64(1)}, "a map is one value"},
+		{"inputs = { span = 9 }", func(e *Estate, env string) any { return input(e, env, "isle", "span") }, int64(9),
+			"its own input"},
+		{"inputs = { span = 9 }", func(e *Estate, env string) any { return input(e, env, "shore", "span") }, int64(3),
+			"an input of a ward stays the stronger one"},
+		{"ward = { shore = { inputs = { span = 8 } } }", func(e *Estate, env string) any {
+			return input(e, env, "shore",
+				"span")
+		}, int64(8), "its own input of a ward"},
+		{"inputs = { span = 9 }", func(e *Estate, env string) any { return input(e, env, "isle", "lamps") },
+			map[string]any{"sallow": int64(0)}, "another input"},
+		{"inputs = { lamps = { merrow = 1 } }", func(e *Estate, env string) any { return input(e, env, "isle", "lamps") },
+			map[string]any{"merrow": int64(1)}, "a map is one value"},
 		{"", func(e *Estate, env string) any { return setting(e.Ledger(env), "path") }, "trial", "a setting of the ledger"},
-		{"ledger = { path = \"mine\" }", func(e *Estate, env string) any { return setting(e.Ledger(env), "path") }, "mine", "its own setting of the ledger"},
-		{"ledger = { seal = \"off\" }", func(e *Estate, env string) any { return setting(e.Ledger(env), "path") }, "trial", "another setting of the ledger"},
-		{"", func(e *Estate, env string) any { return setting(e.Driver("medina", env), "pace") }, int64(3), "a setting of a driver"},
-		{"drivers = { medina = { pace = 7 } }", func(e *Estate, env string) any { return setting(e.Driver("medina", env), "pace") }, int64(7), "its own setting of a driver"},
-		{"drivers = { medina = { pace = 7 } }", func(e *Estate, env string) any { return setting(e.Driver("medina", env), "api") }, "https://medina.example", "another setting of the driver"},
+		{"ledger = { path = \"mine\" }", func(e *Estate, env string) any { return setting(e.Ledger(env), "path") }, "mine",
+			"its own setting of the ledger"},
+		{"ledger = { seal = \"off\" }", func(e *Estate, env string) any { return setting(e.Ledger(env), "path") }, "trial",
+			"another setting of the ledger"},
+		{"", func(e *Estate, env string) any { return setting(e.Driver("medina", env), "pace") }, int64(3),
+			"a setting of a driver"},
+		{"drivers = { medina = { pace = 7 } }", func(e *Estate, env string) any {
+			return setting(e.Driver("medina", env),
+				"pace")
+		}, int64(7), "its own setting of a driver"},
+		{"drivers = { medina = { pace = 7 } }", func(e *Estate, env string) any {
+			return setting(e.Driver("medina", env),
+				"api")
+		}, "https://medina.example", "another setting of the driver"},
 		{"", func(e *Estate, env string) any { return e.Kits(env)["beam"].Folder }, "kits/beam-2", "a kit"},
-		{"kits = { beam = \"kits/beam-3\" }", func(e *Estate, env string) any { return e.Kits(env)["beam"].Folder }, "kits/beam-3", "its own kit"},
+		{"kits = { beam = \"kits/beam-3\" }", func(e *Estate, env string) any { return e.Kits(env)["beam"].Folder },
+			"kits/beam-3", "its own kit"},
 		{"", func(e *Estate, env string) any { s, _ := e.Secret(env, "token"); return s.From }, "TRIAL_TOKEN", "a secret"},
-		{"secrets = { token = { file = \"t\" } }", func(e *Estate, env string) any { s, _ := e.Secret(env, "token"); return s.Kind + s.From }, "filet", "its own secret"},
-		{"", func(e *Estate, env string) any { p, _ := e.Approval(env, "shore"); return p.Valid }, "24h", "how long a proposal holds"},
+		{"secrets = { token = { file = \"t\" } }", func(e *Estate, env string) any {
+			s,
+				_ := e.Secret(env, "token")
+			return s.Kind + s.From
+		}, "filet", "its own secret"},
+		{"", func(e *Estate, env string) any { p, _ := e.Approval(env, "shore"); return p.Valid }, "24h",
+			"how long a proposal holds"},
 		{"approval = { valid = \"5h\" }", func(e *Estate, env string) any {
 			p, _ := e.Approval(env, "shore")
 			return fmt.Sprint(p.Valid, len(p.Keys))
 		}, "5h1", "its own time, and the keys of all"},
 		{"", func(e *Estate, env string) any { return e.Schedule(env, "shore").String() }, "2h", "when a ward is surveyed"},
-		{"watch = { every = \"1h\" }", func(e *Estate, env string) any { return e.Schedule(env, "isle").String() }, "1h", "its own time of surveys"},
+		{"watch = { every = \"1h\" }", func(e *Estate, env string) any { return e.Schedule(env, "isle").String() }, "1h",
+			"its own time of surveys"},
 		{"", func(e *Estate, env string) any { return e.Ends(env) }, 72 * time.Hour, "when it ends"},
 		{"ends = \"never\"", func(e *Estate, env string) any { return e.Ends(env) }, time.Duration(0), "its own end"},
-		{"", func(e *Estate, env string) any { return len(e.Adoptions(env)) }, 0, "things that the other one adopts are not its own"},
+		{"", func(e *Estate, env string) any { return len(e.Adoptions(env)) }, 0,
+			"things that the other one adopts are not its own"},
 	} {
 		for _, name := range []string{"trial-2", `"pr-*"`} {
 			env := map[string]string{"trial-2": "trial-2", `"pr-*"`: "pr-7"}[name]
@@ -134,7 +158,8 @@ inputs = { span = 12 }
 `))
 	require.NoError(t, err)
 	for env, is := range map[string]struct{ part, pattern string }{
-		"pr-7": {"7", "pr-*"}, "pr-beam": {"eam", "pr-b*"}, "pr-b": {"b", "pr-*"}, "pr-1": {}, "pr-": {}, "pr": {}, "trial": {},
+		"pr-7": {"7", "pr-*"}, "pr-beam": {"eam", "pr-b*"}, "pr-b": {"b",
+			"pr-*"}, "pr-1": {}, "pr-": {}, "pr": {}, "trial": {},
 		"x-lamp": {"x", "*-lamp"}, "pr-x-lamp": {"pr-x", "*-lamp"}, "PR-7": {}, "pr-7/8": {},
 	} {
 		require.Equal(t, is.part, e.Part(env), env)

@@ -50,7 +50,8 @@ func (r *reader) otherEstates(v any, e *Estate) map[string]*Other {
 		}
 		t := r.table(at, all[name])
 		r.known(at, t, namesOf("estates.NAME")...)
-		o := &Other{Name: name, Ledger: r.ledger(at+".ledger", t["ledger"]), Identity: t["identity"], Position: r.file.position(at), envs: map[string]string{}}
+		o := &Other{Name: name, Ledger: r.ledger(at+".ledger", t["ledger"]), Identity: t["identity"],
+			Position: r.file.position(at), envs: map[string]string{}}
 		if o.Ledger["store"] == nil {
 			r.wrong(at, "[%s] needs ledger, such as ledger = { store = \"file\", path = \"../%s/.kasbah/ledger\" }", at, name)
 		}
@@ -61,7 +62,8 @@ func (r *reader) otherEstates(v any, e *Estate) map[string]*Other {
 		for _, ours := range value.Keys(envs) {
 			key := at + ".env." + ours
 			if e.envs[ours] == nil && e.patterns[ours] == nil {
-				r.wrong(key, "no environment is called %q", ours).Hint = nearest.HintOr(ours, append(e.Environments(), e.Patterns()...))
+				r.wrong(key, "no environment is called %q", ours).Hint = nearest.HintOr(ours,
+					append(e.Environments(), e.Patterns()...))
 			}
 			theirs, isText := envs[ours].(string)
 			if !isText || !IsName(theirs) {

@@ -33,9 +33,14 @@ const stepTime = 5 * time.Minute
 // For reports whether a step runs for some wards of an environment.
 func (s *Step) For(env string, wards []string) bool {
 	fits := func(patterns []string, name string) bool {
-		return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool { ok, err := path.Match(p, name); return ok && err == nil })
+		return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool {
+			ok, err := path.Match(p,
+				name)
+			return ok && err == nil
+		})
 	}
-	return fits(s.Envs, env) && (len(wards) == 0 || slices.ContainsFunc(wards, func(w string) bool { return fits(s.Wards, w) }))
+	return fits(s.Envs, env) && (len(wards) == 0 || slices.ContainsFunc(wards,
+		func(w string) bool { return fits(s.Wards, w) }))
 }
 
 // steps reads the tables [[step]].

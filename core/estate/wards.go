@@ -86,7 +86,10 @@ func (r *reader) wardsLike(pattern string, but []string, e *Estate) {
 	}
 	var found []string
 	left := func(folder string) bool {
-		return slices.ContainsFunc(but, func(p string) bool { return matches(strings.Split(p, "/"), strings.Split(folder, "/")) })
+		return slices.ContainsFunc(but, func(p string) bool {
+			return matches(strings.Split(p, "/"),
+				strings.Split(folder, "/"))
+		})
 	}
 	if err := walk(os.DirFS(e.Dir), ".", parts, func(folder string) { found = append(found, folder) }, left); err != nil {
 		r.wrong("wards", "the folders that %q matches cannot be read: %v", pattern, err)

@@ -12,7 +12,8 @@ import (
 // TestWards: which folders patterns find, and what their wards are called.
 func TestWards(t *testing.T) {
 	dir := t.TempDir()
-	for _, file := range []string{"shore/a.star", "lights/a/x.star", "lights/b/x.star", "lights/b/deep/x.star", "lights/empty/notes.md",
+	for _, file := range []string{"shore/a.star", "lights/a/x.star", "lights/b/x.star", "lights/b/deep/x.star",
+		"lights/empty/notes.md",
 		"lights/old/x.star", "kits/beam/kit.toml", "kits/beam/kit.star", "rules/house.star", ".hidden/x.star", "lights/a/.git/x.star"} {
 		path := filepath.Join(dir, filepath.FromSlash(file))
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
@@ -57,7 +58,8 @@ func TestWards(t *testing.T) {
 	}
 	e, err := Parse(dir, []byte("estate = \"coast\"\nwards = [\"shore\", \"lights/**\"]\n[env.trial]\n"))
 	require.NoError(t, err)
-	for names, want := range map[string]string{"lights-*": "lights-a lights-b lights-b-deep lights-old", "lights/b/deep": "lights-b-deep", "shore/": "shore", "*": "shore lights-a lights-b lights-b-deep lights-old", "lights-b shore": "shore lights-b", "x": "! x", "lights-a x*": "! x*"} {
+	for names, want := range map[string]string{"lights-*": "lights-a lights-b lights-b-deep lights-old",
+		"lights/b/deep": "lights-b-deep", "shore/": "shore", "*": "shore lights-a lights-b lights-b-deep lights-old", "lights-b shore": "shore lights-b", "x": "! x", "lights-a x*": "! x*"} {
 		wards, none := e.ChosenWards(strings.Fields(names))
 		if want[0] == '!' {
 			require.Equal(t, want[2:], none)

@@ -168,8 +168,10 @@ func (d *Against) actions(old, is *Action) {
 	d.texts(at.Ward, at.Address, "care", fmt.Sprintf("%+v", old.Plan.Care), fmt.Sprintf("%+v", is.Plan.Care))
 	d.texts(at.Ward, at.Address, "needs", strings.Join(old.Needs, ", "), strings.Join(is.Needs, ", "))
 	for _, name := range bothKeys(old.Plan.Inputs, is.Plan.Inputs) { // what no change shows, such as a hand edit that is left
-		if !slices.ContainsFunc(slices.Concat(old.Changes, is.Changes), func(c Change) bool { return firstKey(c.Path) == name }) {
-			d.values(Difference{Ward: at.Ward, Address: at.Address, Path: name, What: "will_be"}, old.Plan.Inputs[name], is.Plan.Inputs[name])
+		if !slices.ContainsFunc(slices.Concat(old.Changes, is.Changes),
+			func(c Change) bool { return firstKey(c.Path) == name }) {
+			d.values(Difference{Ward: at.Ward, Address: at.Address, Path: name, What: "will_be"}, old.Plan.Inputs[name],
+				is.Plan.Inputs[name])
 		}
 	}
 }

@@ -75,7 +75,8 @@ func Read(out []byte, code int) ([]rules.Finding, error) {
 		found = readLines(string(text))
 	}
 	if n := len(found); n > mostFindings {
-		found = append(found[:mostFindings], rules.Finding{Message: fmt.Sprintf("and %d more findings, which are not kept", n-mostFindings)})
+		found = append(found[:mostFindings], rules.Finding{Message: fmt.Sprintf("and %d more findings, which are not kept",
+			n-mostFindings)})
 	}
 	return found, err
 }
@@ -265,9 +266,11 @@ type Listed struct {
 
 // NewDocument makes a document. Lists that are nil are empty in it.
 func NewDocument(env string, steps []estate.Step, ran []Ran, found []rules.Finding) *Document {
-	d := &Document{Format: "kasbah.steps/1", Env: env, Steps: []Listed{}, Ran: append([]Ran{}, ran...), Findings: append([]rules.Finding{}, found...)}
+	d := &Document{Format: "kasbah.steps/1", Env: env, Steps: []Listed{}, Ran: append([]Ran{}, ran...),
+		Findings: append([]rules.Finding{}, found...)}
 	for _, s := range steps {
-		d.Steps = append(d.Steps, Listed{Name: s.Name, At: s.At, Level: s.Level, Time: s.Time.String(), Run: s.Run, Env: append([]string{}, s.Env...),
+		d.Steps = append(d.Steps, Listed{Name: s.Name, At: s.At, Level: s.Level, Time: s.Time.String(), Run: s.Run,
+			Env:  append([]string{}, s.Env...),
 			Envs: s.Envs, Wards: s.Wards, Runs: s.For(env, nil)})
 	}
 	return d

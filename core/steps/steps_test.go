@@ -57,7 +57,8 @@ func TestRead(t *testing.T) {
 			require.NoError(t, err)
 			var got []string
 			for _, f := range found {
-				got = append(got, fmt.Sprintf("%s:%d:%d %s %s", f.Position.File, f.Position.Line, f.Position.Column, f.Level, f.Message))
+				got = append(got, fmt.Sprintf("%s:%d:%d %s %s", f.Position.File, f.Position.Line, f.Position.Column, f.Level,
+					f.Message))
 			}
 			require.Equal(t, c.found, got)
 		})
@@ -70,7 +71,8 @@ func TestRead(t *testing.T) {
 
 // FuzzRead: nothing that a step writes ends the program, and every finding says something.
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{"", "a:1:2: b", sarif(`{"ruleId": "open", "ruleIndex": -1, "message": {"text": "x"}}`), `{"format": "kasbah.check/1", "problems": [{}]}`, "[", "\xff"} {
+	for _, seed := range []string{"", "a:1:2: b", sarif(`{"ruleId": "open", "ruleIndex": -1, "message": {"text": "x"}}`),
+		`{"format": "kasbah.check/1", "problems": [{}]}`, "[", "\xff"} {
 		f.Add([]byte(seed), 1)
 	}
 	f.Fuzz(func(t *testing.T, out []byte, code int) {
