@@ -255,6 +255,9 @@ func forms(t *testing.T, test func(t *testing.T, l *lamps)) {
 // never overwritten, however the API is edited, with tags in headers alone or none.
 func TestHandEditsStay(t *testing.T) {
 	for _, kept := range []bool{false, true} {
+		if kept && testing.Short() { // with the race detector, beside a run without
+			continue
+		}
 		forms(t, func(t *testing.T, l *lamps) {
 			for _, test := range []struct {
 				name string

@@ -246,7 +246,7 @@ func TestKillAfterEveryStep(t *testing.T) {
 	c := everyAction(t)
 	p := c.propose(false)
 	require.Equal(t, propose.Counts{New: 1, Edit: 6, Swap: 4, Drop: 1, Adopt: 1, Rename: 1, Same: 2}, p.Counts)
-	killEverywhere(t, everyAction, 1, 30)
+	killEverywhere(t, everyAction, sample(1, 1, 3), 30)
 }
 
 // TestKillOnStores is the same with the ledger in files, sealed, and on a server. It
