@@ -11,11 +11,19 @@ import (
 
 // Status writes how an estate stands.
 func (o *Out) Status(wards []ledger.WardStatus) {
+	// the command to type next must fit: of two columns that say nothing of any ward, neither takes its place
 	ends := slices.ContainsFunc(wards, func(w ledger.WardStatus) bool { return w.Ends != nil })
-	rows := [][]string{{"ward", "env", "resources", "last run", "lock", "next"}}
-	if ends {
-		rows[0] = slices.Insert(rows[0], 5, "ends")
+	locks := !ends || slices.ContainsFunc(wards, func(w ledger.WardStatus) bool { return w.Locked != nil })
+	row := func(first []string, lock, end, next string) []string {
+		if locks {
+			first = append(first, lock)
+		}
+		if ends {
+			first = append(first, end)
+		}
+		return append(first, next)
 	}
+	rows := [][]string{row([]string{"ward", "env", "resources", "last run"}, "lock", "ends", "next")}
 	for _, w := range wards {
 		last, lock := "never", "free"
 		if r := w.Last; r != nil {
@@ -27,11 +35,7 @@ func (o *Out) Status(wards []ledger.WardStatus) {
 				lock += ", whose run is dead"
 			}
 		}
-		row := []string{w.Ward, w.Env, fmt.Sprint(w.Resources), last, lock, w.Next}
-		if ends {
-			row = slices.Insert(row, 5, end(w.Ends, time.Now()))
-		}
-		rows = append(rows, row)
+		rows = append(rows, row([]string{w.Ward, w.Env, fmt.Sprint(w.Resources), last}, lock, end(w.Ends, time.Now()), w.Next))
 	}
 	o.Table(rows, o.HeadGrey)
 }

@@ -28,7 +28,11 @@ func AffectedSince(ctx context.Context, c Config, rev string) (d *declare.Affect
 		return nil, err
 	}
 	envs := e.Environments()
-	if named := cmp.Or(c.Env, os.Getenv("KASBAH_ENV")); named != "" {
+	if named := cmp.Or(c.Env, os.Getenv("KASBAH_ENV")); SeveralEnvironments(named) {
+		if envs, err = chosen(e, envs, named); err != nil { // no store is asked which ones patterns have made
+			return nil, err
+		}
+	} else if named != "" {
 		if _, err := chooseEnvironment(e, c.Env); err != nil {
 			return nil, err
 		}

@@ -51,8 +51,13 @@ func ChosenEnvironments(ctx context.Context, c Config) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	return chosen(e, all, c.Env)
+}
+
+// chosen are those of some environments that names and patterns choose, which commas part.
+func chosen(e *estate.Estate, all []string, named string) ([]string, error) {
 	var out []string
-	for _, name := range strings.Split(c.Env, ",") {
+	for _, name := range strings.Split(named, ",") {
 		fits := func(env string) bool { ok, err := path.Match(name, env); return ok && err == nil }
 		some := slices.DeleteFunc(slices.Clone(all), func(env string) bool { return !fits(env) })
 		if len(some) == 0 && !strings.ContainsAny(name, "*?[") && e.HasEnvironment(name) {

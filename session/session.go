@@ -232,7 +232,7 @@ func chooseEnvironment(e *estate.Estate, name string) (string, error) {
 			", or KASBAH_ENV"}
 	}
 	if source == "-env" && SeveralEnvironments(name) && !e.HasEnvironment(name) {
-		return "", problem.Usage("-env names several environments (%s); only check, propose, survey and adopt -from take several", name)
+		return "", problem.Usage("-env names several environments (%s); only affected, check, propose, survey and adopt -from take several", name)
 	}
 	if !e.HasEnvironment(name) {
 		return "", &problem.UsageError{Message: fmt.Sprintf("%s: no environment is called %q", source, name),

@@ -14,7 +14,7 @@ import (
 // Notify is a receiver that is told of alerts: one of URL, Mail and Run is set.
 type Notify struct {
 	Name     string
-	Ward     string   // whose alerts it is told of; "" for all
+	Ward     string   // it gets the alerts of this one; "" for all
 	Events   []string // patterns; none for all
 	URL      any      // a text or a credential
 	Sign     any      // a credential; nil for none
