@@ -442,6 +442,10 @@ func (o *Out) Summary(p *propose.Proposal, opts ProposalOptions) {
 	o.costOf(p)
 	o.rulesOf(p)
 	o.StepsRan(p.Steps)
+	for _, r := range p.Readings {
+		o.Printf("%s\n", Wrap(fmt.Sprintf("Rests on %s of %s in %s, as its entry %d has it.", Clean(r.Name), Clean(r.From),
+			Clean(r.Env), r.Entry), o.Width-2, "  "))
+	}
 	for _, line := range append(approvalLines(p), signedLines(opts.Signed)...) {
 		o.Printf("%s\n", Wrap(line, o.Width-2, "  "))
 	}

@@ -35,7 +35,8 @@ func (o *Out) Status(wards []ledger.WardStatus) {
 				lock += ", whose run is dead"
 			}
 		}
-		rows = append(rows, row([]string{w.Ward, w.Env, fmt.Sprint(w.Resources), last}, lock, end(w.Ends, time.Now()), w.Next))
+		rows = append(rows, row([]string{w.Ward, w.Env, fmt.Sprint(w.Resources), last}, lock, end(w.Ends, time.Now()),
+			w.Next))
 	}
 	o.Table(rows, o.HeadGrey)
 }

@@ -52,6 +52,7 @@ func (o *Out) Survey(r *survey.Report, full bool) {
 	for i := range r.Rules {
 		o.Problem(r.Rules[i].Problem())
 	}
+	o.StepsRan(r.Steps)
 	for _, f := range r.Failures {
 		what := "ward " + f.Ward
 		if f.Driver != "" {

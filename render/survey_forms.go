@@ -10,6 +10,7 @@ import (
 	"kasbah/core/chart"
 	"kasbah/core/problem"
 	"kasbah/core/survey"
+	"kasbah/core/value"
 )
 
 // SurveyOptions are what a survey's forms say besides.
@@ -50,6 +51,14 @@ func surveyMarkdown(r *survey.Report) []byte {
 	}
 	for _, w := range r.Warnings {
 		fmt.Fprintf(&b, "- %s\n", markdownText(w))
+	}
+	for i := range r.Rules {
+		if p := r.Rules[i].Problem(); p.Standing == "" {
+			fmt.Fprintf(&b, "- %s\n", markdownText(p.Error()))
+		}
+	}
+	if text := StepsSaid(r.Steps); text != "" {
+		fmt.Fprintf(&b, "- %s\n", markdownText(text))
 	}
 	row := func(cells ...string) {
 		for i := range cells {
@@ -246,6 +255,21 @@ func surveyJUnit(r *survey.Report) ([]byte, error) {
 		s := suite(name)
 		s.Tests, s.Errors = s.Tests+1, s.Errors+1
 		s.Cases = append(s.Cases, junitCase{Class: name, Name: "survey", Error: &junitSays{Message: Clean(f.Error)}})
+	}
+	for i := range r.Rules {
+		p := r.Rules[i].Problem()
+		if p.Standing != "" { // neither broken nor failed
+			continue
+		}
+		s := suite("rules and steps")
+		c := junitCase{Class: p.Rule, Name: Clean(strings.TrimPrefix(value.InWard(p.Ward, p.Address), ":")),
+			File: p.Position.Short()}
+		if c.Name == "" {
+			c.Name = "the whole"
+		}
+		c.Failure = &junitSays{Message: Clean(p.Message), Type: string(p.Level)}
+		s.Tests, s.Failures = s.Tests+1, s.Failures+1
+		s.Cases = append(s.Cases, c)
 	}
 	for i := range all.Suites {
 		s := &all.Suites[i]

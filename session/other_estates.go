@@ -210,7 +210,7 @@ func (s *Session) circles(ctx context.Context, others *Others, d *declare.Declar
 			if read.Env == "" {
 				continue
 			}
-			way, err := s.wayBack(ctx, others, read.Ward, read.Env, w.Name, map[string]bool{})
+			way, err := s.wayBack(ctx, others, read.Ward, w.Name, map[string]bool{})
 			if err != nil {
 				return nil, err
 			}
@@ -227,7 +227,7 @@ func (s *Session) circles(ctx context.Context, others *Others, d *declare.Declar
 
 // wayBack is how a ward of another estate reads one of ours, by what the ledgers say, step by step; nil where it does
 // not. What cannot be read leads nowhere.
-func (s *Session) wayBack(ctx context.Context, others *Others, from, env, to string, seen map[string]bool) ([]string,
+func (s *Session) wayBack(ctx context.Context, others *Others, from, to string, seen map[string]bool) ([]string,
 	error) {
 	if seen[from] {
 		return nil, nil
@@ -254,7 +254,7 @@ func (s *Session) wayBack(ctx context.Context, others *Others, from, env, to str
 		} else if s.Estate.Other(of) == nil {
 			continue
 		}
-		way, err := s.wayBack(ctx, others, next, env, to, seen)
+		way, err := s.wayBack(ctx, others, next, to, seen)
 		if err != nil || way != nil {
 			return append([]string{from + " reads " + next}, way...), err
 		}

@@ -64,13 +64,14 @@ func (s *Session) runThese(ctx context.Context, list []estate.Step, stage string
 	if err != nil {
 		return nil, nil, err
 	}
+	body = append(body, '\n')
 	ran = make([]steps.Ran, len(list))
 	each := make([][]rules.Finding, len(list))
 	var g errgroup.Group
 	g.SetLimit(max(4, runtime.GOMAXPROCS(0)))
 	for i, x := range list {
 		g.Go(func() (err error) {
-			ran[i], each[i], err = s.runStep(ctx, x, stage, append(body, '\n'))
+			ran[i], each[i], err = s.runStep(ctx, x, stage, body)
 			return err
 		})
 	}
@@ -125,7 +126,7 @@ func (s *Session) runStep(ctx context.Context, x estate.Step, stage string, in [
 			f.Level = rules.Level(x.Level)
 		}
 		f.Step, f.Rule, f.At, f.Verdict, f.RuleAt = true, x.Name, rules.Stage(stage), rules.Broken, x.Position
-		f.Message = s.Secrets.Redact(f.Message)
+		f.Message, f.Help = s.Secrets.Redact(f.Message), s.Secrets.Redact(f.Help)
 		if f.Position.File == "" {
 			f.Position = x.Position
 		}

@@ -172,3 +172,76 @@ inputs = { span = 12 }
 	require.Equal(t, `kasbah.toml [env."pr-*".inputs]`, in[len(in)-1].Source)
 	require.Equal(t, "kasbah.toml:46", in[len(in)-1].Position.Short())
 }
+
+// TestWardFile: what ward.toml says holds for its ward alone.
+func TestWardFile(t *testing.T) {
+	key := "ed25519 MCowBQYDK2VwAyEAGb9ECWmEzf6FQbrBZ9w7lshQhqowtrbLDFw4rXAxZuE="
+	files := map[string][]byte{"kasbah.toml": []byte(likeTrial + "[env.trial-2]\nlike = \"trial\"\n"), "shore/ward.toml": []byte(`[inputs]
+span = 5
+lamps = 7
+[env.trial.inputs]
+span = 6
+[approval]
+signatures = 2
+keys = { keeper-2 = "` + key + `", keeper-3 = "ed25519 MCowBQYDK2VwAyEAGb9ECWmEzf6FQbrBZ9w7lshQhqowtrbLDFw4rXAxZuI=" }
+[env.live.approval]
+valid = "1h"
+[[notify]]
+name = "hooks"
+url = "https://chat.lantern.example/shore"
+`)}
+	e, err := Read("/coast", files)
+	require.NoError(t, err)
+	input := func(env, ward, name string) (is any, source string) {
+		for _, in := range e.Inputs(env) {
+			if in.Name == name && (in.Ward == "" || in.Ward == ward) {
+				is, source = in.Value, in.Source
+			}
+		}
+		return is, source
+	}
+	for _, c := range []struct {
+		env, ward, name string
+		is              any
+		source          string
+	}{
+		{"live", "shore", "span", int64(5), "shore/ward.toml [inputs]"},
+		{"live", "isle", "span", int64(1), "kasbah.toml [inputs]"},
+		{"trial", "shore", "span", int64(6), "shore/ward.toml [env.trial.inputs]"},
+		{"trial-2", "shore", "span", int64(6), "shore/ward.toml [env.trial.inputs]"},
+		{"trial", "isle", "span", int64(2), "kasbah.toml [env.trial.inputs]"},
+		{"live", "shore", "lamps", int64(7), "shore/ward.toml [inputs]"},
+		{"trial", "shore", "lamps", map[string]any{"sallow": int64(0)}, "kasbah.toml [env.trial.inputs]"},
+	} {
+		is, source := input(c.env, c.ward, c.name)
+		require.Equal(t, c.is, is, "%s %s %s", c.env, c.ward, c.name)
+		require.Equal(t, c.source, source)
+	}
+	signatures := func(env, ward string) string {
+		p, err := e.Approval(env, ward)
+		require.NoError(t, err)
+		return fmt.Sprint(p.Signatures, " ", len(p.Keys), " ", p.Valid)
+	}
+	require.Equal(t, "2 2 24h", signatures("trial", "shore"))
+	require.Equal(t, "2 2 1h", signatures("live", "shore"))
+	require.Equal(t, "1 1 72h", signatures("live", "isle"))
+	require.Len(t, e.Notify, 1)
+	require.Equal(t, "shore", e.Notify[0].Ward)
+	require.Equal(t, "shore:hooks", e.Notify[0].Name)
+	other, err := Read("/coast", map[string][]byte{"kasbah.toml": files["kasbah.toml"],
+		"shore/ward.toml": []byte("[inputs]\nspan = 9\n")})
+	require.NoError(t, err)
+	require.NotEqual(t, e.Digest, other.Digest)
+	for text, says := range map[string]string{
+		"[approval]\nsignatures = 3\n":           "shore/ward.toml:1:1: 3 signatures are asked for, and 1 keys are listed",
+		"[env.nowhere.inputs]\nspan = 1\n":       `shore/ward.toml:1:1: kasbah.toml has no section for the environment "nowhere"`,
+		"inputs = 3\n":                           "shore/ward.toml:1:1: inputs must be a table",
+		"[[notify]]\nname = \"x\"\n":             "shore/ward.toml:1:1: notify needs one of url, mail and run",
+		"span = 1\n":                             `shore/ward.toml:1:1: unknown key "span" at the top level`,
+		"[inputs\n":                              "shore/ward.toml:2:8: ",
+		"[env.trial.drivers.medina]\npace = 1\n": `unknown key "drivers" in [env.trial]`,
+	} {
+		_, err := Read("/coast", map[string][]byte{"kasbah.toml": files["kasbah.toml"], "shore/ward.toml": []byte(text)})
+		require.ErrorContains(t, err, says, text)
+	}
+}
