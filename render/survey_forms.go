@@ -206,7 +206,8 @@ type (
 )
 
 // surveyJUnit writes a survey as a JUnit report: a suite for each ward and a case for each
-// resource. Drift is a failure, what could not be checked an error, what is accepted is skipped.
+// resource, and one for rules and steps. Drift is a failure, and what blocks; what could not be checked is an error;
+// what is accepted, or warns, is skipped.
 func surveyJUnit(r *survey.Report) ([]byte, error) {
 	all := junitSuites{Name: "survey of " + r.Env}
 	suites := map[string]int{}
@@ -267,8 +268,16 @@ func surveyJUnit(r *survey.Report) ([]byte, error) {
 		if c.Name == "" {
 			c.Name = "the whole"
 		}
-		c.Failure = &junitSays{Message: Clean(p.Message), Type: string(p.Level)}
-		s.Tests, s.Failures = s.Tests+1, s.Failures+1
+		says := &junitSays{Message: Clean(p.Message)}
+		if p.Level == problem.Wrong {
+			says.Type = string(p.Level)
+			c.Failure = says
+			s.Failures++
+		} else { // a warning fails nothing
+			c.Skipped = says
+			s.Skipped++
+		}
+		s.Tests++
 		s.Cases = append(s.Cases, c)
 	}
 	for i := range all.Suites {
