@@ -68,7 +68,7 @@ func connect(t testing.TB, dir string, settings map[string]any) *client {
 		c.done <- Serve(context.Background(), theirs, Options{Open: open, Version: "test", Wait: time.Millisecond})
 	}()
 	c.conn = jsonrpc2.NewConn(context.Background(), jsonrpc2.NewBufferedStream(ours, transport.Frames{}),
-		jsonrpc2.HandlerWithError(c.handle))
+		reading{jsonrpc2.HandlerWithError(c.handle)})
 	var caps protocol.ClientCapabilities
 	require.NoError(t, json.Unmarshal([]byte(`{"textDocument": {"completion": {"completionItem": {"snippetSupport": true}}}}`), &caps))
 	c.call("initialize", protocol.InitializeParams{RootURI: ptr(uriOf(dir)), Capabilities: caps, InitializationOptions: settings}, nil)
@@ -84,6 +84,18 @@ func connect(t testing.TB, dir string, settings map[string]any) *client {
 		}
 	})
 	return c
+}
+
+// reading goes on reading while it answers what the server asks, as editors do: on a pipe without a buffer, two that
+// write before they read on would wait for each other for ever.
+type reading struct{ jsonrpc2.Handler }
+
+func (r reading) Handle(ctx context.Context, conn *jsonrpc2.Conn, asked *jsonrpc2.Request) {
+	if asked.Notif { // these are in an order
+		r.Handler.Handle(ctx, conn, asked)
+		return
+	}
+	go r.Handler.Handle(ctx, conn, asked)
 }
 
 func (c *client) handle(_ context.Context, _ *jsonrpc2.Conn, r *jsonrpc2.Request) (any, error) {
