@@ -200,8 +200,8 @@ func isFingerprint(s string) bool {
 	return ok && err == nil && len(sum) == sha256.Size
 }
 
-// AgentSigner is a key of the SSH agent that is among some public ones; nil where it holds none of them, or there
-// is no agent.
+// AgentSigner is a key of the SSH agent that is among some public ones; nil where it holds none of them, or where no
+// agent runs.
 func AgentSigner(among []string) ssh.Signer {
 	keys, err := agentKeys()
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"kasbah/core/alert"
 )
 
-// Filter says what a receiver is told.
+// Filter says which events a receiver gets.
 type Filter struct {
 	Events []string // patterns of events, such as drift.*; none for all
 	Ward   string   // whose; "" for all

@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// OwnGroup keeps an interrupt at the terminal from the child: a run that is told
+// OwnGroup keeps an interrupt at the terminal from the child: a run that is asked
 // to stop lets its calls finish.
 func OwnGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
 
