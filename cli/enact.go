@@ -233,17 +233,13 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	if len(proposal.Approvals) > 0 && o.Envelope == nil {
 		return enact.Unsigned(proposal)
 	}
-	found, err := s.StepsBefore(ctx, proposal)
-	if err = a.tellFound(found, err, exit.Refused); err != nil {
+	if err := a.tellFound(s.StepsBefore(ctx, proposal)); err != nil {
 		return err
 	}
 	if proposal.Counts.Changing() > 0 || proposal.ChangesPolicy() {
 		if err := a.consent(ctx, proposal, f); err != nil {
 			return err
 		}
-	}
-	if o.Judge, err = s.JudgeAgain(ctx, proposal); err != nil {
-		return err
 	}
 	stop := make(chan struct{})
 	o.Stop = stop
@@ -264,20 +260,15 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 			a.heard(e)
 		}
 	}
-	r, err := enact.Enact(ctx, proposal, o)
+	r, err := s.Enact(ctx, proposal, o)
 	ended()
 	if err != nil {
 		return err
 	}
-	if found = nil; ctx.Err() == nil {
-		if found, err = s.StepsAfter(ctx, r); err != nil {
-			return err
-		}
-	}
-	if err := a.summarise(f, r); err != nil {
+	if err := a.summarise(f, r.Result); err != nil {
 		return err
 	}
-	err = cmp.Or(a.tellEnd(proposal, f, r), a.tellFound(found, nil, exit.Failed))
+	err = cmp.Or(a.tellEnd(proposal, f, r.Result), a.tellFound(r.Found, r.Err))
 	select {
 	case <-stop: // it was asked to stop, and did
 		if r.Outcome == "failed" {
@@ -291,15 +282,19 @@ func (a *app) carryOut(ctx context.Context, s *session.Session, proposal *propos
 	return err
 }
 
-// tellFound shows what steps found, and ends with a code where one of it blocks. Otherwise the error stays.
-func (a *app) tellFound(found []rules.Finding, err error, code exit.Error) error {
-	list := rules.Problems(found)
+// tellFound shows what steps found. Where one of it blocks the error is a code: that of a refusal, which is the
+// error then, or that of what failed.
+func (a *app) tellFound(found []rules.Finding, err error) error {
 	if a.json && err != nil {
 		return err
 	}
+	list := rules.Problems(found)
 	a.errs().Problems(list)
-	if list.Wrong() > 0 {
-		return code
+	switch refused := (*enact.Refused)(nil); {
+	case errors.As(err, &refused):
+		return exit.Error(exit.Refused)
+	case err == nil && list.Wrong() > 0:
+		return exit.Error(exit.Failed)
 	}
 	return err
 }

@@ -127,6 +127,7 @@ func (a *app) settle(ctx context.Context, f settleFlags) error {
 			}
 			return a.consent(ctx, p, f.enactFlags)
 		},
+		Found: a.tellFound,
 		Done: func(r *enact.Result) {
 			a.out().Printf("%d done. Run %s.\n", r.Counts.Done, ledger.ShortRun(r.Run))
 		},

@@ -118,9 +118,34 @@ func (s *Session) LastChange(ctx context.Context, at why.Place, st *ledger.State
 	return s.Ledgers[at.Ward].LastChange(ctx, at.Address, attribute)
 }
 
-// JudgeAgain judges actions in the middle of a run by the rules that were undecided about
+// Enacted is how a run ended, and what came of it.
+type Enacted struct {
+	*enact.Result
+	Found []rules.Finding // by the steps that ran after it
+	Err   error           // what went wrong with these
+}
+
+// Enact carries a proposal out for which there is consent, and runs the steps of the stage enacted. The error says
+// that the run did not end as it should.
+func (s *Session) Enact(ctx context.Context, p *propose.Proposal, o enact.Options) (*Enacted, error) {
+	var err error
+	if o.Judge, err = s.judgeAgain(ctx, p); err != nil {
+		return nil, err
+	}
+	r, err := enact.Enact(ctx, p, o)
+	if err != nil {
+		return nil, err
+	}
+	out := &Enacted{Result: r}
+	if ctx.Err() == nil {
+		out.Found, out.Err = s.stepsAfter(ctx, r)
+	}
+	return out, nil
+}
+
+// judgeAgain judges actions in the middle of a run by the rules that were undecided about
 // them; nil where there are no rules.
-func (s *Session) JudgeAgain(ctx context.Context, p *propose.Proposal) (func(context.Context, *propose.Action,
+func (s *Session) judgeAgain(ctx context.Context, p *propose.Proposal) (func(context.Context, *propose.Action,
 	value.Map) ([]string, error), error) {
 	set, err := s.Rules(ctx)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"kasbah/core/enact"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
 	"kasbah/core/settle"
 	"kasbah/core/survey"
 	"kasbah/core/value"
@@ -31,6 +32,8 @@ type SettleTalk struct {
 	MayWrite func(ctx context.Context, p *Settling) error
 	MayEnact func(ctx context.Context, p *propose.Proposal) error // what is put back
 	Done     func(r *enact.Result)                                // the run that has put back
+	// Found shows what steps found before and after that run; where something of it stops, the error says so
+	Found func(found []rules.Finding, err error) error
 }
 
 // Chosen is what a person chose for each difference.
@@ -185,16 +188,15 @@ func (s *Session) enactOnly(ctx context.Context, r SettleRequest, full []string,
 			if len(p.Approvals) > 0 {
 				return enact.Unsigned(p)
 			}
+			if err := talk.Found(now.StepsBefore(ctx, p)); err != nil {
+				return err
+			}
 			if p.Counts.Changing() > 0 {
 				if err := talk.MayEnact(ctx, p); err != nil {
 					return err
 				}
 			}
-			var err error
-			if o.Judge, err = now.JudgeAgain(ctx, p); err != nil {
-				return err
-			}
-			result, err := enact.Enact(ctx, p, o)
+			result, err := now.Enact(ctx, p, o)
 			if err != nil {
 				return err
 			}
@@ -202,9 +204,9 @@ func (s *Session) enactOnly(ctx context.Context, r SettleRequest, full []string,
 				return problem.List(result.Failures)
 			}
 			if p.Counts.Changing() > 0 {
-				talk.Done(result)
+				talk.Done(result.Result)
 			}
-			return nil
+			return talk.Found(result.Found, result.Err)
 		},
 		Options: func() enact.Options { return now.EnactOptions(ctx, r.Run) },
 		Tell:    func(words string) { now.tell("%s", words) },

@@ -204,10 +204,12 @@ func (s *Session) StepsBefore(ctx context.Context, p *propose.Proposal) ([]rules
 	return found, nil
 }
 
-// StepsAfter runs the steps of the stage enacted on the result of a run, which notes it.
-func (s *Session) StepsAfter(ctx context.Context, r *enact.Result) ([]rules.Finding, error) {
+// stepsAfter runs the steps of the stage enacted on the result of a run. It and the ledgers note how they ended.
+func (s *Session) stepsAfter(ctx context.Context, r *enact.Result) ([]rules.Finding, error) {
 	ran, found, err := s.runSteps(ctx, atEnacted, func() (any, error) { return r, nil })
-	r.Steps = append(r.Steps, ran...)
+	if err == nil {
+		err = r.Ran(ctx, ran)
+	}
 	return found, err
 }
 

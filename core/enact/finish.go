@@ -12,6 +12,7 @@ import (
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/rules"
+	"kasbah/core/steps"
 	"kasbah/core/value"
 )
 
@@ -59,6 +60,7 @@ func topLevel(path string) string {
 func (e *executor) finish(ctx context.Context) (*Result, error) {
 	c := e.count()
 	r := e.r
+	r.runs = e.runs
 	r.Run, r.Reason, r.Counts, r.Failures, r.Recovered, r.Copies, r.Resumed = e.o.Run, e.o.Reason, c, e.failures,
 		e.recovered, e.copies, e.resumedActions
 	for _, u := range e.undone {
@@ -204,14 +206,11 @@ func (e *executor) rulesSaid(ward string) []string {
 }
 
 // stepsRan are the steps that ran before.
-func (e *executor) stepsRan() (out []string) {
+func (e *executor) stepsRan() []string {
 	if e.p == nil {
 		return nil
 	}
-	for _, r := range e.p.Steps {
-		out = append(out, r.String())
-	}
-	return out
+	return steps.Texts(e.p.Steps)
 }
 
 // failedIn says what failed in a ward, and why.

@@ -1,6 +1,7 @@
 package enact
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 
 	"kasbah/core/disk"
 	"kasbah/core/driver"
+	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
 	"kasbah/core/steps"
@@ -49,6 +51,8 @@ type Result struct {
 
 	Failures []*problem.Problem `json:"-"`
 	Resumed  int                `json:"-"` // of those done, the actions that earlier runs of the same proposal did
+
+	runs map[string]*ledger.Run // by ward; they have ended
 }
 
 // newResult is the result of carrying out a proposal, of which nothing is known yet.
@@ -70,6 +74,22 @@ func NothingToDo(p *propose.Proposal, reason string) *Result {
 	r := newResult(p)
 	r.Reason = reason
 	return r
+}
+
+// Ran notes which steps ran once the run had ended, here and in the ledgers.
+func (r *Result) Ran(ctx context.Context, ran []steps.Ran) error {
+	r.Steps = append(r.Steps, ran...)
+	if len(ran) == 0 {
+		return nil
+	}
+	var errs []error
+	for _, w := range value.Keys(r.runs) {
+		if err := r.runs[w].After(ctx, steps.Texts(ran)); err != nil {
+			errs = append(errs, fmt.Errorf("the run has ended (%s), but its ledger could not note the steps that ran "+
+				"after it: %w", r.Outcome, err))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // MayGoOn reports whether the same command can get further than the run did: not where

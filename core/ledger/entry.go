@@ -32,6 +32,7 @@ const (
 	KindBeat   Kind = "beat"
 	KindEnd    Kind = "end"
 	KindBreak  Kind = "break"
+	KindAfter  Kind = "after"
 	KindNote   Kind = "note"
 	KindWatch  Kind = "watch" // of a journal
 )
@@ -59,6 +60,7 @@ type Line struct {
 	Beat   *Beat   `json:"beat,omitempty"`
 	End    *End    `json:"end,omitempty"`
 	Break  *Break  `json:"break,omitempty"`
+	After  *After  `json:"after,omitempty"`
 	Note   *Note   `json:"note,omitempty"`
 
 	Watch *alert.Line `json:"watch,omitempty"`
@@ -190,6 +192,12 @@ type Break struct {
 	Run string  `json:"run"`
 	Why string  `json:"why"`
 	Key *RunKey `json:"key,omitempty"` // that signs the entry
+}
+
+// After says what came of a run once it had ended. It needs no lock and changes no record.
+type After struct {
+	Steps []string `json:"steps"`         // that ran then, each as `NAME at STAGE: outcome`
+	Key   *RunKey  `json:"key,omitempty"` // that signs the entry
 }
 
 // Note records a change that is no call.
@@ -373,7 +381,8 @@ func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
 func (l Line) check() error {
 	has := map[Kind]bool{
 		KindBegin: l.Begin != nil, KindIntent: l.Intent != nil, KindResult: l.Result != nil, KindBeat: l.Beat != nil,
-		KindEnd: l.End != nil, KindBreak: l.Break != nil, KindNote: l.Note != nil, KindWatch: l.Watch != nil,
+		KindEnd: l.End != nil, KindBreak: l.Break != nil,
+		KindAfter: l.After != nil, KindNote: l.Note != nil, KindWatch: l.Watch != nil,
 	}
 	for k, there := range has {
 		if there != (k == l.Kind) {

@@ -49,6 +49,8 @@ func (r *RunSummary) ended(e *Entry, end *End) {
 	r.Last = max(r.Last, e.Seq)
 }
 
+func (r *RunSummary) after(a *After) { r.Steps = append(slices.Clone(r.Steps), a.Steps...) }
+
 func (r *RunSummary) broken(e *Entry, b *Break) { r.Outcome, r.Why, r.Last = "broken", b.Why, e.Seq }
 
 // Call is a call of a run, as the log has it.
@@ -123,6 +125,8 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 				}
 			case line.Kind == KindEnd:
 				r.ended(e, line.End)
+			case line.Kind == KindAfter:
+				r.after(line.After)
 			}
 			if r != nil {
 				r.Last = max(r.Last, e.Seq)

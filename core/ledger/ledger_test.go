@@ -77,6 +77,34 @@ func TestRunIsRecorded(t *testing.T) {
 	require.Equal(t, []Call{{Address: "medina.bucket/a", Call: "create", Outcome: "done"}}, history[0].Calls)
 }
 
+// TestAfterTheEnd: what ran after a run is noted although another run holds the lock by then, and is that run's.
+func TestAfterTheEnd(t *testing.T) {
+	s := memory.New()
+	one, two := open(t, s, "keeper-1"), open(t, s, "keeper-2")
+	r := begin(t, one, "run-1")
+	enact(t, r, 1, "medina.bucket/a", nil)
+	require.NoError(t, r.End(ctx, End{Outcome: "done", Steps: []string{"scan at proposed: passed"}}))
+	state, err := two.Load(ctx)
+	require.NoError(t, err)
+	last := state.Latest
+	require.NoError(t, r.After(ctx, []string{"scan at enacted: 1 finding"}))
+	other := begin(t, two, "run-2")
+	require.NoError(t, r.After(ctx, []string{"smoke at enacted: failed"}))
+	enact(t, other, 1, "medina.bucket/b", nil)
+	end(t, other)
+	require.Equal(t, []string{"scan at proposed: passed"}, last.Steps, "a state that was handed out stays as it is")
+	history, _, err := one.History(ctx)
+	require.NoError(t, err)
+	require.Len(t, history, 2)
+	require.Equal(t, []string{"scan at proposed: passed", "scan at enacted: 1 finding", "smoke at enacted: failed"},
+		history[0].Steps)
+	require.Equal(t, "done", history[0].Outcome)
+	require.Empty(t, history[1].Steps)
+	v, err := one.Verify(ctx)
+	require.NoError(t, err)
+	require.Empty(t, v.Notes)
+}
+
 func TestLockRefusesAndWaits(t *testing.T) {
 	s := memory.New()
 	one, two := open(t, s, "keeper-1"), open(t, s, "keeper-2")

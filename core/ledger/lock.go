@@ -125,32 +125,50 @@ func (e *noLockError) Unwrap() error { return errHoldsNone }
 
 // Break takes the lock away from a run. by is the run that does so, or "".
 func (l *Ledger) Break(ctx context.Context, run, why, by string) error {
+	return l.aside(ctx, by, func(s *State) (*signer, Line, error) {
+		if s.Open[run] == nil {
+			return nil, Line{}, &noLockError{run, l.Ward}
+		}
+		signer, err := l.newSigner(by, s)
+		return signer, Line{Kind: KindBreak, Break: &Break{Run: run, Why: why, Key: signer.publicOf()}}, err
+	})
+}
+
+// After notes which steps ran once the run had ended, and how each of them ended.
+func (r *Run) After(ctx context.Context, steps []string) error {
+	return r.l.aside(ctx, r.ID, func(*State) (*signer, Line, error) {
+		return r.signer, Line{Kind: KindAfter, After: &After{Steps: steps, Key: r.signer.publicOf()}}, nil
+	})
+}
+
+// aside appends an entry for which no lock is held. line makes it, for the state that it follows.
+func (l *Ledger) aside(ctx context.Context, run string, line func(*State) (*signer, Line, error)) error {
 	for {
 		s, err := l.Load(ctx)
 		if err != nil {
 			return err
 		}
-		if s.Open[run] == nil {
-			return &noLockError{run, l.Ward}
-		}
-		h := Header{
-			Format: Format, Seq: s.Seq + 1, Prev: s.Hash, Time: time.Now().UTC(), Run: by,
-			Who: l.who.Who, Host: l.who.Host, Program: l.who.Program, Kind: KindBreak,
-		}
-		signer, err := l.newSigner(by, s)
+		signer, one, err := line(s)
 		if err != nil {
 			return err
 		}
+		h := Header{
+			Format: Format, Seq: s.Seq + 1, Prev: s.Hash, Time: time.Now().UTC(), Run: run,
+			Who: l.who.Who, Host: l.who.Host, Program: l.who.Program, Kind: one.Kind,
+		}
 		key := l.logKey(h.Seq)
-		body, err := l.codec.encode(h,
-			[]Line{{Kind: KindBreak, Break: &Break{Run: run, Why: why, Key: signer.publicOf()}}})
+		body, err := l.codec.encode(h, []Line{one})
 		if err == nil {
 			body, err = l.sealed(key, signer.sign(key, body), s.Readers, nil)
 		}
 		if err != nil {
 			return err
 		}
-		won, err := l.put(ctx, l.logKey(h.Seq), body)
+		won, err := l.put(ctx, key, body)
+		if err == nil && won && l.memory != nil {
+			s.Seq, s.Hash = h.Seq, hash(body)
+			err = l.memory.Remember(l.prefix, s.head())
+		}
 		if err != nil || won {
 			return err
 		}

@@ -283,6 +283,11 @@ func (s *State) line(e *Entry, l *Line) {
 	case KindBreak:
 		s.breakLock(e, l.Break)
 		return
+	case KindAfter:
+		if s.Latest != nil && s.Latest.Run == e.Run {
+			s.Latest.after(l.After)
+		}
+		return
 	}
 	run := s.Open[e.Run]
 	if run == nil {

@@ -244,6 +244,8 @@ func (e *Entry) runKey() *RunKey {
 		return l.Begin.Key
 	case l.Break != nil:
 		return l.Break.Key
+	case l.After != nil:
+		return l.After.Key
 	}
 	return nil
 }

@@ -50,6 +50,14 @@ func (r Ran) String() string {
 	return fmt.Sprintf("%s at %s: %s", r.Name, r.At, how)
 }
 
+// Texts are steps as people read them; nil for none.
+func Texts(ran []Ran) (out []string) {
+	for _, r := range ran {
+		out = append(out, r.String())
+	}
+	return out
+}
+
 // Most is how many bytes a step may write.
 const Most = 8 << 20
 
