@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"kasbah/core/declare"
 	"kasbah/core/driver"
@@ -15,6 +16,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/propose"
 	"kasbah/core/schema"
+	"kasbah/core/store"
 	"kasbah/core/value"
 	"kasbah/medina"
 	"kasbah/stores/file"
@@ -80,10 +82,12 @@ type instant struct {
 	driver.Driver
 	catalog *schema.Catalog
 	made    atomic.Int64
+	pace    float64 // of what a real cloud takes; 0 for no time
 }
 
 // Create makes up what the cloud would decide.
 func (d *instant) Create(_ context.Context, typ string, inputs value.Map, _ string) (driver.Live, error) {
+	time.Sleep(time.Duration(d.pace * seconds[typ] * float64(time.Second)))
 	t := d.catalog.Types[typ]
 	id := fmt.Sprintf("%s-%d", typ, d.made.Add(1))
 	attributes := value.CloneMap(inputs)
@@ -116,6 +120,16 @@ func (b *bench) recorded(name string, n int) (string, error) {
 
 // record enacts an estate of n resources against the instant cloud.
 func (b *bench) record(dir string, n int) error {
+	s, err := file.Open(filepath.Join(dir, ".kasbah", "ledger"))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return b.carryOut(dir, n, s, 0, 256)
+}
+
+// carryOut enacts an estate of n resources, of which nothing is recorded, against a cloud of a pace.
+func (b *bench) carryOut(dir string, n int, s store.Store, pace float64, parallel int) error {
 	real, err := medina.Settings{API: "embedded", Options: medina.Options{Path: filepath.Join(dir, ".kasbah",
 		"medina.db")}}.Driver("keeper-1")
 	if err != nil {
@@ -133,18 +147,15 @@ func (b *bench) record(dir string, n int) error {
 	catalogs := map[string]*schema.Catalog{"medina": catalog}
 	o := declare.Options{Estate: e, Env: "trial", Wards: e.Wards, Catalogs: catalogs}
 	for w := range wards {
-		o.Inputs = append(o.Inputs, estate.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)),
-			Source: "bench"})
+		if e.HasWard(wardName(w)) {
+			o.Inputs = append(o.Inputs, estate.Input{Ward: wardName(w), Name: "n", Value: int64(share(n, w)),
+				Source: "bench"})
+		}
 	}
 	d, problems := declare.Evaluate(context.Background(), o)
 	if problems.Wrong() > 0 {
 		return problems
 	}
-	s, err := file.Open(filepath.Join(dir, ".kasbah", "ledger"))
-	if err != nil {
-		return err
-	}
-	defer s.Close()
 	ledgers, states := map[string]*ledger.Ledger{}, map[string]*ledger.State{}
 	for _, w := range e.Wards {
 		if ledgers[w], err = ledger.New(s, "coast", "trial", w, ledger.Identity{Who: "keeper-1", Host: "bench",
@@ -163,8 +174,8 @@ func (b *bench) record(dir string, n int) error {
 		Run:     "bench",
 		Command: "bench",
 		Clouds: enact.Clouds{Catalogs: catalogs, Drivers: map[string]driver.Driver{"medina": &instant{Driver: real,
-			catalog: catalog}}, Ledgers: ledgers},
-		Pace: enact.Pace{Parallel: 256},
+			catalog: catalog, pace: pace}}, Ledgers: ledgers},
+		Pace: enact.Pace{Parallel: parallel},
 	})
 	if err != nil {
 		return err

@@ -40,7 +40,7 @@ func newDesk(t *testing.T) *desk {
 func (d *desk) declared() map[string]string {
 	out := map[string]string{}
 	for _, r := range d.views["live"].eval.Declared.Resources {
-		out[r.Full()] = string(value.Encode(r.Inputs)) + strings.Join(r.NeedAddresses(), " ")
+		out[r.Full()] = string(value.Encode(r.Inputs())) + strings.Join(r.NeedAddresses(), " ")
 	}
 	return out
 }

@@ -192,7 +192,7 @@ func (v *view) hints(f *code.File, in code.Span, hint func(syntax.Expr, declare.
 			continue
 		}
 		for _, attr := range one.Type.Attributes {
-			is, has := one.Inputs[attr.Name]
+			is, has := one.Inputs()[attr.Name]
 			e := code.Argument(c, declare.Identifier(attr.Name), -1)
 			if !has || e == nil || attr.Refers != "" || !computed(e) {
 				continue

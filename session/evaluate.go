@@ -88,11 +88,26 @@ func (s *Session) readOptions(ctx context.Context) (declare.Options, error) {
 // Evaluate evaluates the session's wards, checks their graph and holds them against the house
 // rules. What other wards publish is read from others.
 func (s *Session) Evaluate(ctx context.Context, others *Others) (*Evaluation, error) {
+	return s.evaluateKept(ctx, others, nil)
+}
+
+func (s *Session) evaluateKept(ctx context.Context, others *Others, kept *declarations) (*Evaluation, error) {
 	o, err := s.Options(ctx, others)
 	if err != nil {
 		return nil, err
 	}
-	return s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
+	if kept == nil {
+		return s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
+	}
+	o.Memory = kept
+	e, err := s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(slices.DeleteFunc(slices.Clone(s.Wards), func(w string) bool { return !e.Declared.Kept[w] })); n > 0 {
+		s.detail("%d of %d wards declare what they did the last time; those were not evaluated.", n, len(s.Wards))
+	}
+	return e, nil
 }
 
 // EvaluateAgain is Evaluate with texts in place of files, by their path below the estate's folder.
@@ -134,7 +149,11 @@ func (s *Session) EvaluateWith(ctx context.Context, o declare.Options) (*Evaluat
 // EvaluateRight is Evaluate for work that cannot go on with problems, and that needs the
 // secrets which the declarations ask for.
 func (s *Session) EvaluateRight(ctx context.Context, others *Others) (*Evaluation, error) {
-	e, err := s.Evaluate(ctx, others)
+	return s.evaluateRight(ctx, others, nil)
+}
+
+func (s *Session) evaluateRight(ctx context.Context, others *Others, kept *declarations) (*Evaluation, error) {
+	e, err := s.evaluateKept(ctx, others, kept)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +181,7 @@ func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loaded
 	e := &Evaluation{Declared: d, Graph: g, loaded: loaded, moved: map[string]bool{}}
 	same := map[string]bool{}
 	for _, ward := range s.Wards {
-		same[ward] = d.Kept[ward] && !was.moved[ward]
+		same[ward] = was != nil && d.Kept[ward] && !was.moved[ward]
 		e.moved[ward] = !same[ward]
 	}
 	if was != nil && loaded.set == was.loaded.set {

@@ -65,6 +65,11 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 		return err
 	})
 	others := s.Others()
+	var kept *declarations
+	if !r.Anew && !r.Raze && s.config.Overlay == nil {
+		kept = &declarations{s: s}
+		defer kept.work.Wait()
+	}
 	last := s.recall(ctx, others, r)
 	if last != nil && last.was != nil {
 		if err := read.Wait(); err != nil {
@@ -86,7 +91,7 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 	e := &Evaluation{}
 	if !r.Raze {
 		var err error
-		if e, err = s.evaluateForChange(ctx, others); err != nil {
+		if e, err = s.evaluateForChange(ctx, others, kept); err != nil {
 			return nil, err
 		}
 	}
@@ -107,9 +112,10 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 	return out, s.rehearse(ctx, out.Proposal, r)
 }
 
-// evaluateForChange is EvaluateRight, with the steps that look at what is declared.
-func (s *Session) evaluateForChange(ctx context.Context, others *Others) (*Evaluation, error) {
-	e, err := s.EvaluateRight(ctx, others)
+// evaluateForChange is EvaluateRight, with the steps that look at what is declared. Where something is kept of the
+// last evaluation, that stands for what is as it was; nil asks for an evaluation of everything.
+func (s *Session) evaluateForChange(ctx context.Context, others *Others, kept *declarations) (*Evaluation, error) {
+	e, err := s.evaluateRight(ctx, others, kept)
 	if err != nil {
 		return nil, err
 	}

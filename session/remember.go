@@ -14,6 +14,7 @@ import (
 
 	"kasbah/core/declare"
 	"kasbah/core/propose"
+	"kasbah/core/recall"
 	"kasbah/core/rules"
 )
 
@@ -24,7 +25,7 @@ const fewest = 500
 // remembering is what a command knows of the proposal that was remembered for the
 // same wards.
 type remembering struct {
-	file  propose.RememberedFile
+	file  recall.File
 	basis func() (string, error) // what this proposal is made from
 	was   *propose.Remembered
 }
@@ -42,25 +43,94 @@ func (s *Session) recall(ctx context.Context, others *Others, r Request) *rememb
 	if len(s.Estate.Others()) > 0 || len(s.stepsAt(atDeclared)) > 0 { // these look at what is declared each time, and readings are noted
 		return nil
 	}
-	dir, err := os.UserCacheDir()
-	if err != nil {
-		return nil // a machine without a place for it
-	}
 	basis, err := s.basis(ctx, others)
 	if err != nil {
 		return nil
 	}
-	of := strings.Join(append([]string{s.Estate.Dir, s.Env, strconv.FormatBool(r.Offline)}, s.Wards...), "\x00")
-	m := &remembering{basis: basis, file: propose.RememberedFile{Path: filepath.Join(dir, "kasbah", "remembered",
-		digestOf(of)), Box: s.Box}}
-	if m.was, err = m.file.Read(); err == nil && m.was != nil {
-		var same bool
-		if same, err = s.unmoved(ctx, others, m); !same {
-			m.was = nil
-		}
+	m := &remembering{basis: basis, was: &propose.Remembered{}}
+	var there bool
+	if m.file, there = s.kept(append([]string{s.Env, strconv.FormatBool(r.Offline)}, s.Wards...)...); !there {
+		return nil
+	}
+	same, err := m.file.Read(m.was)
+	if same && err == nil {
+		err = m.was.Whole()
+	}
+	if same && err == nil {
+		same, err = s.unmoved(ctx, others, m)
+	}
+	if !same || err != nil {
+		m.was = nil
 	}
 	s.forgot(err)
 	return m
+}
+
+// kept is where something of the estate is kept; there is none on a machine without a place for it.
+func (s *Session) kept(of ...string) (f recall.File, there bool) {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return f, false
+	}
+	program, err := s.programs.get(func() (string, error) {
+		self, err := os.Executable()
+		if err != nil {
+			return "", err
+		}
+		is, err := os.Stat(self)
+		if err != nil {
+			return "", err
+		}
+		dir := filepath.Join(dir, "kasbah", "remembered")
+		return digestOf(fmt.Sprintln(s.config.Identity.Program, is.Size(), is.ModTime().UnixNano())), recall.Sweep(dir)
+	})
+	return recall.File{Path: filepath.Join(dir, "kasbah", "remembered",
+		digestOf(strings.Join(append([]string{s.Estate.Dir}, of...), "\x00"))), Program: program, Box: s.Box}, err == nil
+}
+
+// declarations remembers what wards declared; see declare.Memory.
+type declarations struct {
+	s    *Session
+	work sync.WaitGroup // that keeps what was evaluated
+	one  sync.Mutex     // one ward is kept at a time, for the sake of memory
+}
+
+func (d *declarations) file(ward string) (recall.File, bool) {
+	return d.s.kept("declared", d.s.Env, ward)
+}
+
+// Recall is what was remembered of a ward last.
+func (d *declarations) Recall(ward string) *declare.Remembered {
+	f, there := d.file(ward)
+	if !there {
+		return nil
+	}
+	is := &declare.Remembered{}
+	there, err := f.Read(is)
+	if err != nil {
+		d.s.detail("What %s declared the last time cannot be used, so it is evaluated: %v", ward, err)
+	}
+	if !there || err != nil {
+		return nil
+	}
+	return is
+}
+
+// Remember keeps what a ward declared, beside what comes next.
+func (d *declarations) Remember(ward string, is func() *declare.Remembered) {
+	f, there := d.file(ward)
+	if !there {
+		return
+	}
+	d.work.Go(func() {
+		d.one.Lock()
+		defer d.one.Unlock()
+		if m := is(); m != nil {
+			if err := f.Write(m); err != nil {
+				d.s.detail("What %s declares cannot be remembered, so it is evaluated each time: %v", ward, err)
+			}
+		}
+	})
 }
 
 // forgot tells those who want to know more why a proposal is made again.
@@ -96,16 +166,7 @@ func (s *Session) basis(ctx context.Context, others *Others) (func() (string, er
 		if err != nil {
 			return "", err
 		}
-		self, err := os.Executable()
-		if err != nil {
-			return "", err
-		}
-		program, err := os.Stat(self)
-		if err != nil {
-			return "", err
-		}
-		return digestOf(fmt.Sprintln(declared, s.config.Identity.Program, program.Size(), program.ModTime().UnixNano(),
-			today, set.Files(), from)), nil
+		return digestOf(fmt.Sprintln(declared, today, set.Files(), from)), nil
 	}), nil
 }
 

@@ -76,6 +76,8 @@ type Session struct {
 	kinds     map[string]string // of the drivers
 	options   lazy[declare.Options]
 	loaded    lazy[loadedRules]
+	programs  lazy[string] // what identifies this program
+	details   sync.Mutex
 	source    lazy[Source]
 	elsewhere elsewhere // other estates
 	closers   closers
@@ -204,6 +206,8 @@ func (s *Session) tell(format string, args ...any) {
 // detail tells somebody who wants to know more.
 func (s *Session) detail(format string, args ...any) {
 	if s.config.Detail != nil {
+		s.details.Lock()
+		defer s.details.Unlock()
 		s.config.Detail(fmt.Sprintf(format, args...))
 	}
 }

@@ -129,7 +129,9 @@ func TestPairs(t *testing.T) {
 	typ.Attributes = slices.DeleteFunc(slices.Clone(typ.Attributes), func(a *schema.Attribute) bool { return a.Secret })
 	typ.Attribute("image").Fixed = true
 	declared := func(name string, inputs value.Map) *declare.Resource {
-		return &declare.Resource{Ward: "shore", Address: "sea.lamp/" + name, Driver: "sea", Type: typ, Name: name, Inputs: inputs}
+		r := &declare.Resource{Ward: "shore", Address: "sea.lamp/" + name, Driver: "sea", Type: typ, Name: name}
+		r.SetInputs(inputs)
+		return r
 	}
 	live := func(id, name string, more value.Map) driver.Live {
 		return driver.Live{ID: id, Attributes: thing(typ, id, name, more).Attributes}

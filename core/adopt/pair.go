@@ -168,8 +168,8 @@ func keyOf(names []string, of value.Map) (string, bool) {
 // inputs are a declaration's, as far as they are known from what was paired before, or adopted of
 // that.
 func (p *pairing) inputs(d *declare.Resource, adopted bool) value.Map {
-	out := make(value.Map, len(d.Inputs)+1)
-	for name, v := range d.Inputs {
+	out := make(value.Map, len(d.Inputs())+1)
+	for name, v := range d.Inputs() {
 		if value.IsSecret(v) {
 			continue
 		}
@@ -408,7 +408,7 @@ func (p *pairing) why(d *declare.Resource, c *candidates) string {
 	if key == "" {
 		for _, name := range c.identity {
 			var from []string
-			value.Refs(d.Inputs[name], func(ref value.Ref) {
+			value.Refs(d.Inputs()[name], func(ref value.Ref) {
 				if _, ok := p.paired[ref.Address]; !ok && !value.IsFound(ref.Address) {
 					from = append(from, ref.Address)
 				}

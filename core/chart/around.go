@@ -15,8 +15,8 @@ func (c *Chart) AddFinds(d *declare.Declared) {
 			continue
 		}
 		told := map[string]bool{}
-		for _, name := range value.Keys(r.Inputs) {
-			value.Refs(r.Inputs[name], func(ref value.Ref) {
+		for _, name := range value.Keys(r.Inputs()) {
+			value.Refs(r.Inputs()[name], func(ref value.Ref) {
 				f := d.Finds[ref.Address]
 				if f == nil || told[ref.Address] {
 					return
@@ -56,7 +56,7 @@ func (c *Chart) AddInputs(d *declare.Declared, facts bool) error {
 			continue
 		}
 		told := map[string]bool{}
-		for _, name := range value.Keys(r.Inputs) {
+		for _, name := range value.Keys(r.Inputs()) {
 			o, err := d.Why(r, value.Path{value.Key(name)})
 			if err != nil {
 				return err

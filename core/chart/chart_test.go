@@ -27,7 +27,8 @@ func estate(rng *rand.Rand) (*declare.Declared, map[string]*ledger.State) {
 		ward := &declare.Ward{Name: fmt.Sprint("shore-", 9-w)}
 		var records []*ledger.Record
 		for i := range rng.IntN(20) {
-			r := &declare.Resource{Ward: ward.Name, Driver: "sea", Type: typ, Name: fmt.Sprint("lamp-", 20-i), Inputs: value.Map{"height": int64(i)}}
+			r := &declare.Resource{Ward: ward.Name, Driver: "sea", Type: typ, Name: fmt.Sprint("lamp-", 20-i)}
+			r.SetInputs(value.Map{"height": int64(i)})
 			r.Address = "sea.lamp/" + r.Name
 			if k := rng.IntN(6); k < 3 {
 				r.Within = []*declare.Instance{{Name: fmt.Sprint("light-", k), Kit: "station"}}
@@ -43,7 +44,7 @@ func estate(rng *rand.Rand) (*declare.Declared, map[string]*ledger.State) {
 			}
 			all = append(all, r.Full())
 			ward.Resources = append(ward.Resources, r)
-			records = append(records, &ledger.Record{Address: r.Address, Type: "sea.lamp", ID: r.Name, Needs: needs, Inputs: value.Attributes(r.Inputs)})
+			records = append(records, &ledger.Record{Address: r.Address, Type: "sea.lamp", ID: r.Name, Needs: needs, Inputs: value.Attributes(r.Inputs())})
 		}
 		wards, states[ward.Name] = append(wards, ward), ledger.NewState(records...)
 	}

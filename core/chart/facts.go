@@ -56,15 +56,15 @@ func (c *Chart) declared(n *Node, r *declare.Resource) {
 	if n.Facts == nil {
 		n.Facts = &Facts{}
 	}
-	for _, name := range value.Keys(r.Inputs) {
+	for _, name := range value.Keys(r.Inputs()) {
 		v := c.row(n, name)
 		v.Secret = secret(r.Type, name)
-		v.Declared = c.shown(r.Ward, r.Inputs[name], v.Secret)
+		v.Declared = c.shown(r.Ward, r.Inputs()[name], v.Secret)
 	}
 	if r.MadeName != "" {
 		c.row(n, "name").Declared = c.text(r.MadeName)
 	}
-	if price, known := r.Type.PriceOf(r.Inputs); known {
+	if price, known := r.Type.PriceOf(r.Inputs()); known {
 		n.Price = &price
 	}
 	n.Care = phrases(&r.Care.Care)

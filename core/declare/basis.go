@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path"
 	"strings"
 
 	"kasbah/core/estate"
@@ -59,6 +60,10 @@ func (o Options) Unmoved(ward string, files map[string]string) (bool, error) {
 		return false, err
 	}
 	defer root.Close()
+	return o.unmovedWard(root, ward, files)
+}
+
+func (o Options) unmovedWard(root *os.Root, ward string, files map[string]string) (bool, error) {
 	list, err := starFiles(o, root, ward)
 	if err != nil {
 		return false, err
@@ -83,14 +88,9 @@ func (o Options) Same(files map[string]string) (bool, error) {
 
 func (o Options) unmoved(root *os.Root, files map[string]string) (bool, error) {
 	for name, digest := range files {
-		src := source{name: name, path: name, root: root}
-		if rest, ok := strings.CutPrefix(name, kitPrefix); ok {
-			of, inside, _ := strings.Cut(rest, "/")
-			k := o.Kits[of]
-			if k == nil || k.Root == nil {
-				return false, nil
-			}
-			src.root, src.path, src.kit = k.Root, inside, k
+		src, ok := o.sourceOf(root, name)
+		if !ok {
+			return false, nil
 		}
 		body, overlaid := o.Overlay[src.inEstate()]
 		if !overlaid {
@@ -104,6 +104,23 @@ func (o Options) unmoved(root *os.Root, files map[string]string) (bool, error) {
 		}
 	}
 	return true, nil
+}
+
+// sourceOf is a file by its name in Ward.Files. It is not ok for one of a kit that is not there.
+func (o Options) sourceOf(root *os.Root, name string) (src source, ok bool) {
+	rest, ofKit := strings.CutPrefix(name, kitPrefix)
+	if !ofKit {
+		if o.Estate.WardOf(path.Dir(name)) == "" {
+			return source{kind: commonFile, name: name, path: name, root: root}, true
+		}
+		return source{kind: wardFile, name: name, path: name, root: root}, true
+	}
+	of, inside, _ := strings.Cut(rest, "/")
+	k := o.Kits[of]
+	if k == nil || k.Root == nil {
+		return source{}, false
+	}
+	return source{kind: kitFile, name: name, path: inside, root: k.Root, kit: k}, true
 }
 
 func fileDigest(body []byte) string { return fmt.Sprintf("%x", sha256.Sum256(body)) }

@@ -18,7 +18,7 @@ func TestBasisKnowsEveryOption(t *testing.T) {
 	// what other wards publish is held against their ledgers; an overrun is an end
 	// and nothing that is evaluated with other texts is remembered
 	elsewhere := []string{"Published", "Overrun", "Overlay"}
-	beside := []string{"Bindings", "Again", "along"} // questions beside, which change nothing that is declared
+	beside := []string{"Bindings", "Again", "along", "Memory"} // questions beside, which change nothing that is declared
 	var fields []string
 	for i, of := 0, reflect.TypeFor[declare.Options](); i < of.NumField(); i++ {
 		fields = append(fields, of.Field(i).Name)

@@ -131,7 +131,7 @@ func (all *Changer) SetAttribute(r *Resource, name string, v any) ([]Change, err
 	if s, ok := r.star[code]; ok {
 		code = s
 	}
-	was, declared := r.Inputs[name]
+	was, declared := r.Inputs()[name]
 	at, found := c.find(0, code)
 	switch {
 	case !declared && v == nil:

@@ -31,6 +31,7 @@ type Options struct {
 	Bindings bool                       // find out by which names files bind resources
 	Again    bool                       // keep what Declared.Again needs
 	along    bool                       // wards that are read are evaluated as well
+	Memory   Memory                     // of the last evaluations; nil for none
 	// Published answers for a ward that is not among Wards with the values it
 	// published last, by name. Leaves that were pending then are pending in
 	// them. Nil means that no other ward can be read.
@@ -49,7 +50,7 @@ type Declared struct {
 	Resources []*Resource      // of all wards, in the order of wards and declarations
 	Finds     map[string]*Find // things that are looked up, by the address that references use
 
-	Kept map[string]bool // wards that were not evaluated again, see Again
+	Kept map[string]bool // wards that were not evaluated again, see Again and Options.Memory
 
 	byAddress map[string]map[string]*Resource // by ward, and by the address in it
 	turns     map[string]*turn                // where Options.Again asks for it
@@ -132,9 +133,9 @@ type Resource struct {
 	Address  string // without its ward
 	Driver   string // its name in kasbah.toml
 	Type     *schema.Type
-	Name     string    // the last part of the address
-	Inputs   value.Map // as declared, in the schema's kinds; may hold pending values
-	MadeName string    // the name by the estate's pattern, when the code gives none
+	Name     string // the last part of the address
+	inputs   value.Map
+	MadeName string // the name by the estate's pattern, when the code gives none
 	Needs    []Need
 	Care     Care
 	Within   []*Instance // the instances of kits around it, outermost first
@@ -143,7 +144,9 @@ type Resource struct {
 	full     string // address with its ward
 	fullType string // type with its driver
 	digest   *digest
-	beyond   bool // see LooksBeyond
+	beyond   bool   // see LooksBeyond
+	moving   bool   // see UsesMoving
+	later    *later // of a resource that is remembered; nil for one that was evaluated
 	index    *index
 	trace    trace
 	star     map[string]string // schema name -> the name used in the code, where they differ
@@ -164,6 +167,28 @@ type Care struct {
 	RenamedFrom string `json:"renamed_from,omitempty"`
 }
 
+// Inputs are as declared, in the schema's kinds; they may hold pending values.
+func (r *Resource) Inputs() value.Map {
+	if r.later != nil {
+		r.later.once.Do(func() { r.inputs = r.later.decode(r.Full()) })
+	}
+	return r.inputs
+}
+
+// Price is what the resource costs a month as it is declared, where that is known.
+func (r *Resource) Price() (month float64, known bool) {
+	if r.later != nil {
+		return r.later.price, r.later.priced
+	}
+	return r.Type.PriceOf(r.inputs)
+}
+
+// UsesMoving reports whether inputs are made from an output that moves with work on other things.
+func (r *Resource) UsesMoving() bool { return r.moving || r.index == nil } // no evaluation has noted it
+
+// SetInputs gives a resource that was put together elsewhere its inputs.
+func (r *Resource) SetInputs(inputs value.Map) { r.inputs = inputs }
+
 // FullType is the type as addresses write it: `medina.network`.
 func (r *Resource) FullType() string {
 	if r.fullType == "" { // of a resource that was not made here
@@ -182,7 +207,12 @@ func (r *Resource) Full() string {
 
 // Position is the outermost line that declared the resource, and the calls
 // between it and the driver.
-func (r *Resource) Position() (problem.Position, []string) { return r.index.call(r.trace) }
+func (r *Resource) Position() (problem.Position, []string) {
+	if r.later != nil {
+		return r.later.at.Position, r.later.at.Via
+	}
+	return r.index.call(r.trace)
+}
 
 // At is the place of an attribute's value.
 func (r *Resource) At(path string) (problem.Position, []string) {
@@ -194,7 +224,7 @@ func (r *Resource) At(path string) (problem.Position, []string) {
 	if s, ok := r.star[name]; ok {
 		name = s
 	}
-	return r.index.attribute(r.trace, name)
+	return r.index.filled().attribute(r.trace, name)
 }
 
 // unusedInputs reports values that no input takes. Only a look at every ward

@@ -181,7 +181,7 @@ func (t *kitTest) expect(thread *starlark.Thread, _ *starlark.Builtin, args star
 		if err != nil {
 			return nil, err
 		}
-		if got := r.Inputs[name]; !value.Equal(got, want) {
+		if got := r.Inputs()[name]; !value.Equal(got, want) {
 			return t.note(thread, fmt.Sprintf("%s %s should be %s, and is %s", address, name, value.Plain(want),
 				value.Plain(got)))
 		}

@@ -45,7 +45,7 @@ func NewDocument(estate string, d *Declared) *Document {
 			ward.Published[name] = value.Any{V: p.Value}
 		}
 		for _, r := range w.Resources {
-			one := ResourceDocument{Address: r.Address, Type: r.FullType(), Name: r.Name, Inputs: value.Attributes(r.Inputs),
+			one := ResourceDocument{Address: r.Address, Type: r.FullType(), Name: r.Name, Inputs: value.Attributes(r.Inputs()),
 				Needs:   r.NeedAddresses(),
 				Guarded: r.Care.Guard}
 			one.Position, _ = r.Position()

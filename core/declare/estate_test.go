@@ -134,7 +134,7 @@ func TestNestOfKits(t *testing.T) {
 	require.Empty(t, problems.Wrong(), full(problems))
 	m := d.Find("shore:a/b/c/d/e/medina.machine/gate")
 	require.NotNil(t, m)
-	require.Equal(t, "via {medina.subnet/quay gateway}", m.Inputs["notes"].(*value.Pending).String(),
+	require.Equal(t, "via {medina.subnet/quay gateway}", m.Inputs()["notes"].(*value.Pending).String(),
 		"the pending value came through all levels")
 	require.Equal(t, "from a/b/c/d/e/medina.machine/gate address", value.Plain(d.Wards[0].Published["way"].Value))
 	require.Equal(t, "trial-shore-a-b-c-d-e-gate", m.MadeName)
@@ -291,8 +291,8 @@ func TestWardsReadEachOther(t *testing.T) {
 	d, problems := evaluated(t, files)
 	require.Empty(t, problems.Wrong(), full(problems))
 	m := d.Find("signal:medina.machine/m")
-	require.Equal(t, "from shore:medina.subnet/q id", value.PlainIn("signal", m.Inputs["subnet"]))
-	require.Equal(t, "b", m.Inputs["notes"])
+	require.Equal(t, "from shore:medina.subnet/q id", value.PlainIn("signal", m.Inputs()["subnet"]))
+	require.Equal(t, "b", m.Inputs()["notes"])
 	require.Equal(t, "shore:medina.subnet/q", m.Needs[0].Address)
 	require.Equal(t, []string{"shore quays", "shore plain"}, []string{d.Wards[1].Reads[0].String(),
 		d.Wards[1].Reads[1].String()})
@@ -305,7 +305,7 @@ func TestWardsReadEachOther(t *testing.T) {
 	}
 	alone, problems := declare.Evaluate(context.Background(), o)
 	require.Empty(t, problems.Wrong(), full(problems))
-	require.True(t, value.Equal(m.Inputs, alone.Resources[0].Inputs))
+	require.True(t, value.Equal(m.Inputs(), alone.Resources[0].Inputs()))
 
 	for _, c := range []struct{ shore, signal, wants string }{
 		{"published(\"signal\", \"b\")\npublish(\"a\", 1)\n", "published(\"shore\", \"a\")\npublish(\"b\", 1)\n",
@@ -367,16 +367,16 @@ medina.bucket("b", tags = {"w": "x" + word})
 	require.Empty(t, problems.Wrong(), full(problems))
 	q := d.Find("shore:medina.subnet/quay")
 	require.Equal(t, "from find(medina.network name old, range 10.0.0.0/16) id", value.PlainIn("shore",
-		q.Inputs["network"]))
+		q.Inputs()["network"]))
 	require.Empty(t, q.Needs, "a thing that is found is not a resource")
 	m := d.Find("shore:medina.machine/m")
 	require.Equal(t, []declare.Need{{Address: "shore:medina.subnet/quay", Why: "subnet"}}, m.Needs,
 		"what a look-up is found by is needed")
-	require.True(t, value.IsSecret(m.Inputs["notes"]))
-	require.True(t, value.IsSecret(d.Find("shore:medina.bucket/b").Inputs["tags"]))
+	require.True(t, value.IsSecret(m.Inputs()["notes"]))
+	require.True(t, value.IsSecret(d.Find("shore:medina.bucket/b").Inputs()["tags"]))
 	require.Len(t, d.Finds, 2)
 	require.Equal(t, []string{"token", "word"}, value.Keys(d.Wards[0].Secrets))
-	again, err := value.Decode(value.Encode(m.Inputs["notes"]))
+	again, err := value.Decode(value.Encode(m.Inputs()["notes"]))
 	require.NoError(t, err)
 	require.True(t, value.IsSecret(again), "secrecy is kept through JSON")
 

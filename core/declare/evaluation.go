@@ -35,18 +35,29 @@ type evaluation struct {
 	finds   map[string]*Find
 
 	publishing sync.Mutex // Options.Published is asked by one ward at a time
+
+	basis func() string // what wards are made from beside files and what they read; "" where that cannot be told
 }
 
 // turn is the evaluation of one ward.
 type turn struct {
-	ev   *evaluator
-	err  error
-	done chan struct{} // closed once it has ended
+	ev       *evaluator
+	err      error
+	recalled bool          // it was not evaluated
+	done     chan struct{} // closed once it has ended
 }
 
 func newEvaluation(o Options, root *os.Root) *evaluation {
 	return &evaluation{o: o, root: root, wards: map[string]*turn{}, waits: map[string]Read{},
-		finds: map[string]*Find{}}
+		finds: map[string]*Find{}, basis: sync.OnceValue(func() string {
+			each := o
+			each.Wards = nil // a ward declares the same beside others, if what it reads of them is the same
+			basis, err := each.Basis()
+			if err != nil {
+				return ""
+			}
+			return basis
+		})}
 }
 
 // Evaluate evaluates the wards. The problems hold everything found, in the
@@ -58,6 +69,7 @@ func Evaluate(ctx context.Context, o Options) (*Declared, problem.List) {
 func evaluateFrom(ctx context.Context, o Options, known map[string]*turn) (*Declared, problem.List) {
 	d, problems, circled := evaluate(ctx, o, known, runtime.GOMAXPROCS(0))
 	if circled { // where a circle is met depends on who came first: say always the same
+		o.Memory = nil
 		d, problems, _ = evaluate(ctx, o, known, 1)
 	}
 	return d, problems
@@ -85,7 +97,7 @@ func evaluate(ctx context.Context, o Options, known map[string]*turn, atOnce int
 	}
 	var g errgroup.Group
 	g.SetLimit(atOnce)
-	for _, name := range o.Wards {
+	for _, name := range s.mostLikelyMoved() {
 		g.Go(func() error {
 			s.ward(ctx, name)
 			return nil
@@ -103,6 +115,7 @@ func evaluate(ctx context.Context, o Options, known map[string]*turn, atOnce int
 			problems.Add(t.err)
 			continue
 		}
+		d.Kept[name] = d.Kept[name] || t.recalled
 		problems = append(problems, t.ev.problems...)
 		d.Wards = append(d.Wards, t.ev.out)
 		d.byAddress[name] = t.ev.declared
@@ -141,8 +154,15 @@ func (s *evaluation) ward(ctx context.Context, name string) *turn {
 		return t
 	}
 	defer close(t.done)
+	if t.ev = s.recall(ctx, name); t.ev != nil {
+		t.recalled = true
+		return t
+	}
 	if t.ev, t.err = newEvaluator(s, name); t.err == nil {
 		t.ev.ward(ctx)
+		if s.o.Memory != nil && ctx.Err() == nil {
+			s.o.Memory.Remember(name, t.ev.remember)
+		}
 	}
 	return t
 }
@@ -198,18 +218,17 @@ func (ev *evaluator) published(thread *starlark.Thread, _ *starlark.Builtin, arg
 		return nil, fmt.Errorf("ward %s reads itself: use the value that it publishes", ward)
 	}
 	ev.asked = append(ev.asked, ward)
-	v, err := ev.offered(thread.Local(contextOf).(context.Context), read)
+	v, err := ev.s.offered(thread.Local(contextOf).(context.Context), ev.out.Name, read)
 	if err != nil {
 		return nil, err
 	}
-	ev.out.Reads = append(ev.out.Reads, read)
+	ev.out.Reads, ev.values = append(ev.out.Reads, read), append(ev.values, v)
 	return ev.fromValue(v)
 }
 
-// offered is a published value of another ward, as it was declared or, when
+// offered is a published value of another ward than the reader, as it was declared or, when
 // that ward is not evaluated here, as its ledger has it.
-func (ev *evaluator) offered(ctx context.Context, read Read) (any, error) {
-	s := ev.s
+func (s *evaluation) offered(ctx context.Context, reader string, read Read) (any, error) {
 	if !s.together(read.Ward) {
 		if s.o.Published == nil {
 			return nil, fmt.Errorf("ward %s is not read here", read.Ward)
@@ -232,11 +251,11 @@ func (ev *evaluator) offered(ctx context.Context, read Read) (any, error) {
 		}
 		return v, nil
 	}
-	if err := s.wait(ev.out.Name, read); err != nil {
+	if err := s.wait(reader, read); err != nil {
 		return nil, err
 	}
 	t := s.ward(ctx, read.Ward)
-	s.waited(ev.out.Name)
+	s.waited(reader)
 	if t.err != nil {
 		return nil, t.err
 	}

@@ -33,6 +33,7 @@ type evaluator struct {
 	scopes   []*scope             // the ward, and the instances of kits that are open
 	pattern  string               // of names, with all filled in but {name}
 	asked    []string             // wards that it read, or tried to
+	values   []any                // of out.Reads
 
 	inputsGiven
 	modules
@@ -141,21 +142,10 @@ func (ev *evaluator) evaluate(ctx context.Context, src source) (starlark.StringD
 	if err != nil {
 		return nil, err
 	}
-	body = bytes.TrimPrefix(body, byteOrderMark)
-	if err := onlyUTF8(src.name, body); err != nil {
-		return nil, err
-	}
-	f, err := fileOptions.Parse(src.name, body, 0)
+	f, err := ev.parse(ev.index, src, body)
 	if err != nil {
 		return nil, err
 	}
-	ev.index.add(src.name, f, body, func(module string) string {
-		to, err := ev.module(src, module)
-		if err != nil {
-			return module
-		}
-		return to.name
-	})
 	if problems := rewrite(f); len(problems) > 0 {
 		return nil, problems
 	}
@@ -182,6 +172,26 @@ func (ev *evaluator) evaluate(ctx context.Context, src source) (starlark.StringD
 	})
 	globals.Freeze()
 	return globals, err
+}
+
+// parse parses a file, and adds it to an index.
+func (ev *evaluator) parse(ix *index, src source, body []byte) (*syntax.File, error) {
+	body = bytes.TrimPrefix(body, byteOrderMark)
+	if err := onlyUTF8(src.name, body); err != nil {
+		return nil, err
+	}
+	f, err := fileOptions.Parse(src.name, body, 0)
+	if err != nil {
+		return nil, err
+	}
+	ix.add(src.name, f, body, func(module string) string {
+		to, err := ev.module(src, module)
+		if err != nil {
+			return module
+		}
+		return to.name
+	})
+	return f, nil
 }
 
 var fileOptions = &syntax.FileOptions{Set: true, TopLevelControl: true, GlobalReassign: true}

@@ -36,7 +36,7 @@ func (r *Resource) Fingerprint() value.Fingerprint { return r.digested().print }
 func (r *Resource) LooksBeyond() bool {
 	beyond := r.beyond
 	if r.index == nil { // no evaluation has noted it
-		value.Refs(r.Inputs, func(ref value.Ref) {
+		value.Refs(r.Inputs(), func(ref value.Ref) {
 			beyond = beyond || ref.Address != r.Full() && !slices.Contains(r.NeedAddresses(), ref.Address)
 		})
 	}
@@ -58,7 +58,7 @@ func (r *Resource) makeDigest(scratch []byte) (*digest, []byte) {
 func (r *Resource) appendDeclaration(b []byte, needs []string) []byte {
 	b = append(b, '[')
 	b = append(value.AppendText(b, r.FullType()), ',')
-	b = append(value.Append(b, r.Inputs), ',')
+	b = append(value.Append(b, r.Inputs()), ',')
 	b = append(appendTexts(b, needs), ',')
 	b = append(strconv.AppendBool(b, r.Care.Guard), ',')
 	b = append(value.AppendText(b, r.Care.Swap), ',')

@@ -168,7 +168,7 @@ func (ev *evaluator) checked(thread *starlark.Thread, r *Resource, inputs value.
 		p := ev.fault(thread, r, pos, f.Path.String(), f.Message, f.Hint)
 		p.Via = via
 	}
-	r.Inputs = checked
+	r.inputs = checked
 	for _, a := range r.Type.Attributes {
 		if a.Secret && !a.Output && checked[a.Name] != nil && !value.IsPending(checked[a.Name]) {
 			pos, via := r.At(a.Name)
@@ -262,14 +262,26 @@ func (ev *evaluator) needs(r *Resource) []Need {
 		out = append(out, Need{address, why})
 	}
 	for _, a := range r.Type.Attributes {
-		if v, ok := r.Inputs[a.Name]; ok {
-			value.Refs(v, func(ref value.Ref) { add(ref.Address, a.Name) })
+		if v, ok := r.inputs[a.Name]; ok {
+			value.Refs(v, func(ref value.Ref) {
+				add(ref.Address, a.Name)
+				r.moving = r.moving || ev.s.moves(ref)
+			})
 		}
 	}
 	for _, a := range r.Care.After {
 		add(a, "after")
 	}
 	return out
+}
+
+// moves reports whether a reference is to an output that moves with work on other things.
+func (s *evaluation) moves(ref value.Ref) bool {
+	if len(ref.Path) == 0 {
+		return false
+	}
+	a, _ := s.describe(value.Ref{Address: ref.Address, Path: ref.Path[:1]})
+	return a != nil && a.Moves
 }
 
 // texts is a set of texts that is most often small.

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"sync"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/syntax"
@@ -23,6 +24,9 @@ type index struct {
 	names           problem.Position             // of the pattern
 	drivers, known  map[string]bool              // names that files start with
 	modules         map[string]map[string]string // file -> module of a load statement -> file
+
+	later func(*index) // fills it when it is asked for first; nil where it is filled
+	fill  sync.Once
 
 	// Kept only in an index of whole expressions, made by pristine.
 	whole     bool
@@ -82,6 +86,14 @@ type function struct {
 func newIndex() *index {
 	return &index{calls: map[place]*callSite{}, assigns: map[string]map[string]syntax.Expr{},
 		loads: map[string]map[string]loaded{}, bodies: map[string][]byte{}, modules: map[string]map[string]string{}}
+}
+
+// filled is the index once it knows its files.
+func (ix *index) filled() *index {
+	if ix != nil && ix.later != nil {
+		ix.fill.Do(func() { ix.later(ix) })
+	}
+	return ix
 }
 
 func at(p syntax.Position) place { return place{p.Filename(), p.Line, p.Col} }

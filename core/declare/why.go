@@ -81,7 +81,7 @@ func (d *Declared) Why(r *Resource, path value.Path) (*Origin, error) {
 		return nil, withHint(fmt.Errorf("%s has no attribute %q", schema.WithArticle(r.FullType()), path[0].Key),
 			nearest.Hint(path[0].Key, names))
 	}
-	v, declared := r.Inputs[attr.Name]
+	v, declared := r.Inputs()[attr.Name]
 	switch {
 	case attr.Output:
 		return &Origin{Kind: FromCloud, What: "decided by the cloud", Position: pos}, nil
@@ -157,13 +157,13 @@ func (w *why) attribute(path value.Path, v any) *Origin {
 		at.expr = expr
 		out = w.explain(at)
 		if len(rest) > 0 && out.Kind != FromLiteral {
-			v, _ = path.At(map[string]any(w.r.Inputs))
+			v, _ = path.At(map[string]any(w.r.Inputs()))
 		}
 	} else {
 		pos, _ := w.r.At(path.String())
 		out = &Origin{Kind: FromExpression, What: "given through ** ", Position: pos}
 	}
-	if x, ok := path.At(map[string]any(w.r.Inputs)); ok {
+	if x, ok := path.At(map[string]any(w.r.Inputs())); ok {
 		v = x
 	}
 	told := map[string]bool{}

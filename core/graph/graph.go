@@ -5,7 +5,10 @@ package graph
 
 import (
 	"container/heap"
+	"runtime"
 	"slices"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Graph is immutable once built. An edge leads from a node to one it needs.
@@ -62,7 +65,7 @@ func New(names []string, edges []Edge) *Graph {
 }
 
 // NewFrom is New for edges that need not be gathered first: needs is asked for
-// those of every node in turn.
+// those of every node, by several goroutines at once.
 func NewFrom(names []string, needs func(n int, add func(to, why string))) *Graph {
 	g := numbered(names)
 	g.connect(needs)
@@ -83,30 +86,47 @@ type need struct {
 	why string
 }
 
+// portion is the edges of some nodes that follow each other.
+type portion struct {
+	from, to int32
+	ends     []int32 // of each node's edges, in list
+	list     []int32
+	why      []string
+}
+
+// portionSize is how many nodes are connected at a time.
+const portionSize = 4096
+
+// connect asks for what every node needs, on all the cores there are.
 func (g *Graph) connect(needs func(n int, add func(to, why string))) {
 	n := len(g.names)
-	g.needs.start = make([]int32, n+1)
-	g.users.start = make([]int32, n+1)
-	var own []need
-	at := int32(0)
-	add := func(to, why string) {
-		if m, ok := g.index[to]; ok && m != at {
-			own = append(own, need{m, why})
-		}
+	portions := make([]portion, (n+portionSize-1)/portionSize)
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range portions {
+		p := &portions[i]
+		p.from, p.to = int32(i*portionSize), int32(min(n, (i+1)*portionSize))
+		work.Go(func() error {
+			p.connect(g.index, needs)
+			return nil
+		})
 	}
-	for ; at < int32(n); at++ {
-		own = own[:0]
-		needs(int(at), add)
-		slices.SortStableFunc(own, func(a, b need) int { return int(a.to) - int(b.to) })
-		for i, e := range own {
-			if i > 0 && e.to == own[i-1].to {
-				continue
-			}
-			g.needs.list = append(g.needs.list, e.to)
-			g.why = append(g.why, e.why)
-			g.users.start[e.to+1]++
+	_ = work.Wait() // it never fails
+	edges := 0
+	for i := range portions {
+		edges += len(portions[i].list)
+	}
+	g.needs = csr{start: make([]int32, 1, n+1), list: make([]int32, 0, edges)}
+	g.users.start, g.why = make([]int32, n+1), make([]string, 0, edges)
+	for i := range portions {
+		p, before := &portions[i], int32(len(g.needs.list))
+		for _, end := range p.ends {
+			g.needs.start = append(g.needs.start, before+end)
 		}
-		g.needs.start[at+1] = int32(len(g.needs.list))
+		g.needs.list, g.why = append(g.needs.list, p.list...), append(g.why, p.why...)
+	}
+	for _, to := range g.needs.list {
+		g.users.start[to+1]++
 	}
 	g.users.sum()
 	g.users.list = make([]int32, len(g.needs.list))
@@ -116,6 +136,28 @@ func (g *Graph) connect(needs func(n int, add func(to, why string))) {
 			g.users.list[next[to]] = from
 			next[to]++
 		}
+	}
+}
+
+func (p *portion) connect(index map[string]int32, needs func(n int, add func(to, why string))) {
+	var own []need
+	at := p.from
+	add := func(to, why string) {
+		if m, ok := index[to]; ok && m != at {
+			own = append(own, need{m, why})
+		}
+	}
+	for ; at < p.to; at++ {
+		own = own[:0]
+		needs(int(at), add)
+		slices.SortStableFunc(own, func(a, b need) int { return int(a.to) - int(b.to) })
+		for i, e := range own {
+			if i > 0 && e.to == own[i-1].to {
+				continue
+			}
+			p.list, p.why = append(p.list, e.to), append(p.why, e.why)
+		}
+		p.ends = append(p.ends, int32(len(p.list)))
 	}
 }
 

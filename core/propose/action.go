@@ -98,8 +98,8 @@ func (w *proposer) completePlan(a *Action, d *declare.Resource, r *ledger.Record
 			a.Plan = nil
 		}
 	} else if d != nil && a.Kind != Adopt { // which makes no call
-		a.Plan.Positions = make(map[string]problem.Position, len(d.Inputs))
-		for name := range d.Inputs {
+		a.Plan.Positions = make(map[string]problem.Position, len(d.Inputs()))
+		for name := range d.Inputs() {
 			a.Plan.Positions[name], _ = d.At(name)
 		}
 	}

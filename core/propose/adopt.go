@@ -129,7 +129,7 @@ func (w *proposer) notThere(d *declare.Resource, id string) string {
 // assume takes what the cloud never shows of an adopted thing as declared: it cannot be compared.
 func (w *proposer) assume(d *declare.Resource, r *ledger.Record) {
 	var unseen []string
-	for name, v := range d.Inputs {
+	for name, v := range d.Inputs() {
 		at := d.Type.Attribute(name)
 		if !value.IsSecret(v) && (at == nil || !at.Unshown) {
 			continue

@@ -3,9 +3,12 @@ package propose
 import (
 	"context"
 	"fmt"
+	"runtime"
 	"slices"
 	"sort"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/value"
 )
@@ -125,11 +128,18 @@ func (w *proposer) sorted() []*Action {
 			byWard[a.Ward] = append(byWard[a.Ward], a)
 		}
 	}
+	var sorting errgroup.Group
+	sorting.SetLimit(runtime.GOMAXPROCS(0))
+	for _, of := range byWard {
+		sorting.Go(func() error {
+			slices.SortFunc(of, func(a, b *Action) int { return strings.Compare(a.Address, b.Address) })
+			return nil
+		})
+	}
+	_ = sorting.Wait() // it never fails
 	out := make([]*Action, 0, len(w.actions))
 	for _, ward := range w.o.Wards {
-		of := byWard[ward]
-		slices.SortFunc(of, func(a, b *Action) int { return strings.Compare(a.Address, b.Address) })
-		out = append(out, of...)
+		out = append(out, byWard[ward]...)
 	}
 	return out
 }

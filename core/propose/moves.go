@@ -46,11 +46,11 @@ func (w *proposer) moves(ref value.Ref) bool {
 
 // movingRefs are the references of a declaration to outputs that move.
 func (w *proposer) movingRefs(d *declare.Resource) []value.Ref {
-	if !slices.ContainsFunc(d.Needs, func(n declare.Need) bool { return w.hasMoving(n.Address) }) {
+	if !d.UsesMoving() || !slices.ContainsFunc(d.Needs, func(n declare.Need) bool { return w.hasMoving(n.Address) }) {
 		return nil
 	}
 	var out []value.Ref
-	value.Refs(d.Inputs, func(r value.Ref) {
+	value.Refs(d.Inputs(), func(r value.Ref) {
 		if w.moves(r) {
 			out = append(out, r)
 		}
@@ -212,7 +212,7 @@ func (w *proposer) moved(a *Action, d *declare.Resource, declared string) {
 	}
 	var words []string
 	for _, name := range value.Keys(changed) {
-		value.Refs(d.Inputs[name], func(ref value.Ref) {
+		value.Refs(d.Inputs()[name], func(ref value.Ref) {
 			if text := w.movedFrom(a, ref); text != "" && !slices.Contains(words, text) {
 				words = append(words, text)
 			}

@@ -286,7 +286,7 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 // they were filled in from.
 func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
 	var uses []Use
-	v, err := value.Resolve(d.Inputs, func(ref value.Ref) (any, error) {
+	v, err := value.Resolve(d.Inputs(), func(ref value.Ref) (any, error) {
 		v, err := w.lookup(ref)
 		if err == nil {
 			uses = append(uses, Use{ref.Address, ref.Path.String(), value.Any{V: v}})

@@ -132,7 +132,7 @@ func (w *proposer) storedOf(n int32) *ledger.Stored {
 
 // costOfSame is what a resource costs that stays as it is.
 func (w *proposer) costOfSame(full string, d *declare.Resource, typ *schema.Type) *Cost {
-	was, ok := typ.PriceOf(d.Inputs)
+	was, ok := d.Price()
 	if !ok {
 		r, err := w.recorded.get(full)
 		if err != nil {

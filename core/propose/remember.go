@@ -1,8 +1,6 @@
 package propose
 
 import (
-	"bytes"
-	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -100,31 +98,19 @@ func (p *Proposal) Remember(basis string, o Options, others map[string]string) (
 	return m, err
 }
 
-// Encode is the remembered proposal as bytes.
-func (m *Remembered) Encode() ([]byte, error) {
-	var b bytes.Buffer
-	err := gob.NewEncoder(&b).Encode(m)
-	return b.Bytes(), err
-}
-
-// readRemembered reads what Encode wrote. Its bytes must come from where nobody else
-// writes, and be known to be whole.
-func readRemembered(body []byte) (*Remembered, error) {
-	m := &Remembered{}
-	if err := gob.NewDecoder(bytes.NewReader(body)).Decode(m); err != nil {
-		return nil, err
-	}
+// Whole is an error for what does not fit together.
+func (m *Remembered) Whole() error {
 	at := &m.Places
 	n := len(at.File)
 	if len(at.Line) != n || len(at.Column) != n || len(at.Cost) != n || len(at.Priced) != n {
-		return nil, errors.New("its places do not match each other")
+		return errors.New("its places do not match each other")
 	}
 	for _, f := range at.File {
 		if int(f) >= len(at.Files) || f < 0 {
-			return nil, errors.New("a place is in no file")
+			return errors.New("a place is in no file")
 		}
 	}
-	return m, nil
+	return nil
 }
 
 // Files are the files that the declarations were read from, by ward, as

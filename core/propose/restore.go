@@ -55,12 +55,12 @@ func asRecorded(ward string, s *ledger.State, r *ledger.Record, catalogs map[str
 	if err != nil {
 		return nil, err
 	}
-	d.Inputs = value.Replace(map[string]any(r.Inputs), func(leaf any) any {
+	d.SetInputs(value.Replace(map[string]any(r.Inputs), func(leaf any) any {
 		if text, ok := leaf.(string); ok && from[text] != nil {
 			return from[text]
 		}
 		return leaf
-	}).(map[string]any)
+	}).(map[string]any))
 	for _, n := range r.Needs {
 		d.Needs = append(d.Needs, declare.Need{Address: n})
 	}

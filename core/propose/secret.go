@@ -15,7 +15,7 @@ import (
 func (w *proposer) renewed(d *declare.Resource, r *ledger.Record, live value.Map) (now, recorded value.Map) {
 	now, recorded = live, value.Map(r.Inputs)
 	some := false
-	for name, v := range d.Inputs {
+	for name, v := range d.Inputs() {
 		if !value.IsSecret(v) {
 			continue
 		}

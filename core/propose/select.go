@@ -103,6 +103,9 @@ func (w *proposer) selectOnly(g *graph.Graph) error {
 // matching are the resources that the patterns of a flag name; one that names none is an error.
 func matching(g *graph.Graph, flag string, patterns []string) ([]int32, error) {
 	var hits []int32
+	if len(patterns) == 0 {
+		return nil, nil
+	}
 	none := NewPatterns(patterns).Search(func(yield func(string, string) bool) {
 		for n := range int32(g.Len()) {
 			if !yield(value.SplitWard(g.Name(n))) {

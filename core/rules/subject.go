@@ -30,6 +30,15 @@ type Subject struct {
 	Excuse map[string]problem.Excuse
 
 	Position problem.Position
+
+	declared *declare.Resource // whose inputs count, where it is known: they are asked for late
+}
+
+func (s *Subject) inputs() value.Map {
+	if s.declared != nil {
+		return s.declared.Inputs()
+	}
+	return s.Inputs
 }
 
 // OfDeclared are the declared resources as rules see them.
@@ -38,7 +47,7 @@ func OfDeclared(d *declare.Declared) []*Subject {
 	for i, r := range d.Resources {
 		pos, _ := r.Position()
 		out[i] = &Subject{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Schema: r.Type, Guarded: r.Care.Guard,
-			Inputs: r.Inputs, Excuse: r.Care.Excuse, Position: pos}
+			declared: r, Excuse: r.Care.Excuse, Position: pos}
 		if len(r.Within) > 0 {
 			out[i].Kit = r.Within[0].Kit
 		}
@@ -113,7 +122,7 @@ func (v *subjectValue) Attr(name string) (starlark.Value, error) {
 	case "guarded":
 		return starlark.Bool(r.Guarded), nil
 	case "inputs":
-		return attributes(r.Inputs), nil
+		return attributes(r.inputs()), nil
 	case "kit":
 		return textOrNone(r.Kit), nil
 	case "name":

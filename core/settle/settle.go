@@ -208,7 +208,7 @@ func takeOver(c *declare.Changer, r *declare.Resource, g []Difference) ([]declar
 		return nil, err
 	}
 	name := first[0].Key
-	is := r.Inputs[name]
+	is := r.Inputs()[name]
 	for _, d := range slices.Backward(g) { // later items of a list first
 		path, err := value.ParsePath(d.Path)
 		if err != nil {

@@ -185,7 +185,7 @@ func TestTakeOver(t *testing.T) {
 			now := evaluated(t, s.Options.Estate.Dir, p.Files).Resource(d.Full())
 			path, err := value.ParsePath(c.path)
 			require.NoError(t, err)
-			got, _ := path.At(map[string]any(now.Inputs))
+			got, _ := path.At(map[string]any(now.Inputs()))
 			require.True(t, value.Equal(got, c.found), "%v", got)
 			diff, err := p.Diff(s.Read)
 			require.NoError(t, err)
@@ -215,7 +215,7 @@ func TestHostile(t *testing.T) {
 			require.NoError(t, err)
 			require.Empty(t, p.Decided)
 			now := evaluated(t, s.Options.Estate.Dir, p.Files).Resource(d.Full())
-			is, _ := path.At(map[string]any(now.Inputs))
+			is, _ := path.At(map[string]any(now.Inputs()))
 			require.True(t, value.Equal(c.text, is))
 			diff, err := p.Diff(s.Read)
 			require.NoError(t, err)
@@ -255,7 +255,7 @@ func TestLists(t *testing.T) {
 			require.Empty(t, p.Decided)
 			require.Contains(t, string(p.Files["shore/shore.star"]), "values = "+c.want)
 			now := evaluated(t, s.Options.Estate.Dir, p.Files).Resource(d.Full())
-			require.True(t, value.Equal(now.Inputs["values"], any(c.is)), "%v", now.Inputs["values"])
+			require.True(t, value.Equal(now.Inputs()["values"], any(c.is)), "%v", now.Inputs()["values"])
 		})
 	}
 }
@@ -376,7 +376,7 @@ func FuzzTakeOver(f *testing.F) {
 			t.Skip("a path that cannot be written")
 		}
 		all := evaluated(t, s.Options.Estate.Dir, p.Files)
-		got := all.Resource(d.Full()).Inputs["tags"].(map[string]any)[key]
+		got := all.Resource(d.Full()).Inputs()["tags"].(map[string]any)[key]
 		require.True(t, value.Equal(got, text), "%q became %q", text, got)
 		require.Contains(t, string(p.Files["shore/shore.star"]), net)
 		require.True(t, strings.HasSuffix(string(p.Files["shore/shore.star"]), "# stays\n"))

@@ -146,7 +146,7 @@ func explain(d *declare.Declared, r *declare.Resource, rec *ledger.Record, typ *
 		if v.Origin, err = d.Why(r, path); err != nil {
 			return v, err
 		}
-		if x, ok := path.At(map[string]any(r.Inputs)); ok {
+		if x, ok := path.At(map[string]any(r.Inputs())); ok {
 			v.Secret = v.Secret || value.IsSecret(x)
 			v.Declared = &value.Any{V: x}
 		} else if path.String() == "name" && r.MadeName != "" {
