@@ -23,7 +23,7 @@ func whyCommand() *command {
 			if err != nil {
 				return err
 			}
-			e, err := p.Evaluate(ctx, p.Others())
+			e, err := p.EvaluateMoved(ctx, p.Others())
 			if err != nil {
 				return err
 			}

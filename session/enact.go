@@ -59,7 +59,7 @@ func (s *Session) Proposer(r Request, remarks func(problem.List)) func(ctx conte
 			e.Declared, err = s.recordedAt(ctx, r.Restore)
 		case r.Restore == 0 && (e == nil || slices.ContainsFunc(e.Declared.Wards,
 			func(w *declare.Ward) bool { return len(w.Reads) > 0 })):
-			if e, err = s.evaluateForChange(ctx, others, nil); err == nil {
+			if e, err = s.evaluateForChange(ctx, others, false); err == nil {
 				remarks(e.Remarks())
 			}
 		}

@@ -88,18 +88,23 @@ func (s *Session) readOptions(ctx context.Context) (declare.Options, error) {
 // Evaluate evaluates the session's wards, checks their graph and holds them against the house
 // rules. What other wards publish is read from others.
 func (s *Session) Evaluate(ctx context.Context, others *Others) (*Evaluation, error) {
-	return s.evaluateKept(ctx, others, nil)
-}
-
-func (s *Session) evaluateKept(ctx context.Context, others *Others, kept *declarations) (*Evaluation, error) {
 	o, err := s.Options(ctx, others)
 	if err != nil {
 		return nil, err
 	}
-	if kept == nil {
-		return s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
+	return s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
+}
+
+// EvaluateMoved is Evaluate in which what is remembered of the last evaluation stands for wards that can only declare
+// the same.
+func (s *Session) EvaluateMoved(ctx context.Context, others *Others) (*Evaluation, error) {
+	o, err := s.Options(ctx, others)
+	if err != nil || o.Overlay != nil {
+		return s.Evaluate(ctx, others)
 	}
+	kept := &declarations{s: s}
 	o.Memory = kept
+	defer s.CloseLater(func() error { kept.work.Wait(); return nil })
 	e, err := s.evaluate(ctx, o, s.loadRules(ctx, o), nil)
 	if err != nil {
 		return nil, err
@@ -149,11 +154,11 @@ func (s *Session) EvaluateWith(ctx context.Context, o declare.Options) (*Evaluat
 // EvaluateRight is Evaluate for work that cannot go on with problems, and that needs the
 // secrets which the declarations ask for.
 func (s *Session) EvaluateRight(ctx context.Context, others *Others) (*Evaluation, error) {
-	return s.evaluateRight(ctx, others, nil)
+	e, err := s.Evaluate(ctx, others)
+	return s.right(ctx, e, err)
 }
 
-func (s *Session) evaluateRight(ctx context.Context, others *Others, kept *declarations) (*Evaluation, error) {
-	e, err := s.evaluateKept(ctx, others, kept)
+func (s *Session) right(ctx context.Context, e *Evaluation, err error) (*Evaluation, error) {
 	if err != nil {
 		return nil, err
 	}

@@ -56,14 +56,13 @@ func (s *Session) Recorded(ctx context.Context, pattern string, entry int64) (*l
 	}
 	d := &ledger.Recorded{Format: "kasbah.ledger/1", Env: s.Env, Wards: []ledger.RecordedWard{}}
 	match := propose.Pattern(pattern)
-	var known []string
+	states, err := s.statesAt(ctx, entry)
+	if err != nil {
+		return nil, err
+	}
 	found := 0
 	for _, w := range s.Wards {
-		st, err := s.At(ctx, w, entry)
-		if err != nil {
-			return nil, err
-		}
-		known = append(known, st.Addresses()...)
+		st := states[w]
 		list, err := st.ShownRecords(match)
 		if err != nil {
 			return nil, err
@@ -72,9 +71,22 @@ func (s *Session) Recorded(ctx context.Context, pattern string, entry int64) (*l
 		d.Wards = append(d.Wards, ledger.RecordedWard{Ward: w, Entry: st.Seq, Resources: list})
 	}
 	if found == 0 && pattern != "**" {
+		var known []string
+		for _, w := range s.Wards {
+			known = append(known, states[w].Addresses()...)
+		}
 		return nil, &problem.UsageError{Message: pattern + " is not recorded", Hint: nearest.Hint(pattern, known)}
 	}
 	return d, nil
+}
+
+// statesAt is what the ledgers of the session's wards said after an entry; 0 is now.
+func (s *Session) statesAt(ctx context.Context, entry int64) (map[string]*ledger.State, error) {
+	if entry == 0 {
+		return s.States(ctx)
+	}
+	st, err := s.At(ctx, s.Wards[0], entry)
+	return map[string]*ledger.State{s.Wards[0]: st}, err
 }
 
 // Export is all that the session's wards have recorded.

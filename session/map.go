@@ -25,7 +25,7 @@ const fewInputs = 200
 func (s *Session) Chart(ctx context.Context, o Charting) (*chart.Chart, problem.List, error) {
 	from := chart.Sources{Estate: s.Estate.Name, Env: s.Env, Currency: s.Estate.Prices.Currency, Catalogs: s.Catalogs, Facts: o.Facts}
 	others := s.Others()
-	e, err := s.Evaluate(ctx, others)
+	e, err := s.EvaluateMoved(ctx, others)
 	if err != nil {
 		return nil, nil, err
 	}

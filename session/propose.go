@@ -65,11 +65,6 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 		return err
 	})
 	others := s.Others()
-	var kept *declarations
-	if !r.Anew && !r.Raze && s.config.Overlay == nil {
-		kept = &declarations{s: s}
-		defer kept.work.Wait()
-	}
 	last := s.recall(ctx, others, r)
 	if last != nil && last.was != nil {
 		if err := read.Wait(); err != nil {
@@ -91,7 +86,7 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 	e := &Evaluation{}
 	if !r.Raze {
 		var err error
-		if e, err = s.evaluateForChange(ctx, others, kept); err != nil {
+		if e, err = s.evaluateForChange(ctx, others, !r.Anew); err != nil {
 			return nil, err
 		}
 	}
@@ -112,10 +107,15 @@ func (s *Session) proposed(ctx context.Context, r Request) (*Proposed, error) {
 	return out, s.rehearse(ctx, out.Proposal, r)
 }
 
-// evaluateForChange is EvaluateRight, with the steps that look at what is declared. Where something is kept of the
-// last evaluation, that stands for what is as it was; nil asks for an evaluation of everything.
-func (s *Session) evaluateForChange(ctx context.Context, others *Others, kept *declarations) (*Evaluation, error) {
-	e, err := s.evaluateRight(ctx, others, kept)
+// evaluateForChange is EvaluateRight, with the steps that look at what is declared. moved asks for an evaluation of
+// what can have changed since the last one; see EvaluateMoved.
+func (s *Session) evaluateForChange(ctx context.Context, others *Others, moved bool) (*Evaluation, error) {
+	evaluate := s.Evaluate
+	if moved {
+		evaluate = s.EvaluateMoved
+	}
+	e, err := evaluate(ctx, others)
+	e, err = s.right(ctx, e, err)
 	if err != nil {
 		return nil, err
 	}

@@ -442,6 +442,7 @@ func (w *why) text(s spot) string {
 // pristine is an index of the same files that keeps whole expressions. It
 // parses them again: the evaluation has rewritten the first trees.
 func (ix *index) pristine() *index {
+	ix.filled()
 	out := newIndex()
 	out.whole = true
 	out.estate, out.pattern, out.names, out.drivers, out.known = ix.estate, ix.pattern, ix.names, ix.drivers, ix.known

@@ -414,6 +414,10 @@ func (ev *evaluator) indexer(files map[string]string) func(*index) {
 		}
 		defer root.Close()
 		again := bareEvaluator(newEvaluation(ev.o, root), ev.out.Name)
+		again.index = ix
+		if err := again.predeclare(); err != nil { // no evaluation would have come to its end
+			return
+		}
 		for name, digest := range files {
 			src, ok := ev.o.sourceOf(root, name)
 			if !ok || !strings.HasSuffix(name, ".star") {

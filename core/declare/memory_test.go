@@ -53,8 +53,9 @@ func (m *memory) Remember(ward string, make func() *declare.Remembered) {
 }
 
 // everything is all that an evaluation says, as one text.
-func everything(d *declare.Declared) string {
+func everything(t *testing.T, d *declare.Declared) string {
 	var b strings.Builder
+	why := map[string]bool{}
 	at := func(r *declare.Resource, path string) {
 		p, via := r.At(path)
 		fmt.Fprintln(&b, "  ", path, p, p.Column, via)
@@ -72,6 +73,16 @@ func everything(d *declare.Declared) string {
 			at(r, a.Name)
 		}
 		at(r, "care")
+		if !why[r.Ward+r.FullType()] { // it takes its time
+			why[r.Ward+r.FullType()] = true
+			for _, path := range []value.Path{nil, {value.Key("name")}, {value.Key("tags")}, {value.Key("size")}, {value.Key("subnet")}, {value.Key("values")}} {
+				if len(path) == 0 || r.Type.Attribute(path[0].Key) != nil {
+					o, err := d.Why(r, path)
+					require.NoError(t, err)
+					b.WriteString(steps(o))
+				}
+			}
+		}
 		if d.Resource(r.Full()) != r {
 			fmt.Fprintln(&b, "  which is not found by its address")
 		}
@@ -223,7 +234,9 @@ func TestRecalled(t *testing.T) {
 			if slices.Sort(m.again); c.what != "a circle" {
 				require.Equal(t, c.again, slices.Compact(m.again))
 			}
-			require.Equal(t, everything(want), everything(got))
+			if wantProblems.Wrong() == 0 {
+				require.Equal(t, everything(t, want), everything(t, got))
+			}
 		})
 	}
 }

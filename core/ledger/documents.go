@@ -1,6 +1,12 @@
 package ledger
 
 import (
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
 	"kasbah/core/value"
 )
 
@@ -103,16 +109,30 @@ type VerifiedWards struct {
 // ShownRecords are the records of a state whose addresses match, in the order of addresses,
 // without secrets.
 func (s *State) ShownRecords(match func(address string) bool) ([]*Record, error) {
-	out := []*Record{}
-	for _, address := range s.Addresses() {
-		if !match(address) {
-			continue
+	var list []*Stored
+	for address, st := range s.Records {
+		if match(address) {
+			list = append(list, st)
 		}
-		r, err := s.Records[address].Record()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, r.Shown())
 	}
-	return out, nil
+	slices.SortFunc(list, func(a, b *Stored) int { return strings.Compare(a.Address, b.Address) })
+	out := make([]*Record, len(list))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < len(list); from += decodedAtOnce {
+		g.Go(func() error {
+			for i, st := range list[from:min(from+decodedAtOnce, len(list))] {
+				r, err := st.Record()
+				if err != nil {
+					return err
+				}
+				out[from+i] = r.Shown()
+			}
+			return nil
+		})
+	}
+	return out, g.Wait()
 }
+
+// decodedAtOnce is how many records a core decodes at a time.
+const decodedAtOnce = 256
