@@ -97,7 +97,7 @@ func (b *Bar) Event(e enact.Event) {
 	case enact.EventStart:
 		b.running[key] = time.Now()
 		return
-	case enact.EventDone, enact.EventFailed, enact.EventSkipped:
+	case enact.EventDone, enact.EventFailed, enact.EventSkipped, enact.EventNotBegun:
 		delete(b.running, key)
 	}
 	if line := b.o.eventLine(e); line != "" {

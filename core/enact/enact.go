@@ -170,6 +170,9 @@ type executor struct {
 
 	adopting     map[string]bool   // by full address
 	was          map[string]string // full address -> the one that it is renamed from
+	may          func() bool       // what work was told
+	begun        map[string]bool   // steps that have made a call
+	stumbled     bool              // a call has failed
 	unclearCalls []*call
 	pace         *pace
 	intents      int
@@ -187,7 +190,7 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 		o.Timeout = DefaultTimeout
 	}
 	e := &executor{
-		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, adopting: map[string]bool{}, pace: newPace(o.Parallel),
+		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, adopting: map[string]bool{}, begun: map[string]bool{}, may: func() bool { return true }, pace: newPace(o.Parallel),
 		tally: newTally(), takenBack: takenBack{calls: map[string][]*madeCall{}, undoneHalves: map[string]int{}},
 		goingOn: goingOn{already: map[string]bool{}},
 		outputs: outputs{watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}},
@@ -267,7 +270,7 @@ func (e *executor) stopped() bool {
 func (e *executor) mayGoOn() bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.broken == nil && (e.o.IfOneFails == GoOn || len(e.failures) == 0)
+	return e.broken == nil && (e.o.IfOneFails == GoOn || len(e.failures) == 0 && !e.stumbled)
 }
 
 // do carries out a step and reports whether what follows may go on.
@@ -289,6 +292,10 @@ func (e *executor) do(ctx context.Context, s *step) bool {
 	err := e.carryOut(ctx, s)
 	took := time.Since(began)
 	seconds := took.Seconds()
+	if errors.Is(err, errNotBegun) {
+		tell(Event{Kind: EventNotBegun, Ward: a.Ward, Address: a.Address, Action: a.Kind, Half: h})
+		return false
+	}
 	if err != nil {
 		unclear := errors.Is(err, errUnclear)
 		e.mu.Lock()

@@ -23,6 +23,8 @@ const (
 	EventRetry   EventKind = "retry"
 	EventSkipped EventKind = "skipped"
 	EventEnd     EventKind = "end"
+	// it was about to be carried out when the run was to start nothing more
+	EventNotBegun EventKind = "not begun"
 )
 
 // Event is a moment of a run: a line of JSON Lines.

@@ -625,3 +625,73 @@ func TestStopEndsRepeats(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, s.Holders(), "the lock is given back")
 }
+
+// TestBegunAhead: a few intents are written before there is room for their calls. Once the run is told to stop, or
+// something has failed, no such call is made, and the next run goes on.
+func TestBegunAhead(t *testing.T) {
+	for name, fails := range map[string]bool{"stopped": false, "failed": true} {
+		t.Run(name, func(t *testing.T) {
+			c, f := small(t)
+			clear(c.things)
+			const all, atOnce, ahead = 24, 16, 2
+			for i := range all {
+				n := fmt.Sprintf("bkt%d", i)
+				c.things[n] = &thing{typ: "bucket", name: n, attrs: map[string]string{}}
+			}
+			c.write()
+			stop, goOn := make(chan struct{}), make(chan struct{})
+			var made atomic.Int64
+			f.before = func(string, string, string) error {
+				n := made.Add(1)
+				if n <= atOnce {
+					<-goOn
+				}
+				if fails && n == 1 {
+					close(stop) // the others end after it
+					return &driver.Error{Message: "no", NotDone: true}
+				}
+				if fails {
+					<-stop
+					time.Sleep(50 * time.Millisecond) // until that is known
+				}
+				return nil
+			}
+			intents := func() int {
+				s, err := c.ledger().Load(context.Background())
+				require.NoError(t, err)
+				return len(s.Intents)
+			}
+			go func() {
+				for intents() < atOnce+ahead {
+					time.Sleep(time.Millisecond)
+				}
+				if !fails {
+					close(stop)
+				}
+				close(goOn)
+			}()
+			r, err := c.run(f, c.propose(false), func(o *enact.Options) {
+				if o.Parallel = atOnce; !fails {
+					o.Stop = stop
+				}
+			})
+			require.NoError(t, err)
+			require.Equal(t, name, r.Outcome)
+			require.EqualValues(t, atOnce, made.Load())
+			require.Equal(t, all-atOnce, r.Counts.NotBegun)
+			require.Zero(t, intents(), "what was not begun has its result")
+			runs, _, err := c.ledger().History(context.Background())
+			require.NoError(t, err)
+			put := 0
+			for _, call := range runs[0].Calls {
+				if call.Outcome == string(ledger.NotStarted) {
+					put++
+				}
+			}
+			require.Equal(t, ahead, put)
+			f.before = nil
+			c.enact(c.propose(false))
+			require.Len(t, c.live(), all)
+		})
+	}
+}

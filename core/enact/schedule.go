@@ -8,7 +8,10 @@ import (
 // work works steps off, many at a time: each once all before it are done,
 // those with the longest remaining chain first. It starts nothing more when
 // may says no or the run is told to stop, and returns once nothing is running.
+//
+// A few steps more are begun than calls may go on, so that their intents are durable when there is room for a call.
 func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
+	e.may = may
 	ready := &readyHeap{}
 	for _, s := range steps {
 		if s.before == 0 {
@@ -35,7 +38,7 @@ func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
 	stop := e.o.Stop
 	stopped := false
 	for {
-		for !stopped && ready.Len() > 0 && running-e.pace.settling() < e.pace.limit() && may() {
+		for !stopped && ready.Len() > 0 && running-e.pace.settling() < e.pace.limit()+e.pace.ahead() && may() {
 			s := ready.take()
 			if s.half == barrier {
 				release(s, true)
@@ -124,6 +127,9 @@ func (p *pace) limit() int {
 	defer p.mu.Unlock()
 	return int(p.now)
 }
+
+// ahead is how many steps may be begun beyond that.
+func (p *pace) ahead() int { return p.limit() / 8 }
 
 // slower is told of a call that was sent at a time and put off.
 func (p *pace) slower(sent time.Time) {

@@ -42,17 +42,27 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 		if err := c.run.Append(ctx, ledger.Line{Kind: ledger.KindIntent, Intent: &intent}); err != nil {
 			return e.broke(err)
 		}
-		if ctx.Err() != nil { // stopped between the intent and its call
-			return errors.Join(ctx.Err(), e.result(c, ledger.Result{Outcome: ledger.NotStarted}))
-		}
 		var live driver.Live
 		var outcome driver.Outcome
 		var seconds float64
+		var stopped error // between the intent and its call
 		e.pace.call(func() {
+			if stopped = ctx.Err(); stopped == nil && !e.begins(c) {
+				stopped = errNotBegun
+			}
+			if stopped != nil {
+				return
+			}
 			began := time.Now()
 			live, outcome, err = e.send(ctx, c)
 			seconds = time.Since(began).Seconds()
+			if err != nil && !errors.Is(err, driver.ErrTag) {
+				e.stumble() // before another call has its room
+			}
 		})
+		if stopped != nil {
+			return errors.Join(stopped, e.result(c, ledger.Result{Outcome: ledger.NotStarted}))
+		}
 		if outcome == driver.Done && makes(&c.intent) && live.ID != "" {
 			at, rerr := e.recordedElse(ctx, c.run.Ward(), &c.intent, live.ID)
 			if rerr != nil {
@@ -92,6 +102,30 @@ func (e *executor) perform(ctx context.Context, c *call) error {
 			return err
 		}
 	}
+}
+
+// errNotBegun is the error of a step that had no room for its first call until the run was to start nothing more.
+var errNotBegun = errors.New("it was not begun")
+
+// begins reports whether a call may be made: the first one of a step only while the run starts more.
+func (e *executor) begins(c *call) bool {
+	e.mu.Lock()
+	begun := e.begun[c.step]
+	e.mu.Unlock()
+	if !begun && (e.stopped() || !e.may()) {
+		return false
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.begun[c.step] = true
+	return true
+}
+
+// stumble notes that a call has failed, of which a failure of the run will come.
+func (e *executor) stumble() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.stumbled = true
 }
 
 // broke notes that the run can go on no more.
