@@ -162,7 +162,8 @@ func TestRemembered(t *testing.T) {
 				which, is[:min(len(is), 3)], should[:min(len(should), 3)])
 		}
 	}
-	t.Logf("%d of %d proposals rested on what was remembered, and %d of %d on what some wards had declared", told, of, some, 2*of)
+	t.Logf("%d of %d proposals rested on what was remembered, and %d of %d on what some wards had declared",
+		told, of, some, 2*of)
 	require.Greater(t, some, of/4, "a memory of wards that is never used shows nothing")
 	require.Greater(t, told, of/2, "a memory that is never used shows nothing")
 }

@@ -33,7 +33,7 @@ type Memory interface {
 const fewest = 200
 
 // Remembered is what a ward declared, and what that was made from. Resources are in columns, which are quick to read;
-// their inputs stay encoded until somebody asks for them.
+// their inputs stay encoded until they are asked for.
 type Remembered struct {
 	Basis  string            // see Options.Basis, of which it is a part
 	Files  map[string]string // as Ward.Files
@@ -93,7 +93,7 @@ type siteCall struct {
 	Opens     bool
 }
 
-// later is what is known of a resource that is remembered, and what is decoded of it once somebody asks for it.
+// later is what is known of a resource that is remembered. Its inputs are decoded when they are asked for.
 type later struct {
 	once   sync.Once
 	inputs []byte
@@ -335,7 +335,7 @@ func (m *Remembered) resources(ev *evaluator) error {
 		drv, name, _ := strings.Cut(full, ".")
 		c := ev.o.Catalogs[drv]
 		if c == nil || c.Types[name] == nil {
-			return fmt.Errorf("there is no type %s", full)
+			return fmt.Errorf("the catalogues lack the type %s", full)
 		}
 		drivers[i], types[i], stars[i] = drv, c.Types[name], map[string]string{}
 		for _, a := range types[i].Attributes {
@@ -404,7 +404,7 @@ func (m *Remembered) resources(ev *evaluator) error {
 	return nil
 }
 
-// indexer fills an index from files once somebody asks for the place of an attribute. Where a file is not as it was
+// indexer fills an index from files when the place of an attribute is asked for. Where a file is not as it was
 // any more, what it declares is at its calls.
 func (ev *evaluator) indexer(files map[string]string) func(*index) {
 	return func(ix *index) {

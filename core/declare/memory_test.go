@@ -75,7 +75,8 @@ func everything(t *testing.T, d *declare.Declared) string {
 		at(r, "care")
 		if !why[r.Ward+r.FullType()] { // it takes its time
 			why[r.Ward+r.FullType()] = true
-			for _, path := range []value.Path{nil, {value.Key("name")}, {value.Key("tags")}, {value.Key("size")}, {value.Key("subnet")}, {value.Key("values")}} {
+			for _, path := range []value.Path{nil, {value.Key("name")}, {value.Key("tags")}, {value.Key("size")},
+				{value.Key("subnet")}, {value.Key("values")}} {
 				if len(path) == 0 || r.Type.Attribute(path[0].Key) != nil {
 					o, err := d.Why(r, path)
 					require.NoError(t, err)
@@ -155,7 +156,7 @@ func TestRecalled(t *testing.T) {
 	}{
 		{what: "nothing"},
 		{what: "a remark", touched: replace("isle/isle.star", "for", "# many\nfor"), again: []string{"isle"}},
-		{what: "a resource that nobody reads", again: []string{"harbour"},
+		{what: "a resource that no ward reads", again: []string{"harbour"},
 			touched: replace("harbour/harbour.star", "publish", "medina.bucket(\"more\")\npublish")},
 		{what: "what is published", touched: replace("harbour/harbour.star", "range(3)", "range(4)"),
 			again: []string{"harbour", "shore"}},

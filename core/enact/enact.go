@@ -190,7 +190,8 @@ func begin(ctx context.Context, o Options, scopes map[string]ledger.Scope, propo
 		o.Timeout = DefaultTimeout
 	}
 	e := &executor{
-		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, adopting: map[string]bool{}, begun: map[string]bool{}, may: func() bool { return true }, pace: newPace(o.Parallel),
+		o: o, runs: map[string]*ledger.Run{}, was: map[string]string{}, adopting: map[string]bool{},
+		begun: map[string]bool{}, may: func() bool { return true }, pace: newPace(o.Parallel),
 		tally: newTally(), takenBack: takenBack{calls: map[string][]*madeCall{}, undoneHalves: map[string]int{}},
 		goingOn: goingOn{already: map[string]bool{}},
 		outputs: outputs{watched: map[string]bool{}, stirred: map[string]bool{}, seenNow: map[string]*ledger.Record{}},
