@@ -18,6 +18,7 @@ import (
 	"kasbah/core/ledger"
 	"kasbah/core/problem"
 	"kasbah/core/propose"
+	"kasbah/core/rules"
 	"kasbah/core/settle"
 	"kasbah/core/survey"
 	"kasbah/home"
@@ -243,6 +244,7 @@ func settleOnce(t *testing.T, seed uint64) (taken, left, whole int) {
 			return nil
 		},
 		MayEnact: func(context.Context, *propose.Proposal) error { return nil }, Done: func(*enact.Result) {},
+		Found: func(_ []rules.Finding, err error) error { return err },
 	}
 	drifted := func() *survey.Report {
 		r, err := open().Survey(ctx, survey.Asked{})

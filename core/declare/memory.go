@@ -66,7 +66,6 @@ type Remembered struct {
 	Why       []int32 // in Words
 	Words     []string
 	Former    map[int32][]string
-	Beyond    []bool
 	Moving    []bool
 	Price     []float64
 	Priced    []bool
