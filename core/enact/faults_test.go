@@ -639,7 +639,7 @@ func TestBegunAhead(t *testing.T) {
 				c.things[n] = &thing{typ: "bucket", name: n, attrs: map[string]string{}}
 			}
 			c.write()
-			stop, goOn := make(chan struct{}), make(chan struct{})
+			stop, goOn, failed := make(chan struct{}), make(chan struct{}), make(chan struct{})
 			var made atomic.Int64
 			f.before = func(string, string, string) error {
 				n := made.Add(1)
@@ -647,12 +647,10 @@ func TestBegunAhead(t *testing.T) {
 					<-goOn
 				}
 				if fails && n == 1 {
-					close(stop) // the others end after it
 					return &driver.Error{Message: "no", NotDone: true}
 				}
-				if fails {
-					<-stop
-					time.Sleep(50 * time.Millisecond) // until that is known
+				if fails { // the others end after it
+					<-failed
 				}
 				return nil
 			}
@@ -673,6 +671,11 @@ func TestBegunAhead(t *testing.T) {
 			r, err := c.run(f, c.propose(false), func(o *enact.Options) {
 				if o.Parallel = atOnce; !fails {
 					o.Stop = stop
+				}
+				o.Event = func(e enact.Event) {
+					if e.Kind == enact.EventFailed {
+						close(failed)
+					}
 				}
 			})
 			require.NoError(t, err)
