@@ -626,8 +626,8 @@ func TestStopEndsRepeats(t *testing.T) {
 	require.Empty(t, s.Holders(), "the lock is given back")
 }
 
-// TestBegunAhead: a few intents are written before there is room for their calls. Once the run is told to stop, or
-// something has failed, no such call is made, and the next run goes on.
+// TestBegunAhead: a few intents are written before there is room for their calls. After a stop or a failure no such
+// call is made, and the next run goes on.
 func TestBegunAhead(t *testing.T) {
 	for name, fails := range map[string]bool{"stopped": false, "failed": true} {
 		t.Run(name, func(t *testing.T) {
