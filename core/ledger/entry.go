@@ -291,19 +291,6 @@ func newCodec() (*codec, error) {
 
 func hash(body []byte) string { return fmt.Sprintf("%x", sha256.Sum256(body)) }
 
-// linesOf writes lines as they follow the header of an entry.
-func linesOf(lines []Line) ([]byte, error) {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	for i := range lines {
-		if err := enc.Encode(&lines[i]); err != nil {
-			return nil, err
-		}
-	}
-	return b.Bytes(), nil
-}
-
 // encode writes an entry as it is stored.
 func (c *codec) encode(h Header, lines []Line) ([]byte, error) {
 	body, err := linesOf(lines)
@@ -333,15 +320,16 @@ func (c *codec) pack(h Header, lines ...[]byte) ([]byte, error) {
 	return c.enc.EncodeAll(plain, make([]byte, 0, len(plain)/2)), nil
 }
 
-// decode reads the compressed bytes of the entry number seq. The errors say what
-// is wrong with it, not which it is.
-func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
+// decode reads the compressed bytes of the entry number seq, without lines that are passed over, if any may
+// be. The errors say what is wrong with it, not which it is.
+func (c *codec) decode(seq int64, body []byte, over passing) (*Entry, error) {
 	plain, err := c.dec.DecodeAll(body, nil)
 	if err != nil {
 		return nil, fmt.Errorf("it cannot be decompressed: %w", err)
 	}
 	e := &Entry{}
-	for i := 0; len(plain) > 0; i++ {
+	var i int
+	for ; len(plain) > 0; i++ {
 		line := plain
 		if nl := bytes.IndexByte(plain, '\n'); nl >= 0 {
 			line, plain = plain[:nl], plain[nl+1:]
@@ -355,6 +343,9 @@ func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
 			if e.Format != Format {
 				return nil, fmt.Errorf("its format is %q, and this version of kasbah reads %s", e.Format, Format)
 			}
+			continue
+		}
+		if over != nil && over(line) {
 			continue
 		}
 		var l Line
@@ -371,25 +362,41 @@ func (c *codec) decode(seq int64, body []byte) (*Entry, error) {
 		return nil, errors.New("it is empty")
 	case e.Seq != seq:
 		return nil, fmt.Errorf("it says that it is entry %d", e.Seq)
-	case len(e.Lines) == 0:
+	case i == 1:
 		return nil, errors.New("it holds nothing but its header")
 	}
 	return e, nil
 }
 
-// check is an error unless the line holds what its kind says.
-func (l Line) check() error {
-	has := map[Kind]bool{
-		KindBegin: l.Begin != nil, KindIntent: l.Intent != nil, KindResult: l.Result != nil, KindBeat: l.Beat != nil,
-		KindEnd: l.End != nil, KindBreak: l.Break != nil,
-		KindAfter: l.After != nil, KindNote: l.Note != nil, KindWatch: l.Watch != nil,
+// passing says of a line of an entry, as it is written, whether a reader has no use for it.
+type passing func(line []byte) bool
+
+// callsOfOthers passes over the calls of every resource but one.
+func callsOfOthers(address string) passing {
+	quoted := value.Append(nil, address)
+	return func(line []byte) bool {
+		return (bytes.HasPrefix(line, []byte(`{"kind":"intent",`)) || bytes.HasPrefix(line, []byte(`{"kind":"result",`))) &&
+			!bytes.Contains(line, quoted)
 	}
-	for k, there := range has {
-		if there != (k == l.Kind) {
+}
+
+// check is an error unless the line holds what its kind says.
+func (l *Line) check() error {
+	known := false
+	for _, c := range [...]struct {
+		kind  Kind
+		there bool
+	}{
+		{KindBegin, l.Begin != nil}, {KindIntent, l.Intent != nil}, {KindResult, l.Result != nil},
+		{KindBeat, l.Beat != nil}, {KindEnd, l.End != nil}, {KindBreak, l.Break != nil},
+		{KindAfter, l.After != nil}, {KindNote, l.Note != nil}, {KindWatch, l.Watch != nil},
+	} {
+		if c.there != (c.kind == l.Kind) {
 			return fmt.Errorf("its kind is %q, which does not fit what it holds", l.Kind)
 		}
+		known = known || c.there
 	}
-	if !has[l.Kind] {
+	if !known {
 		return fmt.Errorf("its kind %q is not known", l.Kind)
 	}
 	return nil

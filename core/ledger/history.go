@@ -82,7 +82,7 @@ func (n *Note) call() *Call {
 func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64, err error) {
 	open := map[string]*RunSummary{}
 	calls := map[string]int{} // run and intent -> index into the run's calls
-	for e, err := range l.entries(ctx, 0, 0, nil) {
+	for e, err := range l.entries(ctx, 0, 0, nil, nil) {
 		if errors.Is(err, seal.ErrNoIdentity) {
 			unread++
 			continue
@@ -239,7 +239,7 @@ func (l *Ledger) LastChange(ctx context.Context, address, attribute string) (*Ru
 	var last *RunSummary
 	runs := map[string]*RunSummary{}
 	var before *Record
-	for e, err := range l.entries(ctx, 0, 0, nil) {
+	for e, err := range l.entries(ctx, 0, 0, nil, callsOfOthers(address)) {
 		if errors.Is(err, store.ErrBlank) || errors.Is(err, seal.ErrNoIdentity) {
 			continue
 		}

@@ -193,7 +193,7 @@ func (l *Ledger) advance(ctx context.Context, s *State, seq int64) error {
 			ring.now = s.Readers.Estate
 		}
 	}
-	for e, err := range l.entries(ctx, s.Seq, seq, ring) {
+	for e, err := range l.entries(ctx, s.Seq, seq, ring, nil) {
 		if err != nil {
 			return err
 		}
@@ -277,8 +277,8 @@ func (l *Ledger) signedBy(s *signature, h *checkpointHeader) error {
 const fetchAhead = 8
 
 // entries reads the entries after one, up to another (0 for all), in order, and proves them
-// by the keys of a ring; nil for one that is made from what the ledger holds.
-func (l *Ledger) entries(ctx context.Context, after, to int64, ring *keyring) iter.Seq2[*Entry, error] {
+// by the keys of a ring; nil for one that is made from what the ledger holds. Lines may be passed over.
+func (l *Ledger) entries(ctx context.Context, after, to int64, ring *keyring, over passing) iter.Seq2[*Entry, error] {
 	return func(yield func(*Entry, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
@@ -310,7 +310,7 @@ func (l *Ledger) entries(ctx context.Context, after, to int64, ring *keyring) it
 					return
 				}
 				go func() {
-					e, o, err := l.entry(ctx, k)
+					e, o, err := l.entry(ctx, k, over)
 					c <- fetched{e, o, err}
 				}()
 			}
@@ -336,7 +336,7 @@ func (l *Ledger) entries(ctx context.Context, after, to int64, ring *keyring) it
 }
 
 // entry reads one entry.
-func (l *Ledger) entry(ctx context.Context, key string) (*Entry, *object, error) {
+func (l *Ledger) entry(ctx context.Context, key string, over passing) (*Entry, *object, error) {
 	seq, err := seqOf(key)
 	if err != nil {
 		return nil, nil, err
@@ -355,7 +355,7 @@ func (l *Ledger) entry(ctx context.Context, key string) (*Entry, *object, error)
 		signed, err = unsign(key, o.plain)
 	}
 	if err == nil {
-		e, err = l.codec.decode(seq, signed.body)
+		e, err = l.codec.decode(seq, signed.body, over)
 	}
 	if err != nil {
 		return nil, nil, l.damage(fmt.Sprintf("entry %d", seq), err)

@@ -426,7 +426,7 @@ func FuzzEntry(f *testing.F) {
 	f.Add(plain)
 	f.Add([]byte("{\"format\":\"kasbah.entry/1\",\"seq\":1}\n{\"kind\":\"note\",\"note\":{\"record\":{\"inputs\":{\"a\":{\"$pending\":{\"address\":\"x\",\"path\":\"[\"}}}}}}\n"))
 	f.Fuzz(func(t *testing.T, plain []byte) {
-		e, err := c.decode(1, c.enc.EncodeAll(plain, nil))
+		e, err := c.decode(1, c.enc.EncodeAll(plain, nil), nil)
 		if err == nil {
 			require.NotEmpty(t, e.Lines)
 			s := NewState()
@@ -435,7 +435,7 @@ func FuzzEntry(f *testing.F) {
 			_, err := c.encodeCheckpoint(s, "", nil)
 			require.NoError(t, err)
 		}
-		_, _ = c.decode(1, plain) // not compressed at all
+		_, _ = c.decode(1, plain, nil) // not compressed at all
 		_, _ = c.decodeCheckpoint(1, append([]byte(hash(plain)+"\n"), plain...),
 			func(*checkpointHeader) error { return nil })
 	})

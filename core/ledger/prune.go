@@ -140,7 +140,7 @@ func (r *Run) blank(ctx context.Context, upTo int64) (blanked int, err error) {
 // provable is the state from which on every entry can be read here, at a checkpoint when the
 // log before it was pruned or is sealed to others, else an empty one.
 func (l *Ledger) provable(ctx context.Context, checkpoints []string) (*State, error) {
-	_, _, err := l.entry(ctx, l.logKey(1))
+	_, _, err := l.entry(ctx, l.logKey(1), nil)
 	if !errors.Is(err, store.ErrBlank) && !errors.Is(err, seal.ErrNoIdentity) {
 		return NewState(), nil
 	}

@@ -189,7 +189,9 @@ func (s *Stored) Record() (*Record, error) {
 // body is the JSON of the record. s.mu is held.
 func (s *Stored) body() ([]byte, error) {
 	if s.record != nil {
-		return json.Marshal(s.record)
+		var w writing
+		w.record(s.record)
+		return w.b, w.err
 	}
 	plain, err := s.in.bytes()
 	if err != nil {

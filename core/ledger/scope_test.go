@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -232,56 +233,69 @@ func (s *slow) Get(ctx context.Context, key string) ([]byte, error) {
 	return s.Store.Get(ctx, key)
 }
 
+// simulated opens a ledger whose time is that of a simulation.
+func simulated(t testing.TB, s store.Store, who string) *Ledger {
+	l := open(t, s, who)
+	began := time.Now()
+	l.ClockedBy(func() time.Duration { return time.Since(began) })
+	return l
+}
+
 // TestNobodyStarves: of two runs that append without a pause neither writes long
-// rows of entries while the other one waits, on fast stores and slow ones.
+// rows of entries while the other one waits, on fast stores and slow ones. Time is simulated, so that what else
+// the machine does counts for nothing.
 func TestNobodyStarves(t *testing.T) {
 	for _, by := range []time.Duration{0, 30 * time.Millisecond} {
 		t.Run(by.String(), func(t *testing.T) {
-			const appends, most = 30, 12
-			s := &slow{memory.New(), by}
-			var runs []*Run
-			for _, id := range []string{"east", "west"} {
-				r, err := open(t, s, id).Begin(ctx,
-					BeginOptions{ID: id, Scope: NewScope([]string{"medina.bucket/" + id}, nil)})
-				require.NoError(t, err)
-				runs = append(runs, r)
-			}
-			var both sync.WaitGroup
-			for _, r := range runs {
-				defer r.stop()
-				both.Go(func() {
-					for n := range appends {
-						if err := r.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Done: n}}); err != nil {
-							t.Errorf("%s: %v", r.ID, err)
-							return
+			synctest.Test(t, func(t *testing.T) {
+				const appends, most = 30, 12
+				s := &slow{memory.New(), by}
+				var runs []*Run
+				for _, id := range []string{"east", "west"} {
+					r, err := simulated(t, s, id).Begin(ctx,
+						BeginOptions{ID: id, Scope: NewScope([]string{"medina.bucket/" + id}, nil)})
+					require.NoError(t, err)
+					runs = append(runs, r)
+				}
+				var both sync.WaitGroup
+				for _, r := range runs {
+					defer r.stop()
+					both.Go(func() {
+						for n := range appends {
+							if err := r.Append(ctx, Line{Kind: KindBeat, Beat: &Beat{Done: n}}); err != nil {
+								t.Errorf("%s: %v", r.ID, err)
+								return
+							}
 						}
+					})
+				}
+				both.Wait()
+				longest, row, last := 0, 0, ""
+				wrote := map[string]int{}
+				for e, err := range open(t, s.Store, "reader").entries(ctx, 2, 0, nil, nil) {
+					require.NoError(t, err)
+					if row++; e.Run != last {
+						row, last = 1, e.Run
 					}
-				})
-			}
-			both.Wait()
-			longest, row, last := 0, 0, ""
-			wrote := map[string]int{}
-			for e, err := range open(t, s.Store, "reader").entries(ctx, 2, 0, nil) {
-				require.NoError(t, err)
-				if row++; e.Run != last {
-					row, last = 1, e.Run
+					longest = max(longest, row)
+					if wrote[e.Run]++; wrote[e.Run] == appends {
+						break // the other one is alone from here on
+					}
 				}
-				longest = max(longest, row)
-				if wrote[e.Run]++; wrote[e.Run] == appends {
-					break // the other one is alone from here on
-				}
-			}
-			require.Len(t, wrote, 2)
-			require.LessOrEqual(t, longest, most, "entries of one in a row")
+				require.Len(t, wrote, 2)
+				require.LessOrEqual(t, longest, most, "entries of one in a row")
+			})
 		})
 	}
 }
 
 // TestNewcomer: a run begins although another one, which cannot know of it yet,
 // appends without a pause.
-func TestNewcomer(t *testing.T) {
+func TestNewcomer(t *testing.T) { synctest.Test(t, newcomer) }
+
+func newcomer(t *testing.T) {
 	s := &slow{memory.New(), 20 * time.Millisecond}
-	busy, err := open(t, s, "keeper-1").Begin(ctx, BeginOptions{ID: "busy", Scope: NewScope([]string{"medina.bucket/a"},
+	busy, err := simulated(t, s, "keeper-1").Begin(ctx, BeginOptions{ID: "busy", Scope: NewScope([]string{"medina.bucket/a"},
 		nil)})
 	require.NoError(t, err)
 	const most = 400
@@ -298,7 +312,7 @@ func TestNewcomer(t *testing.T) {
 		}
 		wrote <- n
 	}()
-	r, err := open(t, s, "keeper-2").Begin(ctx, BeginOptions{ID: "newcomer",
+	r, err := simulated(t, s, "keeper-2").Begin(ctx, BeginOptions{ID: "newcomer",
 		Scope: NewScope([]string{"medina.bucket/b"}, nil)})
 	close(began)
 	require.NoError(t, err)

@@ -19,6 +19,11 @@ type Care struct {
 	Excuse map[string]problem.Excuse `json:"excuse,omitempty"`
 }
 
+// None reports whether no care is taken.
+func (c *Care) None() bool {
+	return !c.Guard && len(c.Leave) == 0 && c.Swap == "" && c.AtDrop == "" && c.Timeout == 0 && len(c.Excuse) == 0
+}
+
 // What becomes of a thing once it is no longer declared.
 const (
 	LetGo     = "let-go"     // it is no longer managed, and stays
