@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -30,8 +31,11 @@ type ledgerRuns struct {
 // time, the others take turns, all end, and the cloud holds what all have made.
 func TestTogether(t *testing.T) {
 	t.Parallel()
-	many, few := 50, 20
-	if testing.Short() {
+	many, few := 16, 8
+	switch {
+	case os.Getenv("THOROUGH") != "":
+		many, few = 50, 20
+	case testing.Short():
 		many, few = 10, 6
 	}
 	t.Run("postgres", func(t *testing.T) {

@@ -130,7 +130,7 @@ func TestGoOnUnderTheSameSignatures(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "done", r.Outcome, "%v", r.Failures)
 	want := c.picture()
-	stride := sample(1, 3, 11)
+	stride := sample(1, 7, 11)
 	steps := 0
 	for at, alive := 1, false; !alive; at += stride {
 		for _, after := range []bool{false, true} {

@@ -129,7 +129,7 @@ func (c *coast) settled(run string, want map[string]string) {
 // run of every action, on every mix of keys, tags, names and slow work. Afterwards the
 // cloud and the ledger agree, or the address is closed and says why.
 func TestEveryTrickAtEveryWrite(t *testing.T) {
-	stride := sample(1, 13, 180)
+	stride := sample(1, 37, 300)
 	for bits := 0; bits < 16; bits += sample(1, 15, 15) {
 		m := mix{bits&1 > 0, bits&2 > 0, bits&4 > 0, bits&8 > 0}
 		t.Run(m.String(), func(t *testing.T) {

@@ -255,7 +255,7 @@ func TestKillOnStores(t *testing.T) {
 	if testing.Short() {
 		t.Skip("TestKillAfterEveryStep takes the same way")
 	}
-	stride := sample(1, 9, 9)
+	stride := sample(1, 15, 15)
 	t.Run("file", func(t *testing.T) {
 		killEverywhere(t, func(t *testing.T) *coast {
 			s, err := file.Open(t.TempDir())
@@ -333,7 +333,7 @@ func TestKillOnEveryMix(t *testing.T) {
 				c := newCoast(t, 1)
 				c.behind(m)
 				return c.everyAction()
-			}, sample(1, 9, 45), 20)
+			}, sample(1, 17, 90), 20)
 		})
 	}
 }
@@ -398,7 +398,7 @@ func killEverywhere(t *testing.T, estate func(*testing.T) *coast, stride, atLeas
 	c := estate(t)
 	c.enact(c.propose(false))
 	want := c.picture()
-	stride = max(stride, sample(1, 3, 11))
+	stride = max(stride, sample(1, 5, 17))
 	steps := 0
 	for at := 1; ; at += stride {
 		alive := false

@@ -150,7 +150,7 @@ func checkPromise(t *testing.T, c *coast, r *enact.Result, then enact.IfOneFails
 // TestEveryFaultAtEveryCall: each of Medina's faults, passing and lasting, at
 // each call of a run of every action, and each thing to do then.
 func TestEveryFaultAtEveryCall(t *testing.T) {
-	stride := sample(1, 3, 27)
+	stride := sample(1, 7, 41)
 	for _, k := range medina.FaultKinds {
 		for _, lasting := range []bool{false, true} {
 			if lasting && k.Name == "delay" || !lasting && k.Name == "refuse" {

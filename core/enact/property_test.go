@@ -338,7 +338,7 @@ func TestEstatesOfHabits(t *testing.T) {
 	for i, a := range medina.Habits {
 		for _, b := range medina.Habits[i:] {
 			habits := slices.Compact([]string{a, b})
-			if n++; medina.CheckHabits(habits) != nil || n%sample(1, 9, 9) != 0 {
+			if n++; medina.CheckHabits(habits) != nil || n%sample(1, 17, 17) != 0 {
 				continue
 			}
 			t.Run(strings.Join(habits, "+"), func(t *testing.T) {
