@@ -6,7 +6,6 @@ import (
 
 	"kasbah/core/ledger"
 	"kasbah/core/value"
-	"kasbah/render"
 )
 
 func ledgerShowCommand() *command {
@@ -42,7 +41,10 @@ func ledgerShowCommand() *command {
 				return err
 			}
 			full := len(args) == 1 || a.verbose
-			return show(a, d, func(o *render.Out, d *ledger.Recorded) { o.Recorded(d, full) })
+			if a.json {
+				return a.document(d)
+			}
+			return a.out().Recorded(d, full)
 		},
 	}
 }

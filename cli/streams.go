@@ -2,11 +2,13 @@ package cli
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
 
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	json "github.com/go-json-experiment/json/v1"
 	"github.com/muesli/termenv"
 
 	"kasbah/core/problem"
@@ -85,19 +87,22 @@ func (a *app) say(format string, args ...any) {
 
 func (a *app) flush() error { return a.buffer.Flush() }
 
-// document writes a result as JSON.
+// document writes a result as JSON, as encoding/json does, and piece by piece where it is large.
 func (a *app) document(v any) error {
 	a.wrote = true
 	if a.envs != nil {
 		a.envs[len(a.envs)-1].Result = v
 		return nil
 	}
-	enc := json.NewEncoder(terminal.JSON{To: a.buffer})
-	enc.SetEscapeHTML(false)
+	to, form := terminal.JSON{To: a.buffer}, []jsonv2.Options{json.DefaultOptionsV1(), jsontext.EscapeForHTML(false)}
 	if a.cmd == nil || !a.cmd.Lines {
-		enc.SetIndent("", "  ")
+		form = append(form, jsontext.WithIndent("  "))
 	}
-	return enc.Encode(v)
+	if err := jsonv2.MarshalWrite(to, v, form...); err != nil {
+		return err
+	}
+	_, err := io.WriteString(to, "\n")
+	return err
 }
 
 // show writes a result: as JSON, or drawn for people.

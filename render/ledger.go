@@ -82,26 +82,34 @@ func (o *Out) HeadGrey(row, _ int, cell string) string {
 	return cell
 }
 
-// Recorded writes what is recorded; each resource in full, or on one line.
-func (o *Out) Recorded(d *ledger.Recorded, full bool) {
+// Recorded writes what is recorded; each resource in full, or on one line. It is written as it is decoded; the
+// error is of what cannot be.
+func (o *Out) Recorded(d *ledger.Recorded, full bool) error {
 	for _, w := range d.Wards {
-		if full {
-			for i, r := range w.Resources {
-				if i > 0 {
-					o.Printf("\n")
-				}
-				o.record(w.Ward, r)
+		var widths []int
+		if !full {
+			o.Printf("%s\n", o.Bold(fmt.Sprintf("%s, %s: entry %d, %s", w.Ward, d.Env, w.Entry, Count(w.Resources.Len(),
+				"resource"))))
+			for address, id := range w.Resources.Names() {
+				widths = widest(widths, []string{"  " + Clean(address), id})
 			}
-			continue
 		}
-		o.Printf("%s\n", o.Bold(fmt.Sprintf("%s, %s: entry %d, %s", w.Ward, d.Env, w.Entry, Count(len(w.Resources),
-			"resource"))))
-		var rows [][]string
-		for _, r := range w.Resources {
-			rows = append(rows, []string{"  " + Clean(r.Address), r.ID, Clean(value.Plain(map[string]any(r.Inputs)))})
+		first := true
+		for r, err := range w.Resources.All() {
+			switch {
+			case err != nil:
+				return err
+			case !full:
+				o.row([]string{"  " + Clean(r.Address), r.ID, Clean(value.Plain(map[string]any(r.Inputs)))}, widths, nil, cut)
+				continue
+			case !first:
+				o.Printf("\n")
+			}
+			first = false
+			o.record(w.Ward, r)
 		}
-		o.Table(rows, nil)
 	}
+	return nil
 }
 
 // Published writes what wards publish, or the one value of this name.

@@ -140,43 +140,62 @@ func pieces(s string, columns int) []string {
 // Table writes rows of cells as aligned columns. The last column is cut to
 // the width. Cells must not be coloured.
 func (o *Out) Table(rows [][]string, paint func(row, column int, cell string) string) {
-	o.table(rows, paint, func(cell string, room, _ int) string { return Fit(cell, room) })
+	o.table(rows, paint, cut)
 }
+
+// cut makes the last cell of a row as short as its room.
+func cut(cell string, room, _ int) string { return Fit(cell, room) }
 
 // Sheet is Table with the last column wrapped instead of cut.
 func (o *Out) Sheet(rows [][]string) {
 	o.table(rows, nil, func(cell string, room, at int) string { return Wrap(cell, room, strings.Repeat(" ", at)) })
 }
 
-func (o *Out) table(rows [][]string, paint func(row, column int, cell string) string, last func(cell string, room,
-	at int) string) {
+func (o *Out) table(rows [][]string, paint func(row, column int, cell string) string, last lastCell) {
 	var widths []int
 	for _, r := range rows {
-		for i, c := range r {
-			if i == len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], width(c))
-		}
+		widths = widest(widths, r)
 	}
 	for n, r := range rows {
-		left := o.Width
-		var line strings.Builder
-		for i, c := range r {
-			cell := c
-			if i < len(r)-1 {
-				cell = pad(c, widths[i]) + "  "
-			} else {
-				cell = last(c, max(12, left), o.Width-left)
-			}
-			left -= width(cell)
-			if paint != nil {
-				cell = paint(n, i, cell)
-			}
-			line.WriteString(cell)
+		var painted func(column int, cell string) string
+		if paint != nil {
+			painted = func(column int, cell string) string { return paint(n, column, cell) }
 		}
-		o.Printf("%s\n", strings.TrimRight(line.String(), " "))
+		o.row(r, widths, painted, last)
 	}
+}
+
+// widest are the widths of columns once there is room for a row more.
+func widest(widths []int, row []string) []int {
+	for i, c := range row {
+		if i == len(widths) {
+			widths = append(widths, 0)
+		}
+		widths[i] = max(widths[i], width(c))
+	}
+	return widths
+}
+
+// lastCell fits the last cell of a row, which begins at a column, into its room.
+type lastCell func(cell string, room, at int) string
+
+func (o *Out) row(cells []string, widths []int, paint func(column int, cell string) string, last lastCell) {
+	left := o.Width
+	var line strings.Builder
+	for i, c := range cells {
+		cell := c
+		if i < len(cells)-1 {
+			cell = pad(c, widths[i]) + "  "
+		} else {
+			cell = last(c, max(12, left), o.Width-left)
+		}
+		left -= width(cell)
+		if paint != nil {
+			cell = paint(i, cell)
+		}
+		line.WriteString(cell)
+	}
+	o.Printf("%s\n", strings.TrimRight(line.String(), " "))
 }
 
 // Count writes a number with its noun: `1 resource`, `3 resources`.

@@ -63,11 +63,8 @@ func (s *Session) Recorded(ctx context.Context, pattern string, entry int64) (*l
 	found := 0
 	for _, w := range s.Wards {
 		st := states[w]
-		list, err := st.ShownRecords(match)
-		if err != nil {
-			return nil, err
-		}
-		found += len(list)
+		list := st.Shown(match)
+		found += list.Len()
 		d.Wards = append(d.Wards, ledger.RecordedWard{Ward: w, Entry: st.Seq, Resources: list})
 	}
 	if found == 0 && pattern != "**" {
@@ -98,12 +95,8 @@ func (s *Session) Export(ctx context.Context) (*ledger.Export, error) {
 	d := &ledger.Export{Format: "kasbah.export/1", Estate: s.Estate.Name, Env: s.Env, Wards: []ledger.ExportWard{}}
 	for _, w := range s.Wards {
 		st := states[w]
-		list, err := st.ShownRecords(func(string) bool { return true })
-		if err != nil {
-			return nil, err
-		}
 		d.Wards = append(d.Wards, ledger.ExportWard{Ward: w, Entry: st.Seq, Hash: st.Hash, Published: st.Published,
-			Reads: st.Reads, Resources: list})
+			Reads: st.Reads, Resources: st.Shown(func(string) bool { return true })})
 	}
 	return d, nil
 }

@@ -51,7 +51,7 @@ func TestForeign(t *testing.T) {
 	ask, err := http.NewRequest(http.MethodGet, server.URL()+"/api/docs", nil)
 	require.NoError(t, err)
 	ask.Header.Set("X-API-Key", servertest.NamesKey)
-	document, err := http.DefaultClient.Do(ask)
+	document, err := patient.Do(ask)
 	require.NoError(t, err)
 	defer document.Body.Close()
 	body, err := io.ReadAll(document.Body)
@@ -75,7 +75,7 @@ func TestForeign(t *testing.T) {
 // TestFlags: the same with a server of feature flags. Only the thorough tests install one.
 func TestFlags(t *testing.T) {
 	server := servertest.Flags(t)
-	document, err := http.Get(server.URL() + "/docs/openapi.json")
+	document, err := patient.Get(server.URL() + "/docs/openapi.json")
 	require.NoError(t, err)
 	defer document.Body.Close()
 	body, err := io.ReadAll(document.Body)
@@ -111,7 +111,7 @@ func request(ts *testscript.TestScript, neg bool, args []string) {
 	req.Header.Set("X-API-Key", ts.Getenv("NAMES_KEY"))
 	req.Header.Set("Authorization", ts.Getenv("FLAGS_KEY"))
 	req.Header.Set("Content-Type", "application/json")
-	r, err := http.DefaultClient.Do(req)
+	r, err := patient.Do(req)
 	ts.Check(err)
 	defer r.Body.Close()
 	said, err := io.ReadAll(r.Body)

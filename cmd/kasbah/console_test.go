@@ -158,7 +158,7 @@ func TestConsoleWithoutScripts(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.Contains(t, body, "is not JSON")
 	for _, none := range []string{"/console/boat", "/console/machine/mac-9999", "/console/machine/mac-9999/edit"} {
-		res, err := http.Get(at + none)
+		res, err := patient.Get(at + none)
 		require.NoError(t, err)
 		res.Body.Close()
 		require.Equal(t, 404, res.StatusCode)

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -128,6 +129,9 @@ func asExit(err error, into **exec.ExitError) bool {
 	*into = e
 	return ok
 }
+
+// patient asks servers that may be busy.
+var patient = http.Client{Timeout: time.Minute}
 
 // program is the program in an estate of its own, outside of scripts.
 type program struct {

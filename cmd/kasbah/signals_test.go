@@ -86,7 +86,7 @@ signals.note("fog", text = "fog at " + lamp.serial)
 	for _, path := range []string{"/notes/n-2", "/lamps/west%2F1/7"} {
 		ask, err := http.NewRequest(http.MethodDelete, l.URL+"/api"+path, nil)
 		require.NoError(t, err)
-		answer, err := http.DefaultClient.Do(ask)
+		answer, err := patient.Do(ask)
 		require.NoError(t, err)
 		require.NoError(t, answer.Body.Close())
 		require.Equal(t, http.StatusNoContent, answer.StatusCode)

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"kasbah/stores/servertest"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -211,7 +210,7 @@ func TestPrometheus(t *testing.T) {
 		_ = server.Wait()
 	})
 	ask := func(query string) string {
-		res, err := http.Get("http://" + at + "/api/v1/query?query=" + query)
+		res, err := patient.Get("http://" + at + "/api/v1/query?query=" + query)
 		if err != nil {
 			return err.Error()
 		}

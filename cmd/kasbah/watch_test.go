@@ -371,7 +371,7 @@ func TestWatchStoreAway(t *testing.T) {
 	p.must("enact", "-yes", "-quiet")
 	url, said, _ := p.watching()
 	get := func(path string) string {
-		res, err := http.Get(url + path)
+		res, err := patient.Get(url + path)
 		require.NoError(t, err)
 		defer res.Body.Close()
 		body, err := io.ReadAll(res.Body)

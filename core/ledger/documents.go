@@ -1,14 +1,6 @@
 package ledger
 
-import (
-	"runtime"
-	"slices"
-	"strings"
-
-	"golang.org/x/sync/errgroup"
-
-	"kasbah/core/value"
-)
+import "kasbah/core/value"
 
 // Log is the JSON form of a history.
 type Log struct {
@@ -26,9 +18,9 @@ type Recorded struct {
 
 // RecordedWard is a ward's part of it.
 type RecordedWard struct {
-	Ward      string    `json:"ward"`
-	Entry     int64     `json:"entry"` // the newest one that it rests on
-	Resources []*Record `json:"resources"`
+	Ward      string  `json:"ward"`
+	Entry     int64   `json:"entry"` // the newest one that it rests on
+	Resources Records `json:"resources"`
 }
 
 // Export is all that is recorded, without secrets, for other programs.
@@ -46,7 +38,7 @@ type ExportWard struct {
 	Hash      string           `json:"hash"`
 	Published value.Attributes `json:"published"`
 	Reads     []string         `json:"reads,omitempty"`
-	Resources []*Record        `json:"resources"`
+	Resources Records          `json:"resources"`
 }
 
 // ValuesDocument is the JSON form of what wards publish.
@@ -105,34 +97,3 @@ type VerifiedWards struct {
 	Wards  map[string]*Verified `json:"wards"`
 	Order  []string             `json:"-"` // of the wards
 }
-
-// ShownRecords are the records of a state whose addresses match, in the order of addresses,
-// without secrets.
-func (s *State) ShownRecords(match func(address string) bool) ([]*Record, error) {
-	var list []*Stored
-	for address, st := range s.Records {
-		if match(address) {
-			list = append(list, st)
-		}
-	}
-	slices.SortFunc(list, func(a, b *Stored) int { return strings.Compare(a.Address, b.Address) })
-	out := make([]*Record, len(list))
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for from := 0; from < len(list); from += decodedAtOnce {
-		g.Go(func() error {
-			for i, st := range list[from:min(from+decodedAtOnce, len(list))] {
-				r, err := st.Record()
-				if err != nil {
-					return err
-				}
-				out[from+i] = r.Shown()
-			}
-			return nil
-		})
-	}
-	return out, g.Wait()
-}
-
-// decodedAtOnce is how many records a core decodes at a time.
-const decodedAtOnce = 256

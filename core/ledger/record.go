@@ -172,18 +172,34 @@ func (b *block) bytes() ([]byte, error) {
 func (s *Stored) Record() (*Record, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	r, err := s.read()
+	if err == nil {
+		s.record, s.in = r, nil
+	}
+	return r, err
+}
+
+// decoded is Record for those who ask once: it is not kept.
+func (s *Stored) decoded() (*Record, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.read()
+}
+
+// read decodes the record unless it is at hand. s.mu is held.
+func (s *Stored) read() (*Record, error) {
 	if s.record != nil {
 		return s.record, nil
 	}
 	body, err := s.body()
+	r := &Record{}
 	if err == nil {
-		var r Record
-		if err = json.Unmarshal(body, &r); err == nil {
-			s.record, s.in = &r, nil
-			return s.record, nil
-		}
+		err = json.Unmarshal(body, r)
 	}
-	return nil, fmt.Errorf("the record of %s cannot be read: %w", s.Address, err)
+	if err != nil {
+		return nil, fmt.Errorf("the record of %s cannot be read: %w", s.Address, err)
+	}
+	return r, nil
 }
 
 // body is the JSON of the record. s.mu is held.

@@ -83,8 +83,21 @@ func (s *Server) launch() {
 	s.cmd, s.ended = cmd, ended
 }
 
-// Stop asks it to end, as an administrator would, and waits.
-func (s *Server) Stop() { s.end(func() { _ = interrupt(s.cmd.Process) }) } // it may have ended already
+// endTime is how long a server that is asked to end may take.
+const endTime = 30 * time.Second
+
+// Stop asks it to end, as an administrator would, and waits. One that does not listen is killed.
+func (s *Server) Stop() {
+	s.end(func() {
+		_ = interrupt(s.cmd.Process) // it may have ended already
+		select {
+		case <-s.ended:
+		case <-time.After(endTime):
+			s.t.Logf("%s did not end when it was asked to", s.args[0])
+			_ = s.cmd.Process.Kill()
+		}
+	})
+}
 
 // Kill ends it at once.
 func (s *Server) Kill() { s.end(func() { _ = s.cmd.Process.Kill() }) }
