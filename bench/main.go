@@ -41,7 +41,7 @@ var rows = []struct {
 }{
 	{"start", (*bench).start}, {"offline", (*bench).offline}, {"live", (*bench).live}, {"survey", (*bench).survey},
 	{"growth", (*bench).growth}, {"rehearse", (*bench).rehearsing}, {"enact", (*bench).enacting},
-	{"slow", (*bench).slowly}, {"append", (*bench).appending}, {"adopt", (*bench).adopting},
+	{"slow", (*bench).slowly}, {"quick", (*bench).quickly}, {"append", (*bench).appending}, {"adopt", (*bench).adopting},
 	{"map", (*bench).drawing}, {"editor", (*bench).editing},
 	{"affected", (*bench).affecting},
 }

@@ -151,26 +151,37 @@ func (b *bench) served() (dir, api string, end func(), err error) {
 	if _, err := b.program(dir, b.kasbah, "enact", "-yes", "-quiet"); err != nil {
 		return "", "", nil, err
 	}
-	serve := exec.CommandContext(context.Background(), b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0",
-		"-path", filepath.Join(dir, ".kasbah", "medina.db"), "-pace", "0")
-	out, err := serve.StdoutPipe()
+	api, stop, err := b.cloud(filepath.Join(dir, ".kasbah", "medina.db"))
 	if err != nil {
 		return "", "", nil, err
 	}
+	return dir, api, func() {
+		stop()
+		_ = os.RemoveAll(dir)
+	}, nil
+}
+
+// cloud serves a simulated cloud, kept in a file, that answers at once.
+func (b *bench) cloud(path string) (api string, end func(), err error) {
+	serve := exec.CommandContext(context.Background(), b.kasbah, "medina", "serve", "-plain", "-open", "-address", "127.0.0.1:0",
+		"-path", path, "-pace", "0")
+	out, err := serve.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
 	if err := serve.Start(); err != nil {
-		return "", "", nil, err
+		return "", nil, err
 	}
 	end = func() {
 		_ = serve.Process.Signal(os.Interrupt)
 		_ = serve.Wait() // how it ends is of no interest here
-		_ = os.RemoveAll(dir)
 	}
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
 		end()
-		return "", "", nil, err
+		return "", nil, err
 	}
-	return dir, strings.Fields(line)[2], end, nil
+	return strings.Fields(line)[2], end, nil
 }
 
 // live is the same with the cloud read, against reading the same pages over
