@@ -1,7 +1,6 @@
 package value
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -165,57 +164,10 @@ func AppendText(b []byte, s string) []byte {
 }
 
 // Decode reads what Encode writes.
-func Decode(body []byte) (any, error) {
-	v, err := decode(body)
-	if err != nil {
-		return nil, err
-	}
-	return fromJSON(v)
-}
+func Decode(body []byte) (any, error) { return parse(body, true) }
 
-func decode(body []byte) (any, error) {
-	dec := json.NewDecoder(bytes.NewReader(body))
-	dec.UseNumber()
-	var v any
-	err := dec.Decode(&v)
-	return v, err
-}
-
-// fromJSON turns what encoding/json decoded (with UseNumber) into a value,
-// restoring pending values.
-func fromJSON(v any) (any, error) {
-	switch v := v.(type) {
-	case []any:
-		for i := range v {
-			e, err := fromJSON(v[i])
-			if err != nil {
-				return nil, err
-			}
-			v[i] = e
-		}
-		return v, nil
-	case map[string]any:
-		if p, ok := v[pendingKey]; ok && len(v) == 1 {
-			return decodePending(p)
-		}
-		out := make(Map, len(v))
-		for k, e := range v {
-			e, err := fromJSON(e)
-			if err != nil {
-				return nil, err
-			}
-			out[strings.TrimPrefix(k, "$")] = e
-		}
-		return out, nil
-	}
-	return Normal(v)
-}
-
-func decodePending(v any) (*Pending, error) {
-	body, err := json.Marshal(v)
-	if err != nil {
-		return nil, err
-	}
+// decodePending reads what stands under the key of a pending value.
+func decodePending(body []byte) (p *Pending, err error) {
 	var j pendingJSON
 	if err := json.Unmarshal(body, &j); err != nil {
 		return nil, fmt.Errorf("a pending value: %w", err)
@@ -227,7 +179,7 @@ func decodePending(v any) (*Pending, error) {
 		}
 		return &Pending{Ref: &Ref{Address: j.Address, Path: path, Secret: j.Secret}}, nil
 	}
-	p := &Pending{}
+	p = &Pending{}
 	for _, pj := range j.Parts {
 		part := Part{Text: pj.Text, As: pj.As}
 		if pj.Value != nil {

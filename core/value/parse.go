@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -13,19 +14,29 @@ import (
 // Parse reads any JSON document of another program's: nothing in it is pending. Of a name that
 // is given twice the last one counts, and bytes that are not UTF-8 are replaced, as
 // encoding/json has it. What follows the document is not looked at.
-func Parse(body []byte) (any, error) {
-	p := parser{dec: jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true),
-		jsontext.AllowInvalidUTF8(true)), names: map[string]string{}}
+func Parse(body []byte) (any, error) { return parse(body, false) }
+
+// parse reads a document: ours, which may hold pending values and names with one more "$", or another's.
+func parse(body []byte, ours bool) (any, error) {
+	p := parsers.Get().(*parser)
+	p.ours = ours
+	p.dec.Reset(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	v, err := p.value()
+	p.dec.Reset(&bytes.Buffer{}) // it holds the document no more
+	parsers.Put(p)
 	if err != nil {
 		return nil, errors.New(strings.TrimPrefix(err.Error(), "jsontext: "))
 	}
 	return v, nil
 }
 
+// parsers are used again: most documents are small, and their names much the same.
+var parsers = sync.Pool{New: func() any { return &parser{dec: jsontext.NewDecoder(&bytes.Buffer{}), names: map[string]string{}} }}
+
 type parser struct {
 	dec   *jsontext.Decoder
 	names map[string]string // as they are written, each once
+	ours  bool
 }
 
 // mostNames bounds the names that are kept: where all of them differ, that saves nothing.
@@ -37,17 +48,35 @@ func (p *parser) value() (any, error) {
 		if _, err := p.dec.ReadToken(); err != nil {
 			return nil, err
 		}
-		m := Map{}
+		m, pending := Map{}, []byte(nil)
 		for p.dec.PeekKind() != '}' {
 			name, err := p.name()
 			if err != nil {
 				return nil, err
 			}
+			if p.ours && name == pendingKey {
+				raw, err := p.dec.ReadValue()
+				if err != nil {
+					return nil, err
+				}
+				pending = bytes.Clone(raw) // the decoder uses its place again
+				continue
+			}
+			if p.ours {
+				name = strings.TrimPrefix(name, "$")
+			}
 			if m[name], err = p.value(); err != nil {
 				return nil, err
 			}
 		}
-		_, err := p.dec.ReadToken()
+		if _, err := p.dec.ReadToken(); err != nil || pending == nil {
+			return m, err
+		}
+		if len(m) == 0 {
+			return decodePending(pending)
+		}
+		var err error
+		m[strings.TrimPrefix(pendingKey, "$")], err = parse(pending, true) // in a map that holds more the key means nothing
 		return m, err
 	case '[':
 		if _, err := p.dec.ReadToken(); err != nil {
