@@ -38,7 +38,7 @@ func (a *app) log(ctx context.Context, wards, runs []string, last int, full bool
 	if err != nil {
 		return err
 	}
-	d, err := s.Log(ctx, runs, last)
+	d, err := s.Log(ctx, runs, last, full || a.json)
 	if err != nil {
 		return err
 	}

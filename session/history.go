@@ -20,11 +20,15 @@ import (
 )
 
 // Log is the history of a session's wards, oldest run first: the runs with these ids, or the
-// last so many of all runs, 0 for all.
-func (s *Session) Log(ctx context.Context, ids []string, last int) (*ledger.Log, error) {
+// last so many of all runs, 0 for all; with their calls or without.
+func (s *Session) Log(ctx context.Context, ids []string, last int, calls bool) (*ledger.Log, error) {
 	d := &ledger.Log{Format: "kasbah.log/1", Runs: []*ledger.RunSummary{}}
 	for _, w := range s.Wards {
-		list, unread, err := s.Ledgers[w].History(ctx)
+		read := s.Ledgers[w].Runs
+		if calls {
+			read = s.Ledgers[w].History
+		}
+		list, unread, err := read(ctx)
 		if err != nil {
 			return nil, err
 		}

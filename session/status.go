@@ -41,13 +41,12 @@ func (s *Session) Status(ctx context.Context) ([]ledger.WardStatus, string, erro
 func (s *Session) wardStatus(ctx context.Context, st *ledger.State, ward string) (ledger.WardStatus, error) {
 	last := st.Latest
 	if last == nil && st.Seq > 0 { // its checkpoint is of a version that did not note it
-		runs, _, err := s.Ledgers[ward].History(ctx)
+		runs, _, err := s.Ledgers[ward].Runs(ctx)
 		if err != nil {
 			return ledger.WardStatus{}, err
 		}
 		if len(runs) > 0 {
 			last = runs[len(runs)-1]
-			last.Calls = nil
 		}
 	}
 	return ledger.StatusOf(ward, s.Env, st, last), nil

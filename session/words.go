@@ -213,7 +213,7 @@ func (w *words) opened(kind complete.Kind, args []string) []complete.Word {
 	}
 	switch kind {
 	case complete.Runs:
-		log, err := s.Log(ctx, nil, 20)
+		log, err := s.Log(ctx, nil, 20, false)
 		if err != nil {
 			return nil
 		}

@@ -371,13 +371,15 @@ func (c *codec) decode(seq int64, body []byte, over passing) (*Entry, error) {
 // passing says of a line of an entry, as it is written, whether a reader has no use for it.
 type passing func(line []byte) bool
 
+// isCall passes over calls and what became of them.
+func isCall(line []byte) bool {
+	return bytes.HasPrefix(line, []byte(`{"kind":"intent",`)) || bytes.HasPrefix(line, []byte(`{"kind":"result",`))
+}
+
 // callsOfOthers passes over the calls of every resource but one.
 func callsOfOthers(address string) passing {
 	quoted := value.Append(nil, address)
-	return func(line []byte) bool {
-		return (bytes.HasPrefix(line, []byte(`{"kind":"intent",`)) || bytes.HasPrefix(line, []byte(`{"kind":"result",`))) &&
-			!bytes.Contains(line, quoted)
-	}
+	return func(line []byte) bool { return isCall(line) && !bytes.Contains(line, quoted) }
 }
 
 // check is an error unless the line holds what its kind says.

@@ -50,13 +50,12 @@ func (f *Follower) missed(ctx context.Context, after int64) error {
 	if after < 0 || after >= f.s.Seq {
 		return nil
 	}
-	runs, _, err := f.l.History(ctx)
+	runs, _, err := f.l.Runs(ctx)
 	if err != nil {
 		return err
 	}
 	for _, r := range runs {
 		if r.Outcome != "open" && r.Last > after && r.Last <= f.s.Seq {
-			r.Calls = nil
 			f.ended = append(f.ended, r)
 		}
 	}

@@ -77,12 +77,25 @@ func (n *Note) call() *Call {
 	return c
 }
 
-// History lists the runs of the log, oldest first, and counts the entries that
+// History lists the runs of the log with their calls, oldest first, and counts the entries that
 // are sealed to keys which are not here: what they say is missing.
 func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64, err error) {
+	return l.history(ctx, nil)
+}
+
+// Runs is History without the calls, which are most of a long log: they are not decoded.
+func (l *Ledger) Runs(ctx context.Context) (runs []*RunSummary, unread int64, err error) {
+	runs, unread, err = l.history(ctx, isCall)
+	for _, r := range runs {
+		r.Calls = nil // there are those that are noted
+	}
+	return runs, unread, err
+}
+
+func (l *Ledger) history(ctx context.Context, over passing) (runs []*RunSummary, unread int64, err error) {
 	open := map[string]*RunSummary{}
 	calls := map[string]int{} // run and intent -> index into the run's calls
-	for e, err := range l.entries(ctx, 0, 0, nil, nil) {
+	for e, err := range l.entries(ctx, 0, 0, nil, over) {
 		if errors.Is(err, seal.ErrNoIdentity) {
 			unread++
 			continue
@@ -128,9 +141,9 @@ func (l *Ledger) History(ctx context.Context) (runs []*RunSummary, unread int64,
 			case line.Kind == KindAfter:
 				r.after(line.After)
 			}
-			if r != nil {
-				r.Last = max(r.Last, e.Seq)
-			}
+		}
+		if r := open[e.Run]; r != nil {
+			r.Last = max(r.Last, e.Seq)
 		}
 	}
 	return runs, unread, nil

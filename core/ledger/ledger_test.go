@@ -100,6 +100,13 @@ func TestAfterTheEnd(t *testing.T) {
 		history[0].Steps)
 	require.Equal(t, "done", history[0].Outcome)
 	require.Empty(t, history[1].Steps)
+	require.Len(t, history[0].Calls, 1)
+	runs, _, err := one.Runs(ctx)
+	require.NoError(t, err)
+	for _, r := range history {
+		r.Calls = nil
+	}
+	require.Equal(t, history, runs, "what is told without the calls is the same")
 	v, err := one.Verify(ctx)
 	require.NoError(t, err)
 	require.Empty(t, v.Notes)
