@@ -72,12 +72,10 @@ func (p *parser) value() (any, error) {
 		if _, err := p.dec.ReadToken(); err != nil || pending == nil {
 			return m, err
 		}
-		if len(m) == 0 {
-			return decodePending(pending)
+		if len(m) > 0 { // Append writes such a name of a map with one more "$"
+			return nil, fmt.Errorf("%q stands beside other names", pendingKey)
 		}
-		var err error
-		m[strings.TrimPrefix(pendingKey, "$")], err = parse(pending, true) // in a map that holds more the key means nothing
-		return m, err
+		return decodePending(pending)
 	case '[':
 		if _, err := p.dec.ReadToken(); err != nil {
 			return nil, err

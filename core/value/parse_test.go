@@ -41,7 +41,10 @@ func asOurs(v any) (any, error) {
 		}
 		return v, nil
 	case map[string]any:
-		if p, ok := v[pendingKey]; ok && len(v) == 1 {
+		if p, ok := v[pendingKey]; ok {
+			if len(v) > 1 {
+				return nil, errors.New("a pending value stands alone")
+			}
 			body, err := json.Marshal(p)
 			if err != nil {
 				return nil, err
