@@ -365,9 +365,9 @@ func (ev *evaluator) watch(ctx context.Context) (stop func()) {
 		}
 	}()
 	return func() {
-		cancel()
 		close(quit)
 		<-done
+		cancel() // last: nothing watches that takes this for an interruption
 	}
 }
 
