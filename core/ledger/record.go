@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"sync"
 	"time"
@@ -125,24 +126,38 @@ func (s *State) put(r *Record, seq int64) error {
 	return nil
 }
 
-// things are the things of a record in the cloud, each as `TYPE ID`: its own, and its
-// leftovers. A record that cannot be read is told by whoever reads it.
-func (s *Stored) things() []string {
-	var out []string
-	if s.ID != "" {
-		out = append(out, s.Type+" "+s.ID)
-	}
-	if s.Whole {
-		return out
-	}
-	if r, err := s.Record(); err == nil {
+// thing names a thing in the cloud.
+type thing struct{ typ, id string }
+
+func (t thing) String() string { return t.typ + " " + t.id }
+
+// things are the things of a record in the cloud: its own, and its leftovers.
+func (r *Record) things() iter.Seq[thing] {
+	return func(yield func(thing) bool) {
+		if r.ID != "" && !yield(thing{r.Type, r.ID}) {
+			return
+		}
 		for _, l := range r.Leftovers {
-			if l.ID != "" {
-				out = append(out, l.Type+" "+l.ID)
+			if l.ID != "" && !yield(thing{l.Type, l.ID}) {
+				return
 			}
 		}
 	}
-	return out
+}
+
+// things are those of the record, which is decoded only where it may have leftovers. A record that cannot be
+// read is told by whoever reads it.
+func (s *Stored) things() iter.Seq[thing] {
+	if !s.Whole {
+		if r, err := s.Record(); err == nil {
+			return r.things()
+		}
+	}
+	return func(yield func(thing) bool) {
+		if s.ID != "" {
+			yield(thing{s.Type, s.ID})
+		}
+	}
 }
 
 // Whole reports whether the record has an id and no leftovers.
@@ -356,8 +371,8 @@ func (h *heading) number() int64 {
 func (s *State) Things() map[string]string {
 	out := make(map[string]string, len(s.Records))
 	for address, st := range s.Records {
-		for _, thing := range st.things() {
-			out[thing] = address
+		for t := range st.things() {
+			out[t.String()] = address
 		}
 	}
 	return out

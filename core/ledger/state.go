@@ -7,7 +7,6 @@ import (
 	"maps"
 	"slices"
 	"sort"
-	"strings"
 	"time"
 
 	"kasbah/core/alert"
@@ -38,7 +37,7 @@ type State struct {
 	Drift     map[string]AcceptedDrift // that people accept, by address and path
 	Watch     *alert.State             // of a journal; nil for the ledger of a ward
 
-	held  map[string]string // `TYPE ID` -> address; nil until it is asked for
+	held  map[thing]string  // address; nil until it is asked for
 	onEnd func(*RunSummary) // hears of runs that end; may be nil
 
 	sinceEntries int   // since the last checkpoint
@@ -171,18 +170,18 @@ func (s *State) Locked(ward string, scope Scope) error {
 // too, or "".
 func (s *State) RecordedAs(typ, id string) string {
 	if s.held == nil {
-		s.held = make(map[string]string, len(s.Records))
+		s.held = make(map[thing]string, len(s.Records))
 		for a, st := range s.Records {
 			s.hold(a, st)
 		}
 	}
-	return s.held[typ+" "+id]
+	return s.held[thing{typ, id}]
 }
 
 // hold notes the things that a record holds, and release forgets them.
 func (s *State) hold(address string, st *Stored) {
-	for _, key := range st.things() {
-		s.held[key] = address
+	for t := range st.things() {
+		s.held[t] = address
 	}
 }
 
@@ -191,9 +190,9 @@ func (s *State) release(address string) {
 	if s.held == nil || st == nil {
 		return
 	}
-	for _, key := range st.things() {
-		if s.held[key] == address {
-			delete(s.held, key)
+	for t := range st.things() {
+		if s.held[t] == address {
+			delete(s.held, t)
 		}
 	}
 }
@@ -207,11 +206,10 @@ func (s *State) drop(address string) {
 
 // heldTwice is the thing of a record that another one holds already, and that one's
 // address; "" for none. without is an address whose record goes with the same line.
-func (s *State) heldTwice(r *Record, without string) (thing, by string) {
-	for _, key := range stored(r, 0).things() {
-		typ, id, _ := strings.Cut(key, " ")
-		if by := s.RecordedAs(typ, id); by != "" && by != r.Address && by != without {
-			return key, by
+func (s *State) heldTwice(r *Record, without string) (what, by string) {
+	for t := range r.things() {
+		if by := s.RecordedAs(t.typ, t.id); by != "" && by != r.Address && by != without {
+			return t.String(), by
 		}
 	}
 	return "", ""

@@ -294,8 +294,8 @@ func (r *Run) allowed(lines []Line) error {
 		if record == nil {
 			continue
 		}
-		if thing, by := r.state.heldTwice(record, without); thing != "" {
-			return &twiceError{r.l.Ward, record.Address, thing, by}
+		if what, by := r.state.heldTwice(record, without); what != "" {
+			return &twiceError{r.l.Ward, record.Address, what, by}
 		}
 	}
 	return nil
