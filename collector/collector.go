@@ -10,28 +10,27 @@ import (
 	"sync/atomic"
 )
 
-// slack is how much garbage may gather before the collector looks for it. Most
-// commands end before, and one that fills a large heap is spared the rounds over a
-// small one.
-const slack = 128 << 20
+// slack is how much garbage may gather before the collector looks for it, and share how much more, as a
+// percentage of what is in use. Most commands end before, and one that fills a large heap is spared the rounds
+// over a small one; of a heap of gigabytes a quarter is garbage, where the runtime would leave a half.
+const slack, share = 128 << 20, 25
 
 var steady atomic.Bool
 
-// Spare makes the collector wait for slack or for as much as is in use,
-// whichever is more. A GOGC that somebody has set stays.
+// Spare makes the collector wait for slack and a share of what is in use. A GOGC that somebody has set stays.
 func Spare() {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
 	const least = 4 << 20 // of a heap, with which the runtime reckons at 100 %
-	debug.SetGCPercent(100 * slack / least)
+	debug.SetGCPercent(share + 100*slack/least)
 	afterCollection(func() (again bool) {
 		if steady.Load() {
 			return false
 		}
 		sample := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 		metrics.Read(sample)
-		debug.SetGCPercent(max(100, 100*slack/max(int(sample[0].Value.Uint64()), least)))
+		debug.SetGCPercent(share + 100*slack/max(int(sample[0].Value.Uint64()), least))
 		return true
 	})
 }
