@@ -333,7 +333,7 @@ func TestKillOnEveryMix(t *testing.T) {
 				c := newCoast(t, 1)
 				c.behind(m)
 				return c.everyAction()
-			}, sample(1, 17, 90), 20)
+			}, sample(1, 17, 41), 20)
 		})
 	}
 }
