@@ -17,7 +17,7 @@ const slack, share = 128 << 20, 25
 
 var steady atomic.Bool
 
-// Spare makes the collector wait for slack and a share of what is in use. A GOGC that somebody has set stays.
+// Spare makes the collector wait for slack and a share of what is in use. It leaves a GOGC that is set as it is.
 func Spare() {
 	if os.Getenv("GOGC") != "" {
 		return

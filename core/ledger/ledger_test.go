@@ -106,7 +106,7 @@ func TestAfterTheEnd(t *testing.T) {
 	for _, r := range history {
 		r.Calls = nil
 	}
-	require.Equal(t, history, runs, "what is told without the calls is the same")
+	require.Equal(t, history, runs, "without calls, each run says the same")
 	v, err := one.Verify(ctx)
 	require.NoError(t, err)
 	require.Empty(t, v.Notes)

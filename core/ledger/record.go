@@ -146,7 +146,7 @@ func (r *Record) things() iter.Seq[thing] {
 }
 
 // things are those of the record, which is decoded only where it may have leftovers. A record that cannot be
-// read is told by whoever reads it.
+// read has only its own: the error shows where it is decoded.
 func (s *Stored) things() iter.Seq[thing] {
 	if !s.Whole {
 		if r, err := s.Record(); err == nil {
