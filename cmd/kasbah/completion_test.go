@@ -83,7 +83,7 @@ func (s *shell) until(since int, words string) string {
 		text := s.text()
 		shown = text[min(since, len(text)):]
 		return regexp.MustCompile(words).MatchString(shown)
-	}, 20*time.Second, 10*time.Millisecond, "%s is not shown; there is: %q", words, s.text()[since:])
+	}, time.Minute, 10*time.Millisecond, "%s is not shown; there is: %q", words, s.text()[since:])
 	return shown
 }
 

@@ -38,7 +38,7 @@ func (b *tab) becomes(what string) {
 	require.Eventually(b.t, func() bool {
 		is, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](what))
 		return err == nil && is // while one page follows another there is none
-	}, 20*time.Second, 20*time.Millisecond, what)
+	}, time.Minute, 20*time.Millisecond, what)
 }
 
 // goes runs a script in the page that leads to another one, and waits for it.

@@ -190,7 +190,7 @@ func (p *program) untilLocked() {
 	require.Eventually(p.t, func() bool {
 		out, _ := p.run("lock")
 		return strings.Contains(out, "keeper-1")
-	}, 20*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 }
 
 // holder is the one run that holds a lock.
@@ -335,7 +335,7 @@ func TestAfterAKill(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, _ := p.run("medina", "list", "machine")
 		return strings.Contains(out, "mac-")
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	require.Error(t, cmd.Wait())
 

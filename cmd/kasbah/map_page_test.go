@@ -53,7 +53,7 @@ func (b *tab) openMap(html string) *mapPage {
 // until waits for an expression of the page to hold.
 func (m *mapPage) until(expression string) {
 	m.t.Helper()
-	require.Eventually(m.t, func() bool { return says[bool](m.tab, expression) }, 10*time.Second, 20*time.Millisecond, expression)
+	require.Eventually(m.t, func() bool { return says[bool](m.tab, expression) }, time.Minute, 20*time.Millisecond, expression)
 }
 
 func (m *mapPage) key(keys string) { m.do(chromedp.KeyEvent(keys)) }

@@ -42,7 +42,7 @@ func TestTwoAtOnce(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, _ := p.run("lock")
 		return strings.Contains(out, " of 17")
-	}, 20*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	require.NoError(t, first.Process.Signal(syscall.SIGSTOP))
 	out, code := p.run("enact", "-yes")
 	require.Equal(t, 4, code, out)
@@ -60,7 +60,7 @@ func TestTwoAtOnce(t *testing.T) {
 	require.NoError(t, second.Start())
 	t.Cleanup(func() { _ = second.Process.Kill() })
 	require.Eventually(t, func() bool { return strings.Contains(said.String(), "waiting for keeper-1") },
-		30*time.Second, 5*time.Millisecond)
+		time.Minute, 5*time.Millisecond)
 	require.NoError(t, first.Process.Signal(syscall.SIGCONT))
 	require.NoError(t, first.Wait())
 	require.NoError(t, second.Wait(), said.String())

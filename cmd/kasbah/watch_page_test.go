@@ -39,7 +39,7 @@ func (p *program) watching(args ...string) (url string, said *heard, cmd *exec.C
 			url = m[1]
 		}
 		return m != nil
-	}, 20*time.Second, 10*time.Millisecond, "%s", said)
+	}, time.Minute, 10*time.Millisecond, "%s", said)
 	return url, said, cmd
 }
 
@@ -70,7 +70,7 @@ func TestWatchPage(t *testing.T) {
 		b.do(chromedp.Navigate(url+path), chromedp.WaitVisible("main"))
 		return main()
 	}
-	require.Eventually(t, func() bool { return strings.Contains(open("/"), "shore:medina.machine/gauge-0 size") }, 20*time.Second, 50*time.Millisecond, said)
+	require.Eventually(t, func() bool { return strings.Contains(open("/"), "shore:medina.machine/gauge-0 size") }, time.Minute, 50*time.Millisecond, said)
 	open("/wards/trial/shore")
 	require.Equal(t, "differs", says[string](b, `document.querySelector(".map .node ~ text.s-edit").textContent`))
 	b.do(chromedp.Click(".map a"), chromedp.WaitVisible(".facts"))
@@ -91,7 +91,7 @@ func TestWatchPage(t *testing.T) {
 	p.must("watch", "shore", "-now")
 	shows := func(path, words string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Contains(open(path), words) }, 30*time.Second, 50*time.Millisecond, "%s", said)
+		require.Eventually(t, func() bool { return strings.Contains(open(path), words) }, time.Minute, 50*time.Millisecond, "%s", said)
 	}
 	shows(alertPath, "changed: found tiny")
 	require.Equal(t, "open", says[string](b, `document.querySelector("h1 .state").innerText`))
@@ -109,14 +109,14 @@ func TestWatchPage(t *testing.T) {
 	// the log tells of a wrong kasbah.toml, and what it said before holds; a right one counts
 	whole := p.read("kasbah.toml")
 	p.file("kasbah.toml", whole+"[[notify]]\nmail = \"keepers@lantern.example\"\nserver = \"mail\"\n")
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "cannot be watched as kasbah.toml says now") }, 30*time.Second, 50*time.Millisecond, said)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "cannot be watched as kasbah.toml says now") }, time.Minute, 50*time.Millisecond, said)
 	p.file("kasbah.toml", whole+"oops")
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "kasbah.toml is wrong now") }, 30*time.Second, 50*time.Millisecond, said)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "kasbah.toml is wrong now") }, time.Minute, 50*time.Millisecond, said)
 	require.Contains(t, open("/"), "shore")
 	p.file("kasbah.toml", strings.Replace(whole, "[env.trial.inputs]\nn = 1", "[env.trial.inputs]\nn = 1\n[env.storm.inputs]\nn = 1", 1))
 	shows("/", "storm")
 	p.file("kasbah.toml", whole)
-	require.Eventually(t, func() bool { return !strings.Contains(open("/"), "storm") }, 30*time.Second, 50*time.Millisecond, said)
+	require.Eventually(t, func() bool { return !strings.Contains(open("/"), "storm") }, time.Minute, 50*time.Millisecond, said)
 	require.Contains(t, said.String(), "has no schedule for the environment any more")
 	p.file("kasbah.toml", strings.Replace(whole, "500h", "* * * * *", 1)+"[[notify]]\nrun = [\"sh\", \"-c\", \"cat >> told\"]\n")
 	p.must("medina", "edit", "machine", "mac-0001", "size=large", "-as", "keeper-3")
@@ -159,7 +159,7 @@ rule("kept", each = kept, level = "warn", at = ["live"])
 			require.Eventually(t, func() bool {
 				b.do(chromedp.Navigate(url+"/alerts"), chromedp.WaitVisible("main"))
 				return strings.Contains(says[string](b, `document.querySelector("main").innerText`), fmt.Sprintf("1 to %d of %d", min(n, 50), n))
-			}, 60*time.Second, 100*time.Millisecond, said)
+			}, time.Minute, 100*time.Millisecond, said)
 			for _, width := range []int64{1280, 400} {
 				b.do(chromedp.EmulateViewport(width, 800))
 				seen := map[string]string{}
@@ -227,7 +227,7 @@ func TestPrometheus(t *testing.T) {
 		"kasbah_resources":                     `"verdict":"matches"`,
 		"kasbah_survey_duration_seconds_count": `"env":"trial"`,
 	} {
-		require.Eventually(t, func() bool { return strings.Contains(ask(query), want) }, 30*time.Second, 100*time.Millisecond,
+		require.Eventually(t, func() bool { return strings.Contains(ask(query), want) }, time.Minute, 100*time.Millisecond,
 			"%s: %s\n%s\n%s", query, ask(query), said, &log)
 	}
 }

@@ -233,7 +233,7 @@ func TestWatchTellsOfRuns(t *testing.T) {
 	first := p.command("enact", "-yes", "-parallel", "1")
 	first.Stdout, first.Stderr = &said, &said
 	require.NoError(t, first.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "1 of ") }, 20*time.Second, 5*time.Millisecond, said.String())
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "1 of ") }, time.Minute, 5*time.Millisecond, said.String())
 	require.NotContains(t, p.must("watch", "-once"), "dead")
 	require.NoError(t, first.Process.Kill())
 	_ = first.Wait() // it was killed
@@ -308,7 +308,7 @@ func TestWatchersShare(t *testing.T) {
 				}
 				require.NoError(t, json.Unmarshal([]byte(p.must("alerts", "-json")), &list))
 				return len(list.Wards) == 12
-			}, 60*time.Second, 10*time.Millisecond, "%s\n%s\n%s", &said[0], &said[1], &said[2])
+			}, time.Minute, 10*time.Millisecond, "%s\n%s\n%s", &said[0], &said[1], &said[2])
 			for n, cmd := range all {
 				if n != killed {
 					require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))

@@ -21,7 +21,7 @@ func TestKilledWithUs(t *testing.T) {
 		cmd := exec.Command(os.Args[0], "-test.run", "^TestKilledWithUs$")
 		cmd.Env = append(os.Environ(), "ORPHAN_PARENT="+done)
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { _, err := os.Stat(done + ".begun"); return err == nil }, 20*time.Second,
+		require.Eventually(t, func() bool { _, err := os.Stat(done + ".begun"); return err == nil }, time.Minute,
 			10*time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait() // it was killed
