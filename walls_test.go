@@ -68,7 +68,7 @@ func forbidden(from, to, full string) string {
 		return "render only draws results"
 	case in(from, "page") && !in(to, "core", "render", "transport"):
 		return "the watcher's page shows what it is given"
-	case in(from, "stores") && !in(to, "stores", "core/store", "transport"):
+	case in(from, "stores") && !in(to, "stores", "core/store", "core/form", "transport"):
 		return "stores know nothing of what they keep"
 	case in(from, "transport") && !in(to, "core/disk"):
 		return "a connection knows nothing of what uses it"
@@ -77,7 +77,7 @@ func forbidden(from, to, full string) string {
 	case in(from, "kits") && !in(to, "core"):
 		return "kits are opened for the core, and know nothing else"
 	case in(from, "drivers") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value",
-		"core/nearest", "core/environ", "core/disk", "program"):
+		"core/nearest", "core/form", "core/environ", "core/disk", "program"):
 		return "drivers know values, schemas and what a program gets, only"
 	case in(from, "medina") && !in(to, "drivers", "transport", "core/driver", "core/schema", "core/value",
 		"core/nearest", "core/problem", "core/disk"):

@@ -6,10 +6,10 @@ import (
 	"embed"
 	"flag"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
+	"kasbah/core/form"
 	"kasbah/core/problem"
 )
 
@@ -288,7 +288,7 @@ func (l *typing) argument(cmd *Command) Answer {
 		n = len(places) - 1
 	}
 	var out Answer
-	for _, word := range argumentWord.FindAllString(places[n], -1) {
+	for _, word := range argumentWord().FindAllString(places[n], -1) {
 		a := l.named(cmd, word)
 		out.Words = append(out.Words, a.Words...)
 		out.Files, out.Folders, out.Open = out.Files || a.Files, out.Folders || a.Folders, out.Open || a.Open
@@ -296,7 +296,7 @@ func (l *typing) argument(cmd *Command) Answer {
 	return out
 }
 
-var argumentWord = regexp.MustCompile(`[A-Z]+`)
+var argumentWord = form.Of(`[A-Z]+`)
 
 // placesOf are the arguments of a usage line, `[WARD [NAME]]` as two; alternatives stay together.
 func placesOf(args string) []string {
@@ -354,7 +354,7 @@ func plain(list []string) []Word {
 }
 
 // safe are the words that no shell takes for anything but a word.
-var safe = regexp.MustCompile(`^[A-Za-z0-9_./:@%+=,~-]+$`)
+var safe = form.Of(`^[A-Za-z0-9_./:@%+=,~-]+$`)
 
 // narrowed keeps the words that begin as what is typed does, and the next part of them where they are many.
 // A word that a shell would take for more than a word is left out: another person may have written it.
@@ -380,7 +380,7 @@ func (a Answer) narrowed(typed string) Answer {
 	a.Words = nil
 	seen := map[string]bool{}
 	for _, w := range kept {
-		if !seen[w.Text] && safe.MatchString(w.Text) {
+		if !seen[w.Text] && safe().MatchString(w.Text) {
 			seen[w.Text] = true
 			a.Words = append(a.Words, w)
 			a.Open = a.Open || strings.HasSuffix(w.Text, "/") || strings.HasSuffix(w.Text, ":")

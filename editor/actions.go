@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"kasbah/core/alert"
 	"kasbah/core/code"
 	"kasbah/core/declare"
+	"kasbah/core/form"
 	"kasbah/core/schema"
 	"kasbah/core/settle"
 	"kasbah/core/survey"
@@ -73,21 +73,21 @@ func (a *acting) add(title, kind string, edits fileEdits, mends ...protocol.Diag
 }
 
 var (
-	quotedWord = regexp.MustCompile(`"([^"\s]+)"`)
-	didYouMean = regexp.MustCompile(`did you mean "([^"]+)"`)
-	undefined  = regexp.MustCompile(`undefined: (\S+)`)
-	isRequired = regexp.MustCompile(`^(?:[^\s]+: )?(?:.*: )?(\w+) is required and missing`)
+	quotedWord = form.Of(`"([^"\s]+)"`)
+	didYouMean = form.Of(`did you mean "([^"]+)"`)
+	undefined  = form.Of(`undefined: (\S+)`)
+	isRequired = form.Of(`^(?:[^\s]+: )?(?:.*: )?(\w+) is required and missing`)
 )
 
 // nearest puts the name that was meant in place of the one that is not known.
 func (a *acting) nearest(d protocol.Diagnostic) {
-	m := didYouMean.FindStringSubmatch(d.Message)
+	m := didYouMean().FindStringSubmatch(d.Message)
 	if m == nil {
 		return
 	}
-	before := didYouMean.ReplaceAllString(d.Message, "")
+	before := didYouMean().ReplaceAllString(d.Message, "")
 	var wrong []string
-	for _, w := range append(quotedWord.FindAllStringSubmatch(before, -1), undefined.FindAllStringSubmatch(before, -1)...) {
+	for _, w := range append(quotedWord().FindAllStringSubmatch(before, -1), undefined().FindAllStringSubmatch(before, -1)...) {
 		wrong = append(wrong, strings.TrimRight(w[1], ";,."))
 	}
 	at := offset(a.f, d.Range.Start)
@@ -102,7 +102,7 @@ func (a *acting) nearest(d protocol.Diagnostic) {
 // addRequired adds the required arguments that a call lacks.
 func (a *acting) addRequired(d protocol.Diagnostic) {
 	first, _, _ := strings.Cut(d.Message, "\n")
-	if !isRequired.MatchString(first) {
+	if !isRequired().MatchString(first) {
 		return
 	}
 	at := offset(a.f, d.Range.Start)
@@ -293,7 +293,7 @@ func (a *acting) freeName(name, of string) string {
 	taken := a.f.Names(len(a.f.Body))
 	isFree := func(name string) bool {
 		return !slices.Contains(taken, name) && a.v.predeclared(a.f.Name)[name] == nil && declare.Identifier(name) == name &&
-			inputName.MatchString(name)
+			inputName().MatchString(name)
 	}
 	if own := strings.ToLower(declare.Identifier(of)) + "_" + name; !isFree(name) && isFree(own) {
 		return own
@@ -305,7 +305,7 @@ func (a *acting) freeName(name, of string) string {
 	return free
 }
 
-var inputName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+var inputName = form.Of(`^[a-z][a-z0-9_]*$`)
 
 func isBool(e syntax.Expr) bool {
 	id, ok := e.(*syntax.Ident)

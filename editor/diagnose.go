@@ -3,7 +3,6 @@ package editor
 import (
 	"context"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,6 +11,7 @@ import (
 
 	"kasbah/core/code"
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/problem"
 	"kasbah/core/value"
 )
@@ -125,7 +125,7 @@ func (p *project) span(file string, line, column int) protocol.Range {
 }
 
 // unknownName is the name in the message of an argument that there is not.
-var unknownName = regexp.MustCompile(`has no (?:attribute|input) "([^"]+)"`)
+var unknownName = form.Of(`has no (?:attribute|input) "([^"]+)"`)
 
 // spanOf is the word on a line that is spelt so and stands closest to a place; otherwise for none.
 func (p *project) spanOf(file, name string, line, column int, otherwise protocol.Range) protocol.Range {
@@ -172,7 +172,7 @@ func (s *server) diagnostic(p *project, f finding, several bool) (uri string, d 
 	severity := map[problem.Level]protocol.DiagnosticSeverity{problem.Wrong: protocol.DiagnosticSeverityError,
 		problem.Warning: protocol.DiagnosticSeverityWarning, problem.Note: protocol.DiagnosticSeverityInformation}[f.Level]
 	at := p.span(p.place(file), f.Line, f.Column)
-	if m := unknownName.FindStringSubmatch(f.Message); m != nil { // the name, not the value that it is given
+	if m := unknownName().FindStringSubmatch(f.Message); m != nil { // the name, not the value that it is given
 		at = p.spanOf(p.place(file), m[1], f.Line, f.Column, at)
 	}
 	d = protocol.Diagnostic{Range: at, Severity: &severity, Source: ptr("kasbah"),

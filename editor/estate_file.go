@@ -11,13 +11,14 @@ import (
 	"kasbah/core/code"
 	"kasbah/core/declare"
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/value"
 	"kasbah/session"
 )
 
 var (
-	sectionLine = regexp.MustCompile(`^\s*\[\[?([^\[\]]*)\]?\]?`)
-	keyOfLine   = regexp.MustCompile(`^\s*([A-Za-z0-9_-]+)\s*=`)
+	sectionLine = form.Of(`^\s*\[\[?([^\[\]]*)\]?\]?`)
+	keyOfLine   = form.Of(`^\s*([A-Za-z0-9_-]+)\s*=`)
 )
 
 // section is the section of kasbah.toml that an offset is in, and the keys that it has.
@@ -26,7 +27,7 @@ func section(f *code.File, at int) (name string, given []string) {
 	begin := 0
 	for n := line - 1; n >= 0; n-- {
 		text := f.Text(code.Span{From: f.LineStart(n), To: f.LineStart(n + 1)})
-		if m := sectionLine.FindStringSubmatch(text); m != nil {
+		if m := sectionLine().FindStringSubmatch(text); m != nil {
 			name, begin = strings.TrimSpace(m[1]), n+1
 			break
 		}
@@ -39,10 +40,10 @@ func keysBelow(f *code.File, begin, but int) []string {
 	var out []string
 	for n := begin; n < f.Lines(); n++ {
 		text := f.Text(code.Span{From: f.LineStart(n), To: f.LineStart(n + 1)})
-		if sectionLine.MatchString(text) {
+		if sectionLine().MatchString(text) {
 			break
 		}
-		if m := keyOfLine.FindStringSubmatch(text); m != nil && n != but {
+		if m := keyOfLine().FindStringSubmatch(text); m != nil && n != but {
 			out = append(out, m[1])
 		}
 	}
@@ -64,7 +65,7 @@ func (v *view) completeEstate(f *code.File, at int) ([]offer, code.Span) {
 	if strings.Contains(text, "#") {
 		return nil, word
 	}
-	if m := sectionLine.FindStringIndex(text); m != nil && !strings.Contains(text, "=") { // a header
+	if m := sectionLine().FindStringIndex(text); m != nil && !strings.Contains(text, "=") { // a header
 		word.From = from + strings.LastIndexByte(text, '[') + 1
 		for word.To = at; word.To < from+len(whole) && f.Body[word.To] != ']'; {
 			word.To++

@@ -3,7 +3,6 @@ package editor
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -15,6 +14,7 @@ import (
 	"kasbah/core/code"
 	"kasbah/core/declare"
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/value"
 )
 
@@ -339,14 +339,14 @@ func (p *project) addressTexts(v *view, sym *symbol) []location {
 		}
 	}
 	if f := p.file(estate.File); f != nil {
-		for _, m := range quotedInTOML.FindAllIndex(f.Body, -1) {
+		for _, m := range quotedInTOML().FindAllIndex(f.Body, -1) {
 			within(estate.File, "", m[0]+1, string(f.Body[m[0]+1:m[1]-1]))
 		}
 	}
 	return out
 }
 
-var quotedInTOML = regexp.MustCompile(`"[^"\\\n]*"|'[^'\n]*'`)
+var quotedInTOML = form.Of(`"[^"\\\n]*"|'[^'\n]*'`)
 
 // everyView are all views.
 func (p *project) everyView() []*view {
@@ -381,7 +381,7 @@ func (s *server) prepareRename(ctx context.Context, p *protocol.PrepareRenamePar
 	return nil, nil
 }
 
-var identifier = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var identifier = form.Of(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 func (s *server) rename(ctx context.Context, r *protocol.RenameParams) (any, error) {
 	d, f, at := s.at(r.TextDocumentPositionParams)
@@ -431,11 +431,11 @@ func (p *project) renames(ctx context.Context, v *view, sym *symbol, name string
 	out := fileEdits{}
 	switch sym.kind {
 	case ofName, ofParam:
-		if !identifier.MatchString(name) || declare.Identifier(name) != name {
+		if !identifier().MatchString(name) || declare.Identifier(name) != name {
 			return nil, refused("%q cannot be the name of a variable", name)
 		}
 	case ofInput, ofPublished:
-		if !identifier.MatchString(name) || strings.ToLower(name) != name || name[0] == '_' {
+		if !identifier().MatchString(name) || strings.ToLower(name) != name || name[0] == '_' {
 			return nil, refused("%q cannot be the name of %s: use a-z, 0-9 and _, starting with a letter", name,
 				map[symbolKind]string{ofInput: "an input", ofPublished: "a published value"}[sym.kind])
 		}
@@ -495,7 +495,7 @@ func (p *project) taken(v *view, sym *symbol, name string) bool {
 // renamesDeclared adds what tells the next run that a recorded resource, or an instance of recorded ones, has
 // another name now.
 func (p *project) renamesDeclared(ctx context.Context, sym *symbol, name string, out fileEdits) error {
-	if name == "" || strings.ContainsAny(name, " \t\n\"'\\/*") || sym.kind == ofInstance && !instanceName.MatchString(name) {
+	if name == "" || strings.ContainsAny(name, " \t\n\"'\\/*") || sym.kind == ofInstance && !instanceName().MatchString(name) {
 		return refused("%q cannot be the name of %s", name, map[symbolKind]string{ofResource: "a resource",
 			ofInstance: "an instance: use a-z, 0-9 and -, starting with a letter"}[sym.kind])
 	}
@@ -542,7 +542,7 @@ func (p *project) renamesDeclared(ctx context.Context, sym *symbol, name string,
 	return nil
 }
 
-var instanceName = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+var instanceName = form.Of(`^[a-z][a-z0-9-]*$`)
 
 // current brings what is known of a project up to the texts as they are.
 func (s *server) current(ctx context.Context, p *project) {

@@ -16,10 +16,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"filippo.io/age"
 	"filippo.io/age/agessh"
@@ -29,6 +27,7 @@ import (
 
 	"kasbah/core/approval"
 	"kasbah/core/disk"
+	"kasbah/core/form"
 	"kasbah/core/ledger"
 	"kasbah/core/seal"
 )
@@ -504,7 +503,7 @@ func (h *Home) Estate(id string) (seal.Estate, error) {
 	return e, json.Unmarshal(plain, &e)
 }
 
-var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_.-]*$`) })
+var nameForm = form.Of(`^[a-z][a-z0-9_.-]*$`)
 
 // CheckName is an error for what cannot be the name of a credential or a reader.
 func CheckName(name string) error {

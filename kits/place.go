@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"kasbah/core/declare"
 	"kasbah/core/disk"
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -101,7 +101,7 @@ func (in *Instance) load(file, name string) {
 	in.loads[file] = append(in.loads[file], name)
 }
 
-var fromFile = regexp.MustCompile(`^([A-Za-z0-9_.-]+\.star):([A-Za-z_][A-Za-z0-9_]*)(.*)$`)
+var fromFile = form.Of(`^([A-Za-z0-9_.-]+\.star):([A-Za-z_][A-Za-z0-9_]*)(.*)$`)
 
 // Expression turns what was given into the language: a value in TOML, text
 // without quotes where the kind is text, FILE:NAME for a name of another file
@@ -110,7 +110,7 @@ func (in *Instance) Expression(raw string, a *schema.Attribute) (string, error) 
 	if code, ok := strings.CutPrefix(raw, "="); ok {
 		return code, nil
 	}
-	if m := fromFile.FindStringSubmatch(raw); m != nil {
+	if m := fromFile().FindStringSubmatch(raw); m != nil {
 		in.load(m[1], m[2])
 		return m[2] + m[3], nil
 	}

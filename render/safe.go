@@ -4,9 +4,10 @@ import (
 	"bytes"
 	"crypto/rand"
 	"fmt"
-	"regexp"
 	"unicode"
 	"unicode/utf8"
+
+	"kasbah/core/form"
 )
 
 // Nothing that comes from outside reaches a terminal as anything but text. What this
@@ -37,14 +38,14 @@ func hidden(r rune) bool {
 // privateKeys are age identities (Bech32, as age-keygen writes them) and private keys in PEM
 // form (RFC 7468), also within JSON. A key gets into a message where it was given in place
 // of the name of its file.
-var privateKeys = regexp.MustCompile(`(?i)AGE-SECRET-KEY-[A-Z0-9-]+|-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----[A-Za-z0-9+/=\\\s]*(-----END [A-Z0-9 ]*PRIVATE KEY-----)?`)
+var privateKeys = form.Of(`(?i)AGE-SECRET-KEY-[A-Z0-9-]+|-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----[A-Za-z0-9+/=\\\s]*(-----END [A-Z0-9 ]*PRIVATE KEY-----)?`)
 
 // Visible is text as it goes to a terminal or a file: with newlines and tabs, with the
 // control characters that this program means, with U+FFFD in place of any other and of
 // what is no UTF-8, and without private keys.
 func Visible(p []byte) []byte {
 	if bytes.Contains(p, []byte("SECRET-KEY-")) || bytes.Contains(p, []byte("PRIVATE KEY-----")) {
-		p = privateKeys.ReplaceAll(p, []byte("(a private key)"))
+		p = privateKeys().ReplaceAll(p, []byte("(a private key)"))
 	}
 	if plain(p) {
 		return p

@@ -2,13 +2,13 @@ package render
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"sort"
 	"strconv"
 	"strings"
 
 	"kasbah/core/declare"
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -340,12 +340,12 @@ func (x *exampleWriter) declaration(t *schema.Type, head string, wanted func(*sc
 }
 
 // variableOf is a type's name as the language takes it.
-func variableOf(typ string) string { return settled.ReplaceAllString(typ, "_") }
+func variableOf(typ string) string { return settled().ReplaceAllString(typ, "_") }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var nameForm = form.Of(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // isName reports whether the language takes a text as a name.
-func isName(s string) bool { return nameForm.MatchString(s) && !slices.Contains(reserved, s) }
+func isName(s string) bool { return nameForm().MatchString(s) && !slices.Contains(reserved, s) }
 
 // reserved are the words of Starlark that are no names.
 var reserved = strings.Fields("and as assert async await break class continue def del elif else except finally for " +
@@ -409,4 +409,4 @@ var exampleTexts = []string{
 	"2031-01-01T00:00:00Z", "2031-01-01", "1h", "PT1H", "1", "0 * * * *", "every 1h", "a/b", "a/*", "/a", "Text-1",
 }
 
-var settled = regexp.MustCompile(`[^A-Za-z0-9_]`)
+var settled = form.Of(`[^A-Za-z0-9_]`)

@@ -3,11 +3,11 @@ package adopt
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"kasbah/core/declare"
+	"kasbah/core/form"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -156,14 +156,14 @@ func (c *coder) around(of []*item, free map[string]bool) []*group {
 	return out
 }
 
-var instanceName = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+var instanceName = form.Of(`^[a-z][a-z0-9-]*$`)
 
 // group makes a kit of roots with what stands around each; nil where their parts differ too much.
 func (c *coder) group(of []*item, members map[string][]*item) *group {
 	g := &group{}
 	names := affixOf(of)
 	for _, it := range of {
-		if !instanceName.MatchString(names.core(it)) {
+		if !instanceName().MatchString(names.core(it)) {
 			g.instance = names
 		}
 	}
@@ -172,7 +172,7 @@ func (c *coder) group(of []*item, members map[string][]*item) *group {
 	for n, root := range of {
 		core := names.core(root)
 		called := g.instance.before + core + g.instance.after
-		if !instanceName.MatchString(called) || seen[core] ||
+		if !instanceName().MatchString(called) || seen[core] ||
 			slices.ContainsFunc(c.g.found, func(f Found) bool { return f.Instances[called] }) {
 			return nil
 		}

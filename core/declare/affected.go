@@ -4,10 +4,10 @@ import (
 	"context"
 	"os"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"kasbah/core/form"
 	"kasbah/core/problem"
 	"kasbah/core/value"
 )
@@ -96,10 +96,10 @@ func Compare(ward string, was, is *Ward) *Affected {
 }
 
 // literalRead is a call that reads a value of a ward which is named there.
-var literalRead = regexp.MustCompile(`\bpublished\(\s*(?:ward\s*=\s*)?["']([^"']*)["']`)
+var literalRead = form.Of(`\bpublished\(\s*(?:ward\s*=\s*)?["']([^"']*)["']`)
 
 // anyRead is every place that may read a value of a ward.
-var anyRead = regexp.MustCompile(`\bpublished\b`)
+var anyRead = form.Of(`\bpublished\b`)
 
 // MayRead reports whether a ward's files may read what some others publish. It is a quick look that spares an
 // evaluation, and true where that cannot be told without one.
@@ -118,8 +118,8 @@ func (o Options) MayRead(ward string, others map[string]bool) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		named := literalRead.FindAllSubmatch(body, -1)
-		if len(named) < len(anyRead.FindAll(body, -1)) {
+		named := literalRead().FindAllSubmatch(body, -1)
+		if len(named) < len(anyRead().FindAll(body, -1)) {
 			return true, nil
 		}
 		if slices.ContainsFunc(named, func(m [][]byte) bool { return others[string(m[1])] }) {

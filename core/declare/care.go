@@ -5,13 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"strings"
-	"sync"
 	"time"
 
 	"go.starlark.net/starlark"
 
+	"kasbah/core/form"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -129,7 +128,7 @@ func (c *Care) excuses(excuse *starlark.Dict) error {
 	return nil
 }
 
-var excuseForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`) })
+var excuseForm = form.Of(`^(\S.*?),? until (\d{4}-\d{2}-\d{2})$`)
 
 // over is the care of something inside what outer holds for.
 func (c Care) over(outer Care) Care {

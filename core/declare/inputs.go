@@ -3,21 +3,20 @@ package declare
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
-	"sync"
 
 	"github.com/BurntSushi/toml"
 	"go.starlark.net/starlark"
 
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
 
-var inputForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_]*$`) })
+var inputForm = form.Of(`^[a-z][a-z0-9_]*$`)
 
 // input is the built-in of that name: a value from outside.
 func (ev *evaluator) input(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,

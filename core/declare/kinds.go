@@ -4,11 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"sync"
 
 	"go.starlark.net/starlark"
 	"go.starlark.net/starlarkstruct"
 
+	"kasbah/core/form"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -130,7 +130,7 @@ func kinds() *starlarkstruct.Module {
 	}}
 }
 
-var typeForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*\.[^./ ]+$`) })
+var typeForm = form.Of(`^[a-z][a-z0-9-]*\.[^./ ]+$`)
 
 func recordKind(arg starlark.Value) (*schema.Attribute, error) {
 	fields, ok := arg.(*starlark.Dict)

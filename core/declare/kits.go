@@ -4,13 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"regexp"
 	"strings"
-	"sync"
 
 	"go.starlark.net/starlark"
 
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -186,7 +185,7 @@ func (ev *evaluator) kitOf(file string) *Kit {
 	return ev.o.Kits[name]
 }
 
-var instanceForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*$`) })
+var instanceForm = form.Of(`^[a-z][a-z0-9-]*$`)
 
 // CallInternal opens an instance: everything that is declared during the call
 // is addressed below its name. All that is wrong with the inputs is reported

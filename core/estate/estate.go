@@ -8,13 +8,12 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
-	"sync"
 
 	"github.com/BurntSushi/toml"
 
 	"kasbah/core/approval"
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -299,7 +298,7 @@ type reader struct {
 // letters, digits and -, a letter first.
 func IsName(s string) bool { return nameForm().MatchString(s) }
 
-var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9-]*$`) })
+var nameForm = form.Of(`^[a-z][a-z0-9-]*$`)
 
 // later are keys of the language that this version reads but cannot serve.
 var later = map[string]string{
@@ -465,7 +464,7 @@ func (r *reader) name(key string, v any) string {
 	return s
 }
 
-var placeholder = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^}]*\}`) })
+var placeholder = form.Of(`\{[^}]*\}`)
 
 func (r *reader) pattern(v any) string {
 	s, ok := v.(string)

@@ -2,16 +2,16 @@ package estate
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/BurntSushi/toml"
 
+	"kasbah/core/form"
 	"kasbah/core/problem"
 	"kasbah/core/value"
 )
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = form.Of(`^[A-Za-z0-9_-]+$`)
 
 // quoted is a text as TOML's basic strings are written.
 func quoted(s string) string {
@@ -20,7 +20,7 @@ func quoted(s string) string {
 
 // keyText is a key as TOML takes it back.
 func keyText(k string) string {
-	if bareKey.MatchString(k) {
+	if bareKey().MatchString(k) {
 		return k
 	}
 	return quoted(k)

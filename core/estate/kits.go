@@ -4,14 +4,13 @@ import (
 	"bytes"
 	"errors"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
-	"sync"
 
 	"github.com/BurntSushi/toml"
 
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/value"
@@ -61,7 +60,7 @@ func (e *Estate) Kits(env string) map[string]KitSource {
 	return out
 }
 
-var tagForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`) })
+var tagForm = form.Of(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
 
 func (r *reader) kits(section string, v any) map[string]KitSource {
 	out := map[string]KitSource{}
@@ -361,7 +360,7 @@ func ParsePins(body []byte) (*Pins, error) {
 	return p, nil
 }
 
-var digestForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^sha256:[0-9a-f]{64}$`) })
+var digestForm = form.Of(`^sha256:[0-9a-f]{64}$`)
 
 // Encode writes a pins.toml.
 func (p *Pins) Encode() ([]byte, error) {

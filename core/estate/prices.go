@@ -1,8 +1,6 @@
 package estate
 
-import (
-	"regexp"
-)
+import "kasbah/core/form"
 
 // Prices says what resources are priced by.
 type Prices struct {
@@ -10,7 +8,7 @@ type Prices struct {
 	Currency string // of all amounts, as ISO 4217 has it, such as EUR; "" where it is not said
 }
 
-var currencyForm = regexp.MustCompile(`^[A-Z]{3}$`)
+var currencyForm = form.Of(`^[A-Z]{3}$`)
 
 // prices reads prices = "FILE", or the table [prices] with book and currency.
 func (r *reader) prices(v any) (p Prices) {
@@ -28,7 +26,7 @@ func (r *reader) prices(v any) (p Prices) {
 			}
 		}
 		if currency, ok := v["currency"]; ok {
-			if p.Currency, ok = currency.(string); !ok || !currencyForm.MatchString(p.Currency) {
+			if p.Currency, ok = currency.(string); !ok || !currencyForm().MatchString(p.Currency) {
 				r.wrong("prices.currency", "currency must be a code of three letters (ISO 4217), such as \"EUR\"")
 			}
 		}

@@ -5,11 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
+	"kasbah/core/form"
 	"kasbah/core/ledger"
 	"kasbah/core/rules"
 	"kasbah/core/schema"
@@ -340,14 +339,10 @@ func plainOrHidden(c Change) string {
 
 // Reasons that follow from more than the action itself, by their form.
 var (
-	chainForm = form(`^ and [^;]+ is (swapped|new)( and [^;]+ is (swapped|new))*$`)
-	letForm   = form(`^[a-z0-9_]+ is required, and [^;]+ must go first$`)
-	movesForm = form(`^(if [^;]+ moves( and [^;]+ moves)*|[^;]+ of [^;]+ moved[^;]*)$`)
+	chainForm = form.Of(`^ and [^;]+ is (swapped|new)( and [^;]+ is (swapped|new))*$`)
+	letForm   = form.Of(`^[a-z0-9_]+ is required, and [^;]+ must go first$`)
+	movesForm = form.Of(`^(if [^;]+ moves( and [^;]+ moves)*|[^;]+ of [^;]+ moved[^;]*)$`)
 )
-
-func form(text string) func() *regexp.Regexp {
-	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
-}
 
 // becauseFits reports whether an action's reason is one that follows from what it does, and
 // says which would.

@@ -1,9 +1,10 @@
 package redact
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"kasbah/core/form"
 )
 
 // CommandLine is a command line as it is recorded, told to others and printed to be typed again:
@@ -38,11 +39,11 @@ func withoutValue(s string) string {
 	return s
 }
 
-var plainWord = regexp.MustCompile(`^[\pL\pN_@%+=:,./…^~-]+$`)
+var plainWord = form.Of(`^[\pL\pN_@%+=:,./…^~-]+$`)
 
 // Quoted is a word as a POSIX shell takes it back.
 func Quoted(s string) string {
-	if plainWord.MatchString(s) && !strings.HasPrefix(s, "~") && !strings.HasPrefix(s, "=") {
+	if plainWord().MatchString(s) && !strings.HasPrefix(s, "~") && !strings.HasPrefix(s, "=") {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +15,7 @@ import (
 	"go.starlark.net/starlarkstruct"
 
 	"kasbah/core/declare"
+	"kasbah/core/form"
 	"kasbah/core/nearest"
 	"kasbah/core/problem"
 	"kasbah/core/schema"
@@ -104,7 +104,7 @@ func (s *Set) Close() error {
 // Files are the digests of the files that were read, by path.
 func (s *Set) Files() map[string]string { return s.script.Files() }
 
-var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
+var nameForm = form.Of(`^[a-z][a-z0-9-]*$`)
 
 // rule is the built-in of that name.
 func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.Tuple,
@@ -117,7 +117,7 @@ func (s *Set) rule(thread *starlark.Thread, _ *starlark.Builtin, args starlark.T
 		"level", &level, "help?", &r.Help); err != nil {
 		return nil, err
 	}
-	if !nameForm.MatchString(r.Name) {
+	if !nameForm().MatchString(r.Name) {
 		return nil, fmt.Errorf("%q is not a valid name for a rule: use a-z, 0-9 and -, starting with a letter", r.Name)
 	}
 	if first := s.find(r.Name); first != nil {

@@ -3,16 +3,17 @@ package schema
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"strings"
 	"time"
+
+	"kasbah/core/form"
 )
 
 // isoDuration is a duration as ISO 8601 has them (RFC 3339, appendix A): P1DT2H, P3W.
-var isoDuration = regexp.MustCompile(`^P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$`)
+var isoDuration = form.Of(`^P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$`)
 
 func isISODuration(s string) bool {
-	return isoDuration.MatchString(s) && s != "P" && !strings.HasSuffix(s, "T")
+	return isoDuration().MatchString(s) && s != "P" && !strings.HasSuffix(s, "T")
 }
 
 // canonicalISO writes a duration with as few seconds, minutes, hours and months as can be;
@@ -21,7 +22,7 @@ func canonicalISO(s string) string {
 	if !isISODuration(s) {
 		return s
 	}
-	m := isoDuration.FindStringSubmatch(s)
+	m := isoDuration().FindStringSubmatch(s)
 	n := make([]*big.Int, 7)
 	for i := range 6 {
 		n[i] = new(big.Int)

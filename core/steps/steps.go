@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"net/url"
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"kasbah/core/estate"
+	"kasbah/core/form"
 	"kasbah/core/problem"
 	"kasbah/core/rules"
 	"kasbah/core/value"
@@ -90,7 +90,7 @@ func Read(out []byte, code int) ([]rules.Finding, error) {
 }
 
 // line is a finding at a place: FILE:LINE:COLUMN: words, or FILE:LINE: words.
-var line = regexp.MustCompile(`^([^\s:][^:\n]*):(\d+)(?::(\d+))?:\s*(.+)$`)
+var line = form.Of(`^([^\s:][^:\n]*):(\d+)(?::(\d+))?:\s*(.+)$`)
 
 func readLines(text string) (out []rules.Finding) {
 	for _, l := range strings.Split(text, "\n") {
@@ -98,7 +98,7 @@ func readLines(text string) (out []rules.Finding) {
 			continue
 		}
 		f := rules.Finding{Message: l}
-		if m := line.FindStringSubmatch(l); m != nil {
+		if m := line().FindStringSubmatch(l); m != nil {
 			f.Position.File, f.Message = clean(m[1]), m[4]
 			f.Position.Line, _ = strconv.Atoi(m[2])   // digits
 			f.Position.Column, _ = strconv.Atoi(m[3]) // digits, or none

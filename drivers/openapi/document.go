@@ -8,12 +8,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	yaml "github.com/pb33f/go-yaml"
 
+	"kasbah/core/form"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -422,7 +422,7 @@ func inputsOf(r *reader, t *schema.Type, p *proxy, hidden bool) error {
 		switch old := shown[a.Name]; {
 		case a.Output:
 		case old == nil:
-			a.Secret = a.Secret || hidden || secretName.MatchString(a.Name)
+			a.Secret = a.Secret || hidden || secretName().MatchString(a.Name)
 			a.Unshown = a.Unshown || !a.Secret
 			t.Attributes = append(t.Attributes, a)
 		default:
@@ -439,7 +439,7 @@ func inputsOf(r *reader, t *schema.Type, p *proxy, hidden bool) error {
 }
 
 // secretName is what properties are called that nobody should see.
-var secretName = regexp.MustCompile(`(?i)pass(word|phrase|wd)|secret|token|credential|private_?key|api_?key`)
+var secretName = form.Of(`(?i)pass(word|phrase|wd)|secret|token|credential|private_?key|api_?key`)
 
 // below finds an attribute, or a field of one by names with dots between them.
 func below(t *schema.Type, name string) *schema.Attribute {

@@ -3,9 +3,10 @@ package openapi
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"kasbah/core/form"
 
 	yaml "github.com/pb33f/go-yaml"
 )
@@ -89,8 +90,8 @@ func (c *collection) operations() []*operation {
 }
 
 var (
-	settingChars = regexp.MustCompile(`[^a-z0-9]+`)
-	decided      = regexp.MustCompile(`(?i)^(created|updated|modified|deleted|last|date|time)[-_ ]?(at|on|date|time|by|modified|updated|changed)?$|_at$|^(url|href|uri|self|links?|_links|etag|revision|version_id|html_url)$`)
+	settingChars = form.Of(`[^a-z0-9]+`)
+	decided      = form.Of(`(?i)^(created|updated|modified|deleted|last|date|time)[-_ ]?(at|on|date|time|by|modified|updated|changed)?$|_at$|^(url|href|uri|self|links?|_links|etag|revision|version_id|html_url)$`)
 )
 
 // guess says of one candidate what can be told from the document.
@@ -223,7 +224,7 @@ func (g *guessing) ways(c *candidate) {
 // for what nothing lists.
 func (g *guessing) parents(c *candidate) {
 	parents := mapping()
-	own := paramPattern.FindAllStringIndex(c.itemPath, -1)
+	own := paramPattern().FindAllStringIndex(c.itemPath, -1)
 	for i, m := range own[:len(own)-c.ids] {
 		param := c.itemPath[m[0]+1 : m[1]-1]
 		from := mapped("setting", settingName(param))
@@ -240,7 +241,7 @@ func (g *guessing) parents(c *candidate) {
 	}
 }
 
-var nextName = regexp.MustCompile(`(?i)^(next|cursor|marker|continuation)[-_]?(page|cursor|token|link|marker|url|pagetoken)?$|^@?(odata\.)?nextLink$`)
+var nextName = form.Of(`(?i)^(next|cursor|marker|continuation)[-_]?(page|cursor|token|link|marker|url|pagetoken)?$|^@?(odata\.)?nextLink$`)
 
 // compareWith says whether the list shows things whole.
 func (g *guessing) compareWith(c *candidate, item *proxy) {
@@ -290,12 +291,12 @@ func (g *guessing) properties(c *candidate) {
 		switch {
 		case name == id:
 			if same && ours && c.list.post != nil && !slices.Contains(c.things.Required, name) &&
-				idEnd.MatchString(name) {
+				idEnd().MatchString(name) {
 				say(name, "output", true)
 			}
-		case secretName.MatchString(name) && kindOf(s) == "string" && (s.WriteOnly == nil || !*s.WriteOnly):
+		case secretName().MatchString(name) && kindOf(s) == "string" && (s.WriteOnly == nil || !*s.WriteOnly):
 			say(name, "secret", true)
-		case same && ours && decided.MatchString(name) && !slices.Contains(c.things.Required, name):
+		case same && ours && decided().MatchString(name) && !slices.Contains(c.things.Required, name):
 			say(name, "output", true)
 		case kindOf(s) == "string" || kindOf(s) == "integer":
 			if to := g.refersTo(c, name); to != "" && at(at(c.x, "parents"), name) == nil {
@@ -309,13 +310,13 @@ func (g *guessing) properties(c *candidate) {
 }
 
 // idEnd is how a property is called that the cloud gives out to tell things apart.
-var idEnd = regexp.MustCompile(`(?i)(id|uuid|guid)$`)
+var idEnd = form.Of(`(?i)(id|uuid|guid)$`)
 
-var idSuffix = regexp.MustCompile(`(?i)^(.+?)[-_]?(id|uuid)$`)
+var idSuffix = form.Of(`(?i)^(.+?)[-_]?(id|uuid)$`)
 
 // refersTo is the type that a property's name says it is the id of; "" for none.
 func (g *guessing) refersTo(c *candidate, name string) string {
-	m := idSuffix.FindStringSubmatch(name)
+	m := idSuffix().FindStringSubmatch(name)
 	if m == nil {
 		return ""
 	}

@@ -13,7 +13,7 @@ func unmarked(name string) string { return strings.ToLower(wordMarks.Replace(nam
 // idIn guesses the property that identifies a thing: the one that the path of one names,
 // id, the only one that ends in id, or where none does a name that each must have.
 func (g *guessing) idIn(c *candidate, s *jsonSchema) string {
-	params := paramPattern.FindAllStringSubmatch(c.itemPath, -1)
+	params := paramPattern().FindAllStringSubmatch(c.itemPath, -1)
 	last := params[len(params)-1][1]
 	scalarKind := func(name string) bool {
 		p, err := g.r.part(s.Properties.is[name])
@@ -57,7 +57,7 @@ func (g *guessing) identity(c *candidate) {
 		c.unsure("id", "it is not clear which property identifies it: id must name it")
 		return
 	}
-	if secretName.MatchString(id) {
+	if secretName().MatchString(id) {
 		c.doubt("%s identifies it, and may be secret", id)
 	}
 	if id != "id" {
@@ -75,7 +75,7 @@ func (g *guessing) identity(c *candidate) {
 // identities are the properties that identify a thing together: those that the parameters of
 // its path are called after.
 func (g *guessing) identities(c *candidate) {
-	params := paramPattern.FindAllStringSubmatch(c.itemPath, -1)
+	params := paramPattern().FindAllStringSubmatch(c.itemPath, -1)
 	ids := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Style: yaml.FlowStyle}
 	for _, m := range params[len(params)-c.ids:] {
 		i := slices.IndexFunc(c.things.Properties.names,

@@ -103,5 +103,5 @@ func settingName(param string) string {
 		}
 		b.WriteRune(r)
 	}
-	return strings.Trim(settingChars.ReplaceAllString(strings.ToLower(b.String()), "_"), "_")
+	return strings.Trim(settingChars().ReplaceAllString(strings.ToLower(b.String()), "_"), "_")
 }

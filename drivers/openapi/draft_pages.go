@@ -105,7 +105,7 @@ func (g *guessing) nextIn(s *jsonSchema, below string) string {
 			continue
 		}
 		switch {
-		case nextName.MatchString(name) && (kindOf(p) == "string" || kindOf(p) == "integer" || kindOf(p) == ""):
+		case nextName().MatchString(name) && (kindOf(p) == "string" || kindOf(p) == "integer" || kindOf(p) == ""):
 			if below == "" && strings.Contains(name, ".") {
 				return "/" + jsonpointer.Escape(name)
 			}

@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	yaml "github.com/pb33f/go-yaml"
 
+	"kasbah/core/form"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -31,7 +31,7 @@ func extended(x *yaml.Node, into any) error {
 	if err == nil {
 		return nil
 	}
-	if m := unknownKey.FindStringSubmatch(err.Error()); m != nil {
+	if m := unknownKey().FindStringSubmatch(err.Error()); m != nil {
 		return fmt.Errorf("%s has no key %q", extension, m[1])
 	}
 	for key, v := range pairsOf(x) { // the package does not say where it is
@@ -55,15 +55,15 @@ func decoded(x *yaml.Node, into any) error {
 // What the YAML package says, with names of Go types and with lines that are those of the
 // part that is read.
 var (
-	unknownKey = regexp.MustCompile(`field (\S+) not found in type`)
-	yamlWords  = regexp.MustCompile(`yaml: |construct errors:\s*|line \d+: `)
-	wrongKind  = regexp.MustCompile("cannot construct !!(\\w+)(?: (`.*?`))? into (\\S+)")
+	unknownKey = form.Of(`field (\S+) not found in type`)
+	yamlWords  = form.Of(`yaml: |construct errors:\s*|line \d+: `)
+	wrongKind  = form.Of("cannot construct !!(\\w+)(?: (`.*?`))? into (\\S+)")
 )
 
 // plainly says in other words what the YAML package says.
 func plainly(err error) string {
-	said := strings.TrimSpace(yamlWords.ReplaceAllString(err.Error(), ""))
-	m := wrongKind.FindStringSubmatch(said)
+	said := strings.TrimSpace(yamlWords().ReplaceAllString(err.Error(), ""))
+	m := wrongKind().FindStringSubmatch(said)
 	if m == nil {
 		return said
 	}

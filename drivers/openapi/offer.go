@@ -1,10 +1,10 @@
 package openapi
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
+	"kasbah/core/form"
 	"kasbah/core/schema"
 )
 
@@ -132,7 +132,7 @@ func (c *collection) ways() int {
 	return n
 }
 
-var plainParam = regexp.MustCompile(`^\{([^{}]+)\}$`)
+var plainParam = form.Of(`^\{([^{}]+)\}$`)
 
 // collections finds them, in the document's order.
 func collections(doc *api) []collection {
@@ -143,7 +143,7 @@ func collections(doc *api) []collection {
 		c.item, _ = doc.item(itemPath)
 		for base := strings.TrimSuffix(itemPath, "/"); c.list == nil; c.ids++ {
 			end := strings.LastIndex(base, "/")
-			if end < 1 || !plainParam.MatchString(base[end+1:]) {
+			if end < 1 || !plainParam().MatchString(base[end+1:]) {
 				break
 			}
 			base = base[:end]

@@ -85,7 +85,7 @@ func (g *guessing) settle(ctx context.Context, d *Driver, c *candidate) {
 	if !ok {
 		return
 	}
-	list := paramPattern.ReplaceAllStringFunc(c.path, func(m string) string { return url.PathEscape(values[m]) })
+	list := paramPattern().ReplaceAllStringFunc(c.path, func(m string) string { return url.PathEscape(values[m]) })
 	r, err := d.get(ctx, list)
 	if err != nil {
 		return
@@ -132,7 +132,7 @@ func (g *guessing) settle(ctx context.Context, d *Driver, c *candidate) {
 // first thing of a type that holds it.
 func (g *guessing) path(ctx context.Context, d *Driver, c *candidate) (map[string]string, bool) {
 	values := map[string]string{}
-	for _, m := range paramPattern.FindAllStringSubmatch(c.path, -1) {
+	for _, m := range paramPattern().FindAllStringSubmatch(c.path, -1) {
 		from := at(at(c.x, "parents"), m[1])
 		above, v := textOf(at(from, "refers")), ""
 		if name := textOf(at(from, "setting")); name != "" {
@@ -163,11 +163,11 @@ func (g *guessing) tried(ctx context.Context, d *Driver, c *candidate, values ma
 	end := strings.LastIndexByte(c.itemPath, '{')
 	names := slices.DeleteFunc(value.Keys(listed), func(name string) bool {
 		return text(listed[name]) == "" ||
-			secretName.MatchString(name)
+			secretName().MatchString(name)
 	})
 	slices.SortStableFunc(names, func(a, b string) int { return likely(b) - likely(a) })
 	for _, name := range names[:min(len(names), mostTried)] {
-		base := paramPattern.ReplaceAllStringFunc(c.itemPath[:end],
+		base := paramPattern().ReplaceAllStringFunc(c.itemPath[:end],
 			func(m string) string { return url.PathEscape(values[m]) })
 		r, err := d.get(ctx, base+url.PathEscape(text(listed[name])))
 		if err != nil {
@@ -185,7 +185,7 @@ func likely(name string) int {
 	switch name = strings.ToLower(name); {
 	case name == "id", name == "uuid":
 		return 4
-	case idEnd.MatchString(name):
+	case idEnd().MatchString(name):
 		return 3
 	case name == "name", name == "key", name == "slug":
 		return 2

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"kasbah/core/driver"
+	"kasbah/core/form"
 	"kasbah/core/value"
 )
 
@@ -76,11 +76,11 @@ var refusing = []int{
 // on, rather than that the thing conflicts with another one. The draft of the HTTP
 // working group on the Idempotency-Key header field has this answer, without a form.
 func inProgress(r *reply, e *driver.Error) bool {
-	return r.header.Get("Retry-After") != "" || busyWords.MatchString(e.Error()) ||
-		busyWords.Match(r.body[:min(len(r.body), maxWords)])
+	return r.header.Get("Retry-After") != "" || busyWords().MatchString(e.Error()) ||
+		busyWords().Match(r.body[:min(len(r.body), maxWords)])
 }
 
-var busyWords = regexp.MustCompile(`(?i)in[ _-]?progress|idempoten|being (processed|handled)|still (running|processing|being)|processing|concurrent|outstanding`)
+var busyWords = form.Of(`(?i)in[ _-]?progress|idempoten|being (processed|handled)|still (running|processing|being)|processing|concurrent|outstanding`)
 
 func retryAfter(s string) time.Duration {
 	if n, err := strconv.Atoi(s); err == nil && n >= 0 {

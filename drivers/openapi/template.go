@@ -3,10 +3,10 @@ package openapi
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
+	"kasbah/core/form"
 	"kasbah/core/schema"
 	"kasbah/core/value"
 )
@@ -17,11 +17,11 @@ type template struct {
 	params []string
 }
 
-var paramPattern = regexp.MustCompile(`\{([^{}]*)\}`)
+var paramPattern = form.Of(`\{([^{}]*)\}`)
 
 func parseTemplate(path string) (template, error) {
 	t := template{path: path}
-	for _, m := range paramPattern.FindAllStringSubmatch(path, -1) {
+	for _, m := range paramPattern().FindAllStringSubmatch(path, -1) {
 		if m[1] == "" || slices.Contains(t.params, m[1]) {
 			return t, fmt.Errorf("the path %s names a parameter twice, or none", path)
 		}
@@ -33,7 +33,7 @@ func parseTemplate(path string) (template, error) {
 // fill puts values in place of the parameters, in their order.
 func (t template) fill(values []string) string {
 	i := -1
-	return paramPattern.ReplaceAllStringFunc(t.path, func(string) string {
+	return paramPattern().ReplaceAllStringFunc(t.path, func(string) string {
 		i++
 		return url.PathEscape(values[i])
 	})
@@ -119,13 +119,13 @@ func (info *typeInfo) idAt(place string) (string, bool) {
 	at = at[len(at)-len(own):]
 	var values []string
 	for i, part := range own {
-		if !paramPattern.MatchString(part) {
+		if !paramPattern().MatchString(part) {
 			if at[i] != part {
 				return "", false
 			}
 			continue
 		}
-		before, after, _ := strings.Cut(part, paramPattern.FindString(part))
+		before, after, _ := strings.Cut(part, paramPattern().FindString(part))
 		rest, begins := strings.CutPrefix(at[i], before)
 		rest, ends := strings.CutSuffix(rest, after)
 		v, err := url.PathUnescape(rest)

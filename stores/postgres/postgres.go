@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"kasbah/core/form"
 	"kasbah/core/store"
 )
 
@@ -29,7 +29,7 @@ type Settings struct {
 // defaultTable is the table that is used when none is named.
 const defaultTable = "kasbah_objects"
 
-var tableForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([a-z_][a-z0-9_]*\.)?[a-z_][a-z0-9_]*$`) })
+var tableForm = form.Of(`^([a-z_][a-z0-9_]*\.)?[a-z_][a-z0-9_]*$`)
 
 // connections is how many are open at once at most.
 const connections = 8
