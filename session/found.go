@@ -163,16 +163,11 @@ func (s *Session) DeclareFound(ctx context.Context, r FoundRequest) (*FoundFile,
 		}
 		out.Proven = append(out.Proven, env)
 		if err == nil {
-			a := out.Adopting(env)
-			a.seen = propose.Live{}
-			for _, t := range found[i].Things {
-				typ := r.Driver + "." + t.Type.Name
-				if a.seen[typ] == nil {
-					a.seen[typ] = map[string]propose.Thing{}
-				}
-				a.seen[typ][t.ID] = propose.ThingOf(driver.Live{ID: t.ID, Attributes: t.Attributes})
-			}
-			err = with.prove(ctx, a)
+			err = with.prove(ctx, func() *Adopting {
+				a := out.Adopting(env)
+				a.seen = seen(r.Driver, found[i].Things)
+				return a
+			})
 		}
 		if err != nil {
 			return nil, fmt.Errorf("nothing is written, as the code does not stand its proof in %s: %w", env, err)
@@ -234,8 +229,11 @@ func (f *FoundFile) Ended(ctx context.Context, s *Session, err error) error {
 
 // in is a session in an environment of the estate, with texts in place of files.
 func (s *Session) in(ctx context.Context, env string, overlay map[string][]byte) (*Session, error) {
-	if env == s.Env && overlay == nil {
+	switch {
+	case env == s.Env && overlay == nil:
 		return s, nil
+	case env == s.Env && overlay[estate.File] == nil && len(s.Wards) == len(s.Estate.Wards):
+		return s.with(overlay), nil
 	}
 	c := s.config
 	c.Env, c.Wards, c.Overlay = env, nil, overlay
@@ -406,10 +404,28 @@ func (s *Session) given(ctx context.Context, w *adopt.Written) error {
 	return refused
 }
 
-// prove proposes to adopt, and fails where the proposal would do anything else.
-func (s *Session) prove(ctx context.Context, a *Adopting) error {
+// seen are things as a proposal compares them.
+func seen(drv string, things []adopt.Thing) propose.Live {
+	out := propose.Live{}
+	for _, t := range things {
+		typ := drv + "." + t.Type.Name
+		if out[typ] == nil {
+			out[typ] = map[string]propose.Thing{}
+		}
+		out[typ][t.ID] = propose.ThingOf(driver.Live{ID: t.ID, Attributes: t.Attributes})
+	}
+	return out
+}
+
+// prove proposes to adopt, and fails where the proposal would do anything else. What is adopted is gathered
+// while the code is evaluated.
+func (s *Session) prove(ctx context.Context, adopting func() *Adopting) error {
 	others := s.Others()
+	var a *Adopting
+	var beside sync.WaitGroup
+	beside.Go(func() { a = adopting() })
 	e, err := s.EvaluateRight(ctx, others)
+	beside.Wait()
 	if err != nil {
 		return err
 	}

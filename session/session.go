@@ -107,6 +107,17 @@ func (c *closers) add(f func() error) {
 	c.all = append(c.all, f)
 }
 
+func (c *closers) close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var errs []error
+	for _, f := range c.all {
+		errs = append(errs, f())
+	}
+	c.all = nil
+	return errors.Join(errs...)
+}
+
 // Open reads the estate and prepares drivers and ledgers. No ledger is read yet, and nothing
 // is written. A wrong name is a *problem.UsageError. The session is to be closed, also after
 // an error that comes with one.
@@ -187,13 +198,20 @@ func (s *Session) Close() error {
 	if s.Store != nil {
 		errs = append(errs, s.Store.Close())
 	}
-	s.closers.mu.Lock()
-	defer s.closers.mu.Unlock()
-	for _, f := range s.closers.all {
-		errs = append(errs, f())
-	}
-	s.closers.all = nil
-	return errors.Join(errs...)
+	return errors.Join(append(errs, s.closers.close())...)
+}
+
+// with is the session with texts in place of files of wards. It has the drivers and ledgers of this one, and is
+// closed with it.
+func (s *Session) with(texts map[string][]byte) *Session {
+	c := s.config
+	c.Overlay = texts
+	out := newSession(s.Estate, s.Env, c)
+	out.Wards, out.Drivers, out.Catalogs, out.Broken = s.Wards, s.Drivers, s.Catalogs, s.Broken
+	out.Store, out.Box, out.Ledgers, out.Secrets = s.Store, s.Box, s.Ledgers, s.Secrets
+	out.alone, out.settings, out.kinds = s.alone, s.settings, s.kinds
+	s.CloseLater(out.closers.close)
+	return out
 }
 
 // tell tells a person something, where the session has one.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"kasbah/core/declare"
 	"kasbah/core/schema"
@@ -51,13 +52,19 @@ func Write(driver string, found []Found, kits bool) *Written {
 	for _, f := range found {
 		out.Inputs[f.Env], out.Things[f.Env] = map[string]any{}, map[string]string{}
 	}
-	if c.kits = c.groups(); !kits {
-		for _, g := range c.kits {
-			out.Kits = append(out.Kits, g.offer())
-		}
-		c.kits = nil
+	var offers sync.WaitGroup
+	if kits {
+		c.kits = c.groups()
+	} else {
+		offers.Go(func() {
+			for _, g := range c.groups() {
+				out.Kits = append(out.Kits, g.offer())
+			}
+		})
 	}
-	out.Text = c.file()
+	units := c.units()
+	offers.Wait() // items change when circles are taken apart
+	out.Text = c.file(units)
 	for _, it := range g.order {
 		address := it.address(driver)
 		for i, t := range it.at {
@@ -88,8 +95,8 @@ type coder struct {
 	loads  map[loaded]string // the variable of what is loaded
 }
 
-func (c *coder) file() string {
-	units := c.sorted(c.units())
+func (c *coder) file(units []*unit) string {
+	units = c.sorted(units)
 	c.used = map[string]bool{}
 	for _, it := range c.g.order {
 		for _, need := range it.needs {
@@ -184,7 +191,7 @@ func (c *coder) blank() {
 // settle puts into a table what refers to things of the same names that are not in one table.
 func (c *coder) settle(u *unit) {
 	for _, a := range u.items[0].typ.Attributes {
-		if len(u.items) == 1 || slices.Contains(u.columns, a.Name) || !c.sameName(u.items, u.names, a.Name) {
+		if len(u.items) == 1 || slices.Contains(u.columns, a.Name) || !u.sameName[a.Name] {
 			continue
 		}
 		table := ""
@@ -317,7 +324,7 @@ func (c *coder) share(units []*unit) {
 				if !isLarge(v) {
 					continue
 				}
-				if !isPlain(v) || slices.Contains(u.columns, attr) || u.kit == nil && len(u.items) > 1 && byName(u.items, u.names, attr) != "" {
+				if !isPlain(v) || slices.Contains(u.columns, attr) || u.byName[attr] != "" {
 					continue
 				}
 				k := canonical(v)
@@ -506,9 +513,9 @@ func (c *coder) call(function, name string, it *item, u *unit, indent string) st
 			text = c.column(a.Name)
 		case u != nil && u.maps[a.Name] != "":
 			text = u.maps[a.Name] + "[name]"
-		case u != nil && byName(u.items, u.names, a.Name) != "":
-			text = byName(u.items, u.names, a.Name)
-		case u != nil && c.sameName(u.items, u.names, a.Name):
+		case u != nil && u.byName[a.Name] != "":
+			text = u.byName[a.Name]
+		case u != nil && u.sameName[a.Name]:
 			text = strings.TrimSuffix(c.refer[it.attrs[a.Name].(toItem).key], quoted(u.names.core(it))+"]") + "name]"
 		case it.attrs[a.Name] != nil:
 			text = c.code(it.attrs[a.Name])

@@ -3,8 +3,12 @@ package adopt
 import (
 	"cmp"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/schema"
 	"kasbah/core/value"
@@ -59,6 +63,9 @@ type item struct {
 	attrs map[string]any // what it is declared with, by attribute
 	needs []string       // keys of other items
 
+	secrets []Secret
+	left    []string // what could not be declared of it, and why
+
 	kit            *group // that declares it; nil for none
 	within, called string // the kit's instance, and the name in it
 }
@@ -108,11 +115,13 @@ type gathering struct {
 	items   map[string]*item
 	names   map[ref]bool // of items, by their type
 	order   []*item
-	others  map[string]*other
 	inputs  map[string]*input
-	loads   map[string]map[string]bool // by file: the names that are loaded from it
 	secrets []Secret
 	left    []string // what could not be declared, and why
+
+	mu     sync.Mutex // guards loads and others while items are declared beside each other
+	others map[string]*other
+	loads  map[string]map[string]bool // by file: the names that are loaded from it
 
 	indexed []*indexed        // per environment
 	short   map[string]string // by key: a name that no other thing of the type has
@@ -120,7 +129,8 @@ type gathering struct {
 
 // indexed are the things of one environment by what refers to them.
 type indexed struct {
-	keys    map[ref]string    // by type and id
+	at      map[ref]int       // where a thing stands, by type and id
+	keys    []string          // of the things
 	outputs map[string]toItem // by a value that the cloud decided, of one thing alone
 	ids     map[string]toItem // by id, where one type alone has it
 	// values are the ids of things and of others by what refers to them, where that is another value
@@ -143,19 +153,67 @@ type Secret struct {
 }
 
 func gather(driver string, found []Found) *gathering {
-	g := &gathering{driver: driver, found: found, items: map[string]*item{}, others: map[string]*other{},
-		inputs: map[string]*input{}, short: map[string]string{}, names: map[ref]bool{}, loads: map[string]map[string]bool{}}
+	most := 0 // things in an environment
+	for _, f := range found {
+		most = max(most, len(f.Things))
+	}
+	g := &gathering{driver: driver, found: found, items: make(map[string]*item, most), others: map[string]*other{},
+		inputs: map[string]*input{}, short: make(map[string]string, most), names: make(map[ref]bool, most),
+		loads: map[string]map[string]bool{}}
 	for i := range found {
 		g.index(i)
 	}
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		for i := range found {
+			g.indexed[i].byValue(found[i].Things)
+		}
+	})
 	for i := range found {
 		g.merge(i)
 	}
-	slices.SortFunc(g.order, func(a, b *item) int { return cmp.Or(cmp.Compare(a.typ.Name, b.typ.Name), natural(a.name, b.name)) })
-	for _, it := range g.order {
-		g.declare(it)
-	}
+	beside.Wait()
+	g.declareAll()
 	return g
+}
+
+// portion is how many items are declared at once, beside others.
+const portion = 512
+
+// declareAll declares all items, and puts them into order.
+func (g *gathering) declareAll() {
+	sorted := slices.Clone(g.order)
+	var beside errgroup.Group
+	beside.SetLimit(runtime.GOMAXPROCS(0))
+	beside.Go(func() error {
+		slices.SortFunc(sorted, func(a, b *item) int { return cmp.Or(cmp.Compare(a.typ.Name, b.typ.Name), natural(a.name, b.name)) })
+		return nil
+	})
+	if len(g.found) > 1 { // inputs are counted in that order
+		_ = beside.Wait()
+		g.order = sorted
+		beside.SetLimit(1)
+	}
+	for items := range slices.Chunk(g.order, portion) {
+		beside.Go(func() error {
+			for _, it := range items {
+				g.declare(it)
+			}
+			return nil
+		})
+	}
+	_ = beside.Wait() // it never fails
+	g.order = sorted
+	said := map[string]bool{}
+	for _, it := range g.order {
+		g.secrets = append(g.secrets, it.secrets...)
+		for _, left := range it.left {
+			if !said[left] {
+				said[left] = true
+				g.left = append(g.left, left)
+			}
+		}
+	}
 }
 
 // merge makes items of an environment's things, or adds it to those that are there.
@@ -166,7 +224,8 @@ func (g *gathering) merge(i int) {
 	}
 	for n := range f.Things {
 		t := &f.Things[n]
-		key := g.indexed[i].keys[ref{t.Type.Name, t.ID}]
+		x := g.indexed[i]
+		key := x.keys[x.at[ref{t.Type.Name, t.ID}]] // one key for what a list has twice
 		it := g.items[key]
 		if it == nil {
 			base := addressName(cmp.Or(g.short[key], key[len(t.Type.Name)+1:]))
@@ -198,7 +257,7 @@ func (g *gathering) declare(it *item) {
 		if a.Secret {
 			if a.Required {
 				name := strings.TrimSuffix(variable(it.name+"_"+a.Name), "_") // a-z, 0-9 and _
-				g.secrets = append(g.secrets, Secret{Name: name, Address: g.driver + "." + it.typ.Name + "/" + it.name, Attribute: a.Name})
+				it.secrets = append(it.secrets, Secret{Name: name, Address: g.driver + "." + it.typ.Name + "/" + it.name, Attribute: a.Name})
 				it.attrs[a.Name] = verbatim{"secret(" + quoted(name) + ")"}
 			}
 			continue
@@ -216,7 +275,7 @@ func (g *gathering) declare(it *item) {
 			if a.HasDefault && (v == nil || value.Equal(v, a.Default)) || !a.HasDefault && value.Empty(v) && !a.Required {
 				continue
 			}
-			is[i], some = g.tree(i, v, a, it.key), true
+			is[i], some = g.tree(i, v, a, it), true
 		}
 		if some {
 			it.attrs[a.Name] = g.united(it, a, is)

@@ -48,7 +48,7 @@ type ref struct{ typ, name string }
 // index gives each thing of an environment a key that it has in the others, too.
 func (g *gathering) index(i int) {
 	f := &g.found[i]
-	x := &indexed{keys: make(map[ref]string, len(f.Things)), ids: make(map[string]toItem, len(f.Things)), outputs: map[string]toItem{},
+	x := &indexed{keys: make([]string, len(f.Things)), at: make(map[ref]int, len(f.Things)), ids: make(map[string]toItem, len(f.Things)), outputs: map[string]toItem{},
 		values: map[ref]string{}, others: map[ref]string{}}
 	for _, t := range f.Things {
 		referred(x.values, t)
@@ -60,12 +60,11 @@ func (g *gathering) index(i int) {
 	slices.SortFunc(f.Things, func(a, b Thing) int {
 		return cmp.Or(cmp.Compare(a.Type.Name, b.Type.Name), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID))
 	})
-	at := make(map[ref]int, len(f.Things))
 	names := make([]string, len(f.Things)) // plain ones
 	called := make(map[ref]int, len(f.Things))
 	identity := map[*schema.Type][]string{}
 	for n, t := range f.Things {
-		at[ref{t.Type.Name, t.ID}] = n
+		x.at[ref{t.Type.Name, t.ID}] = n
 		if name, ok := t.Attributes["name"].(string); ok && name != "" {
 			names[n] = g.plain(i, name)
 			called[ref{t.Type.Name, names[n]}]++
@@ -81,7 +80,7 @@ func (g *gathering) index(i int) {
 	var keyOf func(n, depth int) string // without the type
 	keyOf = func(n, depth int) string {
 		t := f.Things[n]
-		if k := x.keys[ref{t.Type.Name, t.ID}]; k != "" {
+		if k := x.keys[n]; k != "" {
 			return k[len(t.Type.Name)+1:]
 		}
 		key := ""
@@ -89,7 +88,7 @@ func (g *gathering) index(i int) {
 			v := t.Attributes[name]
 			s, isText := v.(string)
 			if a := t.Type.Attribute(name); isText && a != nil && a.Refers != "" && depth < 8 {
-				if of, there := at[ref{a.Refers, s}]; there {
+				if of, there := x.at[ref{a.Refers, s}]; there {
 					s = keyOf(of, depth+1)
 				}
 			}
@@ -110,7 +109,7 @@ func (g *gathering) index(i int) {
 		}
 		return key
 	}
-	taken, twice := make(map[ref]int, len(f.Things)), map[string]bool{}
+	taken := make(map[ref]int, len(f.Things))
 	for n, t := range f.Things {
 		k := keyOf(n, 0)
 		of := ref{t.Type.Name, k}
@@ -118,14 +117,22 @@ func (g *gathering) index(i int) {
 			k = strings.TrimPrefix(k+"-"+strconv.Itoa(taken[of]), "-")
 		}
 		k = t.Type.Name + " " + k
-		x.keys[ref{t.Type.Name, t.ID}] = k
+		x.keys[n] = k
+		if names[n] != "" && called[ref{t.Type.Name, names[n]}] == 1 {
+			g.short[k] = names[n]
+		}
+	}
+}
+
+// byValue notes by which values texts mean one of the things alone.
+func (x *indexed) byValue(things []Thing) {
+	twice := map[string]bool{}
+	for n, t := range things {
+		k := x.keys[n]
 		if _, there := x.ids[t.ID]; there {
 			x.ids[t.ID] = toItem{}
 		} else {
 			x.ids[t.ID] = toItem{k, t.Type.ID}
-		}
-		if names[n] != "" && called[ref{t.Type.Name, names[n]}] == 1 {
-			g.short[k] = names[n]
 		}
 		for _, a := range t.Type.Attributes {
 			if !a.Output || a.Name == t.Type.ID || a.Moves || a.Secret {

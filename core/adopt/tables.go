@@ -9,12 +9,20 @@ import (
 
 // unit is what is declared by one call, or by a table and a loop over it.
 type unit struct {
-	items   []*item
-	names   affix             // of a table
+	items []*item
+	spread
 	columns []string          // attributes that are in the table
 	maps    map[string]string // attributes that an input gives by name, with the input
 	where   string            // the environments that have it, as code; "" for all
 	kit     *group            // nil for what is none
+}
+
+// spread is how the attributes of the items of a table differ. It is empty for one item.
+type spread struct {
+	names    affix
+	byName   map[string]string // attributes that follow from the names, with the code that gives them
+	sameName map[string]bool   // those that refer to items of the same names
+	varying  []string          // in which the items differ besides
 }
 
 // has reports whether a unit may need one of its own: a kit puts them into order.
@@ -65,9 +73,8 @@ func (c *coder) units() []*unit {
 	}
 	for _, k := range order {
 		for _, class := range classes(by[k]) {
-			for _, items := range c.split(class) {
-				u := &unit{items: items, names: affixOf(items), where: k.where, maps: map[string]string{}}
-				u.columns = c.varying(items, u.names)
+			for _, u := range c.split(class) {
+				u.columns, u.where, u.maps = u.varying, k.where, map[string]string{}
 				c.gatherInputs(u)
 				out = append(out, u)
 			}
@@ -126,21 +133,22 @@ func classes(items []*item) [][]*item {
 	return out
 }
 
-// split makes groups that differ in few attributes.
-func (c *coder) split(items []*item) [][]*item {
-	alone := func() (out [][]*item) {
+// split makes tables of items that differ in few attributes.
+func (c *coder) split(items []*item) []*unit {
+	alone := func() (out []*unit) {
 		for _, it := range items {
-			out = append(out, []*item{it})
+			out = append(out, &unit{items: []*item{it}})
 		}
 		return out
 	}
 	if len(items) < fewest {
 		return alone()
 	}
-	varying := c.varying(items, affixOf(items))
-	if odd, rest := c.odd(items, varying); odd != nil {
+	differ := c.spread(items)
+	if odd, rest := c.odd(items, differ.varying); odd != nil {
 		return append(c.split(rest), c.split(odd)...)
 	}
+	varying := differ.varying
 	if len(varying) <= widest {
 		in := make(map[string]bool, len(items))
 		for _, it := range items {
@@ -151,7 +159,7 @@ func (c *coder) split(items []*item) [][]*item {
 				return alone()
 			}
 		}
-		return [][]*item{items}
+		return []*unit{{items: items, spread: differ}}
 	}
 	best, most := "", 0
 	for _, name := range varying {
@@ -172,7 +180,7 @@ func (c *coder) split(items []*item) [][]*item {
 		}
 		by[k] = append(by[k], it)
 	}
-	var out [][]*item
+	var out []*unit
 	for _, k := range keys {
 		out = append(out, c.split(by[k])...)
 	}
@@ -190,7 +198,9 @@ func (c *coder) odd(items []*item, varying []string) (odd, rest []*item) {
 	for _, name := range varying {
 		count := map[any]int{}
 		for _, it := range items {
-			count[it.comparable(name)]++
+			if count[it.comparable(name)]++; len(count) > fewest { // more differ from the usual one
+				break
+			}
 		}
 		for usual, n := range count {
 			if n < len(items) && n > len(items)-fewest {
@@ -251,19 +261,21 @@ func (a affix) around() string {
 	return quoted(a.before+"%s"+a.after) + " % name"
 }
 
-// varying are the attributes in which items differ, but for what follows from their names.
-func (c *coder) varying(items []*item, names affix) []string {
-	if len(items) == 1 {
-		return nil
-	}
-	var out []string
+// spread finds how the attributes of items differ.
+func (c *coder) spread(items []*item) spread {
+	out := spread{names: affixOf(items), byName: map[string]string{}, sameName: map[string]bool{}}
 	for _, a := range items[0].typ.Attributes {
-		if byName(items, names, a.Name) != "" || c.sameName(items, names, a.Name) || allInputs(items, a.Name) {
+		if by := byName(items, out.names, a.Name); by != "" {
+			out.byName[a.Name] = by
+			continue
+		}
+		if c.sameName(items, out.names, a.Name) {
+			out.sameName[a.Name] = true
 			continue
 		}
 		first := items[0].comparable(a.Name)
-		if slices.ContainsFunc(items, func(it *item) bool { return it.comparable(a.Name) != first }) {
-			out = append(out, a.Name)
+		if !allInputs(items, a.Name) && slices.ContainsFunc(items, func(it *item) bool { return it.comparable(a.Name) != first }) {
+			out.varying = append(out.varying, a.Name)
 		}
 	}
 	return out

@@ -12,20 +12,20 @@ import (
 )
 
 // tree is a value with what it refers to in place of ids.
-func (g *gathering) tree(i int, v any, a *schema.Attribute, of string) any {
+func (g *gathering) tree(i int, v any, a *schema.Attribute, of *item) any {
 	switch v := v.(type) {
 	case int64:
 		if a != nil && a.Refers != "" {
-			return g.reference(i, a.Refers, v)
+			return g.reference(i, a.Refers, v, of)
 		}
 	case string:
 		if a != nil && a.Refers != "" {
-			return g.reference(i, a.Refers, v)
+			return g.reference(i, a.Refers, v, of)
 		}
-		if to, ok := g.indexed[i].outputs[v]; ok && to.key != of {
+		if to, ok := g.indexed[i].outputs[v]; ok && to.key != of.key {
 			return to
 		}
-		if text, ok := g.withID(i, v); ok && text.key != of {
+		if text, ok := g.withID(i, v); ok && text.key != of.key {
 			return text
 		}
 	case []any:
@@ -109,17 +109,23 @@ func below(a *schema.Attribute, key string) *schema.Attribute {
 
 // reference is how a thing is written that another one refers to by its id, or by the value that stands
 // for it.
-func (g *gathering) reference(i int, typ string, v any) any {
+func (g *gathering) reference(i int, typ string, v any, by *item) any {
 	x, id := g.indexed[i], value.Plain(v)
 	of := ref{typ, id}
-	if key := cmp.Or(x.keys[of], x.keys[ref{typ, x.values[of]}]); key != "" {
-		return toItem{key: key}
+	n, there := x.at[of]
+	if !there {
+		n, there = x.at[ref{typ, x.values[of]}]
+	}
+	if there {
+		return toItem{key: x.keys[n]}
 	}
 	id = cmp.Or(x.others[of], id)
 	f := g.found[i]
 	if f.Managed != nil {
 		switch m := f.Managed(typ, id); {
 		case m.Name != "":
+			g.mu.Lock()
+			defer g.mu.Unlock()
 			if g.loads[m.File] == nil {
 				g.loads[m.File] = map[string]bool{}
 			}
@@ -128,10 +134,7 @@ func (g *gathering) reference(i int, typ string, v any) any {
 		case m.Code != "":
 			return verbatim{m.Code}
 		case m.Where != "":
-			left := fmt.Sprintf("%s is recorded as %s, which is neither bound to a name of this ward nor published: its id is written", id, m.Where)
-			if !slices.Contains(g.left, left) {
-				g.left = append(g.left, left)
-			}
+			by.left = append(by.left, fmt.Sprintf("%s is recorded as %s, which is neither bound to a name of this ward nor published: its id is written", id, m.Where))
 		}
 	}
 	t, there := f.Others[thingKey(typ, id)]
@@ -153,6 +156,8 @@ func (g *gathering) reference(i int, typ string, v any) any {
 	if len(match) == 0 {
 		match, key = map[string]any{t.Type.ID: id}, typ+" "+id
 	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	if g.others[key] == nil {
 		g.others[key] = &other{key, t.Type, match}
 	}
@@ -181,7 +186,7 @@ func (g *gathering) united(it *item, a *schema.Attribute, is []any) any {
 			continue
 		}
 		if !isPlain(v) {
-			g.left = append(g.left, fmt.Sprintf("%s/%s: %s refers to other things in each environment", it.typ.Name, it.name, a.Name))
+			it.left = append(it.left, fmt.Sprintf("%s/%s: %s refers to other things in each environment", it.typ.Name, it.name, a.Name))
 			return is[first]
 		}
 		if v == nil {

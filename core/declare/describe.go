@@ -273,7 +273,8 @@ func Literal(v any) string {
 	case bool:
 		return map[bool]string{true: "True", false: "False"}[v]
 	case string:
-		return string(value.AppendText(nil, v)) // JSON texts are literals of the language
+		var short [64]byte
+		return string(value.AppendText(short[:0], v)) // JSON texts are literals of the language
 	case []any:
 		var parts []string
 		for _, e := range v {

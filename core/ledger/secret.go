@@ -43,15 +43,13 @@ func (r *Record) hide(name string, v any) {
 // and hides the secrets that the cloud has made up. full is its address with
 // its ward.
 func (r *Record) Take(t *schema.Type, full string, live value.Map) {
-	for name, v := range live {
-		if a := t.Attribute(name); a != nil && a.Secret && !value.IsSecret(r.Inputs[name]) {
-			r.hide(name, v)
-		}
-	}
 	r.Absent = nil
 	for _, a := range t.Attributes {
-		if _, shown := live[a.Name]; !shown {
+		v, shown := live[a.Name]
+		if !shown {
 			r.Absent = append(r.Absent, a.Name)
+		} else if a.Secret && !value.IsSecret(r.Inputs[a.Name]) {
+			r.hide(a.Name, v)
 		}
 	}
 	r.Live = r.conceal(t, live, func(name string) any {
@@ -87,13 +85,22 @@ func (r *Record) conceal(t *schema.Type, live value.Map, as func(name string) an
 		return a != nil && a.Secret || value.IsSecret(r.Inputs[name]) || r.Hidden[name] != nil
 	}
 	some := len(r.Hidden) > 0
-	for name := range live {
-		some = some || secret(name)
-	}
 	unshown := false // what the cloud never shows is as recorded, too
-	for name := range r.Inputs {
-		a := t.Attribute(name)
-		unshown = unshown || a != nil && a.Unshown && live[name] == nil
+	for _, a := range t.Attributes {
+		if a.Secret {
+			_, shown := live[a.Name]
+			some = some || shown
+		}
+		if a.Unshown && live[a.Name] == nil {
+			_, recorded := r.Inputs[a.Name]
+			unshown = unshown || recorded
+		}
+	}
+	for name, v := range r.Inputs {
+		if value.IsSecret(v) {
+			_, shown := live[name]
+			some = some || shown
+		}
 	}
 	if !some && !unshown {
 		return live

@@ -47,6 +47,7 @@ func (a Adoption) Ids(d *declare.Declared, states map[string]*ledger.State) map[
 // adopt takes what is adopted as recorded, as it is live. What cannot be adopted blocks the proposal.
 func (w *proposer) adopt() {
 	takes := make(map[string]string, len(w.o.Adopt.Things)) // `TYPE ID` -> the address that takes it
+	w.adopting = make(map[string]*ledger.Record, len(w.o.Adopt.Things))
 	declared := 0
 	for _, d := range w.declared {
 		full := d.Full()

@@ -173,6 +173,9 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 		if declared {
 			inputs[a.Name] = want
 		}
+		if value.Equal(have, want) {
+			continue
+		}
 		differences(value.Path{value.Key(a.Name)}, have, want, func(p value.Path, was, willBe any) {
 			before, _ := p.At(map[string]any(c.recorded))
 			changes = append(changes, Change{

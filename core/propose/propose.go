@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -285,6 +286,9 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 // wanted are a declaration's inputs with what is known filled in, and what
 // they were filled in from.
 func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
+	if !value.IsPending(d.Inputs()) {
+		return maps.Clone(d.Inputs()), nil, nil
+	}
 	var uses []Use
 	v, err := value.Resolve(d.Inputs(), func(ref value.Ref) (any, error) {
 		v, err := w.lookup(ref)
