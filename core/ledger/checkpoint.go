@@ -180,7 +180,6 @@ func (l *Ledger) checkpoint(ctx context.Context, s *State, by *signer) error {
 	if err := l.store.PutIfAbsent(ctx, key, body); err != nil && !errors.Is(err, store.ErrExists) {
 		return fmt.Errorf("the checkpoint at entry %d could not be written: %w", s.Seq, err)
 	}
-	s.sinceEntries, s.sinceLines, s.sinceBytes = 0, 0, 0
 	keys, err := l.keys(ctx, l.prefix+"checkpoint/", "")
 	if err != nil {
 		return err
@@ -193,6 +192,9 @@ func (l *Ledger) checkpoint(ctx context.Context, s *State, by *signer) error {
 	}
 	return nil
 }
+
+// checkpointed notes that what follows is after a checkpoint.
+func (s *State) checkpointed() { s.sinceEntries, s.sinceLines, s.sinceBytes = 0, 0, 0 }
 
 // wantsCheckpoint reports whether there is enough after the last checkpoint to
 // spare the next reader. A checkpoint holds every record, so that much must have

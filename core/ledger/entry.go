@@ -277,7 +277,7 @@ const (
 )
 
 func newCodec() (*codec, error) {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2),
 		zstd.WithWindowSize(1<<20))
 	if err != nil {
 		return nil, err

@@ -296,14 +296,59 @@ func TestCheckpointsStayInProportion(t *testing.T) {
 		for n := range 1100 { // two entries each
 			enact(t, r, n, "medina.bucket/b1", value.Map{"n": int64(n)})
 		}
+		r.checkpoints.Lock() // none is on its way
 		require.GreaterOrEqual(t, s.checkpoints, c.least, "%d records", c.records)
 		require.LessOrEqual(t, s.checkpoints, c.most, "%d records", c.records)
+		r.checkpoints.Unlock()
 		end(t, r)
 		state, err := open(t, s, "keeper-2").Load(ctx)
 		require.NoError(t, err)
 		require.Len(t, state.Records, c.records)
 		require.LessOrEqual(t, state.sinceEntries, 1, "whoever reads next begins with what the end of a long run wrote")
 	}
+}
+
+// held is a store in which checkpoints wait.
+type held struct {
+	store.Store
+	began, free chan struct{}
+}
+
+func (h *held) PutIfAbsent(ctx context.Context, key string, body []byte) error {
+	if strings.Contains(key, "/checkpoint/") {
+		h.began <- struct{}{}
+		<-h.free
+	}
+	return h.Store.PutIfAbsent(ctx, key, body)
+}
+
+// TestCheckpointBeside: while a checkpoint is on its way to a slow store the run writes on and may call, and its end
+// waits for it. The checkpoint says what was recorded when it began.
+func TestCheckpointBeside(t *testing.T) {
+	s := &held{memory.New(), make(chan struct{}, 9), make(chan struct{})}
+	l := open(t, s, "keeper-1")
+	r := begin(t, l, "run-1")
+	for n := range checkpointEntries {
+		enact(t, r, n, fmt.Sprintf("medina.bucket/b%d", n%300), value.Map{"n": int64(n)})
+	}
+	<-s.began
+	for n := range 300 {
+		enact(t, r, n+checkpointEntries, fmt.Sprintf("medina.bucket/b%d", n), value.Map{"n": int64(-n)})
+		require.NoError(t, r.MayCall(ctx))
+	}
+	ended := make(chan error)
+	go func() { ended <- r.End(ctx, End{Outcome: "done"}) }()
+	select {
+	case <-ended:
+		require.Fail(t, "the run ended before its checkpoint was written")
+	case <-time.After(50 * time.Millisecond):
+	}
+	close(s.free)
+	require.NoError(t, <-ended)
+	v, err := open(t, s, "keeper-2").Verify(ctx)
+	require.NoError(t, err)
+	require.Empty(t, v.Notes)
+	require.Equal(t, 2, v.Checkpoints, "one beside the run, and one at its end")
 }
 
 // TestDamage: whatever byte of a stored object is changed or cut, reading

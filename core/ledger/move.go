@@ -113,8 +113,8 @@ func (m *Moving) Finish(ctx context.Context, called string) error {
 	if err != nil {
 		return err
 	}
-	again := &Run{ID: m.r.ID, l: m.there, mu: make(exclusive, 1), state: s, signer: m.r.signer, queue: make(chan *appending, 1),
-		quit: make(chan struct{}), idle: make(chan struct{})}
+	again := m.there.newRun(m.r.ID, s)
+	again.signer = m.r.signer
 	go again.write(ctx)
 	return again.End(ctx, End{Outcome: "done"})
 }

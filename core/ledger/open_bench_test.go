@@ -21,7 +21,7 @@ func BenchmarkOpen(b *testing.B) {
 	require.NoError(b, err)
 	l, err := New(s, "coast", "live", "shore", Identity{Who: "keeper", Host: "tower", Program: "bench"})
 	require.NoError(b, err)
-	r := &Run{l: l, mu: make(exclusive, 1), state: NewState()}
+	r := l.newRun("", NewState())
 	put := func(lines ...Line) {
 		a, err := newAppending(lines)
 		require.NoError(b, err)

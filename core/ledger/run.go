@@ -42,6 +42,8 @@ type Run struct {
 
 	last place // of the newest entry that this run has written; only the writer looks at it
 
+	checkpoints exclusive // held while one is written; taken before mu
+
 	mu     exclusive
 	state  *State        // up to the newest entry known
 	looked time.Duration // when the newest put or look began that met no break, by the ledger's clock
@@ -58,6 +60,16 @@ type exclusive chan struct{}
 
 func (e exclusive) Lock()   { e <- struct{}{} }
 func (e exclusive) Unlock() { <-e }
+
+// TryLock reports whether the lock was free, and is held now.
+func (e exclusive) TryLock() bool {
+	select {
+	case e <- struct{}{}:
+		return true
+	default:
+		return false
+	}
+}
 
 // BeginOptions say what a run is.
 type BeginOptions struct {
@@ -84,10 +96,8 @@ func (l *Ledger) beginOn(ctx context.Context, s *State, o BeginOptions) (r *Run,
 	if o.Scope.Empty() {
 		o.Scope = Whole
 	}
-	r = &Run{
-		ID: o.ID, l: l, state: s, scope: o.Scope, mu: make(exclusive, 1),
-		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{}),
-	}
+	r = l.newRun(o.ID, s)
+	r.scope = o.Scope
 	if !o.Reseal {
 		if err := l.agreed(s); err != nil {
 			return nil, err
@@ -120,6 +130,12 @@ func (l *Ledger) beginOn(ctx context.Context, s *State, o BeginOptions) (r *Run,
 	}
 	go r.write(context.WithoutCancel(ctx))
 	return r, nil
+}
+
+// newRun is a run on a state, which it takes over. Its writer does not write yet.
+func (l *Ledger) newRun(id string, s *State) *Run {
+	return &Run{ID: id, l: l, state: s, mu: make(exclusive, 1), checkpoints: make(exclusive, 1),
+		queue: make(chan *appending, 256), quit: make(chan struct{}), idle: make(chan struct{})}
 }
 
 // Ward is the ward whose ledger it writes.
@@ -309,4 +325,6 @@ func (r *Run) stop() {
 		close(r.quit)
 	}
 	<-r.idle
+	r.checkpoints.Lock() // the one that is on its way is written
+	r.checkpoints.Unlock()
 }

@@ -308,9 +308,9 @@ func (l *Ledger) change(ctx context.Context, to *Readers, by *Writers, o BeginOp
 		err = r.Append(ctx, Line{Kind: KindNote, Note: &Note{What: "writers", Writers: by}})
 	}
 	if err == nil {
-		r.mu.Lock()
-		err = l.checkpoint(ctx, r.state, r.signer) // new readers cannot read what is older
-		r.mu.Unlock()
+		r.checkpoints.Lock()
+		err = l.checkpoint(ctx, r.State(), r.signer) // new readers cannot read what is older
+		r.checkpoints.Unlock()
 	}
 	outcome := "done"
 	if err != nil {

@@ -114,7 +114,7 @@ func (s *State) snapshot() *State {
 		slices.Clone(s.Intents), slices.Clone(s.Notes)
 	out.Accepted, out.Former, out.Pruned, out.held = slices.Clone(s.Accepted), slices.Clone(s.Former),
 		slices.Clone(s.Pruned), nil
-	out.onEnd = nil
+	out.Drift, out.onEnd = maps.Clone(s.Drift), nil
 	out.Open, out.Proposals = make(map[string]*OpenRun, len(s.Open)), make(map[string]*Use, len(s.Proposals))
 	for id, r := range s.Open {
 		run := *r

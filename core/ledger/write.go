@@ -155,14 +155,13 @@ func (r *Run) drain(b *batch) {
 func (r *Run) settle(b *batch) error {
 	r.mu.Lock()
 	err := r.fold(b)
-	wants := err == nil && r.state.wantsCheckpoint()
+	if err == nil && r.state.wantsCheckpoint() {
+		r.checkpointBeside()
+	}
 	r.mu.Unlock()
 	b.tell(err)
 	if err != nil {
 		r.fail(err)
-	}
-	if wants {
-		r.checkpoint()
 	}
 	return err
 }
@@ -353,13 +352,37 @@ func (r *Run) makeWay(rest time.Duration) {
 	}
 }
 
-// checkpoint writes one. A checkpoint is a convenience: when it cannot be
-// written the log says the same, so the failure is noted and nothing more.
+// checkpointBeside writes a checkpoint of the state as it is now while the run goes on: one of a large ledger takes
+// seconds, and longer than the lock may be quiet where the store is slow. One is written at a time. r.mu is held.
+func (r *Run) checkpointBeside() {
+	if !r.checkpoints.TryLock() {
+		return
+	}
+	now := r.state.snapshot()
+	r.state.checkpointed()
+	go func() {
+		defer r.checkpoints.Unlock()
+		r.writeCheckpoint(now)
+	}()
+}
+
+// checkpoint writes one of the state as it is, and waits for it.
 func (r *Run) checkpoint() {
+	r.checkpoints.Lock()
+	defer r.checkpoints.Unlock()
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if err := r.l.checkpoint(context.Background(), r.state, r.signer); err != nil {
+	now := r.state.snapshot()
+	r.state.checkpointed()
+	r.mu.Unlock()
+	r.writeCheckpoint(now)
+}
+
+// writeCheckpoint writes one. A checkpoint is a convenience: when it cannot be written the log says the same, so the
+// failure is noted and nothing more; the next try comes after as many entries more. r.checkpoints is held.
+func (r *Run) writeCheckpoint(now *State) {
+	if err := r.l.checkpoint(context.Background(), now, r.signer); err != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		r.state.Notes = append(r.state.Notes, err.Error())
-		r.state.sinceEntries, r.state.sinceLines, r.state.sinceBytes = 0, 0, 0 // try again after as many entries more
 	}
 }
