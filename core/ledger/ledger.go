@@ -155,10 +155,24 @@ func (l *Ledger) loadOnce(ctx context.Context, seq int64) (*State, error) {
 		}
 	}
 	if seq != 0 && s.Seq != seq {
-		return nil, fmt.Errorf("%w: the ledger of %s ends at entry %d", store.ErrNotFound, l.Ward, s.Seq)
+		return nil, &noEntryError{l.Ward, seq, s.Seq}
 	}
 	return s, nil
 }
+
+// noEntryError is a store.ErrNotFound for an entry behind the newest one.
+type noEntryError struct {
+	Ward       string
+	Entry, End int64
+}
+
+// Error names the ledger and its newest entry.
+func (e *noEntryError) Error() string {
+	return fmt.Sprintf("the ledger of %s has no entry %d: it ends at entry %d", e.Ward, e.Entry, e.End)
+}
+
+// Unwrap is store.ErrNotFound.
+func (e *noEntryError) Unwrap() error { return store.ErrNotFound }
 
 // newestCheckpoint is the state of the newest checkpoint not after seq (0 for
 // any), or an empty state.

@@ -12,21 +12,40 @@ import (
 
 // To is the candidate closest to name by edit distance, or "" when none is close enough to be
 // meant: a third of its letters may differ, two in a short one, but never more than half. Two
-// letters that changed places are one slip in the shortest, too. Of several that are as close, it is
-// the first by the alphabet.
+// letters that changed places are one slip in the shortest, too, and the first letters of a candidate, three or more,
+// are close to it. What stands before the last slash and is the same in both, the type in an address, makes them no
+// closer. Of several that are as close, it is the first by the alphabet.
 func To(name string, candidates []string) string {
 	name = strings.ToLower(name)
-	letters := utf8.RuneCountInString(name)
-	limit := min(max(2, letters/3), letters/2)
-	best, at := "", max(limit, 2)+1
+	head, tail := split(name)
+	best, at := "", 0
 	for _, c := range candidates {
 		low := strings.ToLower(c)
-		d := levenshtein.ComputeDistance(name, low)
-		if near := d <= limit || sorted(name) == sorted(low); near && (d < at || d == at && c < best) {
+		a, b := name, low
+		if h, t := split(low); h == head {
+			a, b = tail, t
+		}
+		if d, near := distance(a, b); near && (best == "" || d < at || d == at && c < best) {
 			best, at = c, d
 		}
 	}
 	return best
+}
+
+func split(name string) (head, tail string) {
+	at := strings.LastIndexByte(name, '/') + 1
+	return name[:at], name[at:]
+}
+
+// distance is how far a candidate is from a name, and whether that is near.
+func distance(name, candidate string) (d int, near bool) {
+	letters := utf8.RuneCountInString(name)
+	limit := min(max(2, letters/3), letters/2)
+	d = levenshtein.ComputeDistance(name, candidate)
+	if letters >= 3 && strings.HasPrefix(candidate, name) {
+		d = min(d, limit)
+	}
+	return d, d <= limit || d <= 2 && sorted(name) == sorted(candidate)
 }
 
 // sorted are the letters of a word in their order.

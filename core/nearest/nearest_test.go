@@ -31,6 +31,21 @@ func TestTo(t *testing.T) {
 	require.Empty(t, Hint("x", nil))
 }
 
+// TestAddresses: that two are of one type makes their names no closer.
+func TestAddresses(t *testing.T) {
+	known := []string{"medina.machine/relay", "medina.machine/gauge-sallow", "medina.machine/gauge-north", "medina.network/coast"}
+	for typed, want := range map[string]string{
+		"medina.machine/gaug":          "medina.machine/gauge-north",
+		"medina.machine/gauge-salow":   "medina.machine/gauge-sallow",
+		"medina.machine/rely":          "medina.machine/relay",
+		"medina.machine/coast":         "",
+		"medina.netwrk/coast":          "medina.network/coast",
+		"medina.machine/lighthouse-17": "",
+	} {
+		require.Equal(t, want, To(typed, known), typed)
+	}
+}
+
 // TestOrderSaysNothing: the answer is the same in whatever order the candidates come, for many come out of
 // a map.
 func TestOrderSaysNothing(t *testing.T) {
