@@ -13,7 +13,7 @@ import (
 // slack is how much garbage may gather before the collector looks for it, and share how much more, as a
 // percentage of what is in use. Most commands end before, and one that fills a large heap is spared the rounds
 // over a small one; of a heap of gigabytes a quarter is garbage, where the runtime would leave a half.
-const slack, share = 64 << 20, 25
+const slack, share = 48 << 20, 25
 
 var steady atomic.Bool
 

@@ -107,6 +107,9 @@ func (ev *evaluator) ward(ctx context.Context) {
 	if ev.o.Bindings {
 		ev.out.Bindings = ev.bindings()
 	}
+	if !ev.o.Again {
+		ev.modules = modules{} // what the code has bound: only an editor looks at it later
+	}
 }
 
 // file evaluates a file once and returns its globals. A file that failed is

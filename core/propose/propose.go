@@ -286,8 +286,10 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 // wanted are a declaration's inputs with what is known filled in, and what
 // they were filled in from.
 func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
-	if !value.IsPending(d.Inputs()) {
-		return maps.Clone(d.Inputs()), nil, nil
+	if in := d.Inputs(); !value.IsPending(in) {
+		out := make(value.Map, len(in)+1) // and a name that is made
+		maps.Copy(out, in)
+		return out, nil, nil
 	}
 	var uses []Use
 	v, err := value.Resolve(d.Inputs(), func(ref value.Ref) (any, error) {

@@ -162,13 +162,14 @@ func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func
 		yield("", err)
 		return false
 	}
-	names := make([]string, 0, len(entries))
+	// Of a log of 100 000 entries a reader wants the last: what it does not want is not sorted.
+	var names []string
 	for _, e := range entries {
 		switch {
 		case strings.HasPrefix(e.Name(), "."):
 		case e.IsDir():
 			names = append(names, e.Name()+"/") // keys below it sort by this
-		default:
+		case begins(base, e.Name(), prefix) && behind(base, e.Name(), after):
 			names = append(names, e.Name())
 		}
 	}
@@ -176,7 +177,7 @@ func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func
 	for _, name := range names {
 		key := base + name
 		if !strings.HasSuffix(name, "/") {
-			if strings.HasPrefix(key, prefix) && key > after && !yield(key, nil) {
+			if !yield(key, nil) {
 				return false
 			}
 			continue
@@ -188,6 +189,22 @@ func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func
 		}
 	}
 	return true
+}
+
+// begins reports whether base+name begins with a prefix.
+func begins(base, name, prefix string) bool {
+	if rest, longer := strings.CutPrefix(prefix, base); longer {
+		return strings.HasPrefix(name, rest)
+	}
+	return strings.HasPrefix(base, prefix)
+}
+
+// behind reports whether base+name is greater than a key.
+func behind(base, name, key string) bool {
+	if rest, longer := strings.CutPrefix(key, base); longer {
+		return name > rest
+	}
+	return base > key
 }
 
 // unsorted is os.ReadDir without its sorting: a log can have 100 000 entries, and their keys are

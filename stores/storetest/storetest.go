@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"testing"
 
@@ -97,6 +98,21 @@ func list(t *testing.T, open func() store.Store) {
 		collect(t, s, "a", "")[:3], "byte order: - before /")
 	for range s.List(ctx, "a/log/", "") {
 		break // stopping early must not hang or leak
+	}
+	// whatever is asked for, it is the sorted keys that begin with the prefix and are behind a key
+	all := collect(t, s, "", "")
+	require.Len(t, all, 6)
+	for _, prefix := range []string{"", "a", "a-", "a/", "a/l", "a/log/", "a/log/00000000", "a/log/0000000011", "b", "c"} {
+		for _, after := range append([]string{"", "A", "a", "a-", "a-b/log/~", "a/", "a/checkpoint", "a/log", "a/log/", "a/log/00000000095",
+			"a/m", "b", "c"}, all...) {
+			var want []string
+			for _, k := range all {
+				if strings.HasPrefix(k, prefix) && k > after {
+					want = append(want, k)
+				}
+			}
+			require.Equal(t, want, collect(t, s, prefix, after), "%q behind %q", prefix, after)
+		}
 	}
 }
 
