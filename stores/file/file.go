@@ -162,7 +162,7 @@ func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func
 		yield("", err)
 		return false
 	}
-	// Of a log of 100 000 entries a reader wants the last: what it does not want is not sorted.
+	// A log can have 100 000 entries, of which a reader wants the last few: only those are sorted.
 	var names []string
 	for _, e := range entries {
 		switch {
