@@ -88,7 +88,9 @@ func (m *mapPage) facts() string {
 // settled is what the address bar says once it says all.
 func (m *mapPage) settled() url.Values {
 	m.t.Helper()
-	time.Sleep(300 * time.Millisecond) // what changes is written a moment later
+	// what changes is written a moment later, by a timer of the page that ends before this one
+	m.do(chromedp.Evaluate[chromedp.Void](`window.calm = false; requestAnimationFrame(() => setTimeout(() => { window.calm = true }, 300))`))
+	m.until(`window.calm`)
 	q, err := url.ParseQuery(strings.TrimPrefix(says[string](m.tab, "location.hash"), "#"))
 	require.NoError(m.t, err)
 	return q

@@ -202,10 +202,12 @@ func (m *Remembered) columns(list []*Resource) bool {
 		}
 		m.Care = append(m.Care, cares.of(string(care), func() { m.Cares = append(m.Cares, care) }))
 		var within []int32
+		key := "" // of no instance
 		for _, in := range r.Within {
-			within = append(within, instances.of(in, func() { m.Instances = append(m.Instances, *in) }))
+			n := instances.of(in, func() { m.Instances = append(m.Instances, *in) })
+			within, key = append(within, n), key+fmt.Sprint(n)+" "
 		}
-		m.Within = append(m.Within, around.of(fmt.Sprint(within), func() { m.Around = append(m.Around, within) }))
+		m.Within = append(m.Within, around.of(key, func() { m.Around = append(m.Around, within) }))
 		for _, n := range r.Needs {
 			k, ours := at[n.Address]
 			if !ours {

@@ -33,13 +33,14 @@ func TestTo(t *testing.T) {
 
 // TestAddresses: that two are of one type makes their names no closer.
 func TestAddresses(t *testing.T) {
-	known := []string{"medina.machine/relay", "medina.machine/gauge-sallow", "medina.machine/gauge-north", "medina.network/coast"}
+	known := []string{"sallow/medina.machine/tower", "medina.machine/relay", "medina.machine/gauge-sallow", "medina.machine/gauge-north", "medina.network/coast"}
 	for typed, want := range map[string]string{
 		"medina.machine/gaug":          "medina.machine/gauge-north",
 		"medina.machine/gauge-salow":   "medina.machine/gauge-sallow",
 		"medina.machine/rely":          "medina.machine/relay",
 		"medina.machine/coast":         "",
 		"medina.netwrk/coast":          "medina.network/coast",
+		"medina.machine/tower":         "sallow/medina.machine/tower",
 		"medina.machine/lighthouse-17": "",
 	} {
 		require.Equal(t, want, To(typed, known), typed)

@@ -195,11 +195,11 @@ func readType(ctx context.Context, drivers map[string]driver.Driver, catalogs ma
 		if !known {
 			continue
 		}
-		t := ThingOf(l)
-		if asRecorded(l.ID, l.Tag) {
-			t.attributes, t.recorded = nil, st
+		if asRecorded(l.ID, l.Tag) { // its texts are at hand already
+			found[st.ID] = Thing{ID: st.ID, Tag: st.Tag, recorded: st}
+		} else {
+			found[l.ID] = ThingOf(l)
 		}
-		found[l.ID] = t
 	}
 	faults := confirm(ctx, d, full, ids, found)
 	return found, faults, nil

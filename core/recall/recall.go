@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/cespare/xxhash/v2"
@@ -50,10 +51,15 @@ func (f File) Read(into any) (there bool, err error) {
 	return true, gob.NewDecoder(bytes.NewReader(body)).Decode(into)
 }
 
+// buffers are used again: what the wards of a large estate declared is written one after the other, megabytes each.
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
 // Write replaces what is kept.
 func (f File) Write(is any) error {
-	var b bytes.Buffer
-	if err := gob.NewEncoder(&b).Encode(is); err != nil {
+	b := buffers.Get().(*bytes.Buffer)
+	defer buffers.Put(b)
+	b.Reset()
+	if err := gob.NewEncoder(b).Encode(is); err != nil {
 		return err
 	}
 	parts := [][]byte{[]byte(format + " " + digest(b.Bytes()) + " " + f.Program + "\n"), b.Bytes()}
