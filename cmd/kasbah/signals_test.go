@@ -83,7 +83,7 @@ signals.note("fog", text = "fog at " + lamp.serial)
 	holds(1, 1, 1)
 
 	// what is not listed and not there is gone; a new one may have the same id
-	for _, path := range []string{"/notes/n-2", "/lamps/west%2F1/7"} {
+	for _, path := range []string{"/notes/" + api.Notes()[0], "/lamps/west%2F1/7"} {
 		ask, err := http.NewRequest(http.MethodDelete, l.URL+"/api"+path, nil)
 		require.NoError(t, err)
 		answer, err := patient.Do(ask)

@@ -87,6 +87,13 @@ func (s *Signals) Alarms() []string {
 	return sortedKeys(s.alarms)
 }
 
+// Notes are the ids of the notes that there are.
+func (s *Signals) Notes() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return sortedKeys(s.notes)
+}
+
 func (s *Signals) next(prefix string) string {
 	s.n++
 	return fmt.Sprintf("%s-%d", prefix, s.n)
