@@ -162,7 +162,7 @@ func (s *Store) walk(ctx context.Context, base, prefix, after string, yield func
 		yield("", err)
 		return false
 	}
-	// A log can have 100 000 entries, of which a reader wants the last few: only those are sorted.
+	// A log can have 100 000 entries. Most readers want only the last few, so only what is wanted is sorted.
 	var names []string
 	for _, e := range entries {
 		switch {
