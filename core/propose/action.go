@@ -248,7 +248,7 @@ func (w *proposer) create(a *Action, d *declare.Resource, typ *schema.Type, beca
 	}
 	a.Plan.Uses = uses
 	if d.MadeName != "" {
-		inputs["name"] = d.MadeName
+		inputs = with(inputs, "name", d.MadeName)
 	}
 	a.Plan.Inputs = inputs
 	a.Changes = initial(a.Ward, typ, inputs)
@@ -265,7 +265,7 @@ func (w *proposer) change(a *Action, d *declare.Resource, r *ledger.Record, seen
 	if seen.Gone && whole {
 		w.create(a, d, typ, "gone from the cloud")
 		if old, ok := r.Inputs["name"]; ok && d.MadeName != "" {
-			a.Plan.Inputs["name"] = old
+			a.Plan.Inputs = with(a.Plan.Inputs, "name", old)
 			a.Changes = initial(a.Ward, typ, value.Map(a.Plan.Inputs))
 		}
 		return

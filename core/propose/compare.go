@@ -2,6 +2,7 @@ package propose
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 
 	"kasbah/core/declare"
@@ -135,9 +136,10 @@ type comparison struct {
 }
 
 // compare lists the changes from live to declared, the inputs as they are to
-// be, and the attributes that are no longer declared and stay.
+// be, and the attributes that are no longer declared and stay. The inputs are those declared,
+// unless something takes the place of one.
 func (c comparison) compare() (changes []Change, inputs value.Map, left []string) {
-	inputs = make(value.Map, len(c.declared))
+	inputs = c.declared
 	for _, a := range c.typ.Attributes {
 		if a.Output {
 			continue
@@ -147,7 +149,7 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 		switch {
 		case declared:
 		case recorded && a.Name == "name" && c.typ.NamedByPattern():
-			inputs[a.Name] = old // made once, and the cloud's from then on
+			inputs = with(inputs, a.Name, old) // made once, and the cloud's from then on
 			continue
 		case recorded && a.HasDefault && !a.Fixed:
 			want = a.Default
@@ -164,14 +166,16 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 			want, have = a.Canonical(value.Clone(want)), a.Canonical(value.Clone(have))
 		}
 		want, whole := leaveAlone(a.Name, want, have, c.leave)
-		if whole {
-			if recorded {
-				inputs[a.Name] = old
-			}
+		switch {
+		case whole && recorded:
+			inputs = with(inputs, a.Name, old)
 			continue
-		}
-		if declared {
-			inputs[a.Name] = want
+		case whole:
+			inputs = maps.Clone(inputs)
+			delete(inputs, a.Name)
+			continue
+		case declared && (a.Loose() || len(c.leave) > 0):
+			inputs = with(inputs, a.Name, want)
 		}
 		if value.Equal(have, want) {
 			continue
@@ -186,6 +190,14 @@ func (c comparison) compare() (changes []Change, inputs value.Map, left []string
 		})
 	}
 	return changes, inputs, left
+}
+
+// with is a copy of a map in which a key has a value.
+func with[M ~map[string]any](m M, key string, v any) M {
+	out := make(M, len(m)+1)
+	maps.Copy(out, m)
+	out[key] = v
+	return out
 }
 
 // Compare lists how an attribute that is live differs from what is wanted,

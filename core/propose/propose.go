@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -284,12 +283,11 @@ func (w *proposer) intend(full string, in *ledger.Intent) {
 }
 
 // wanted are a declaration's inputs with what is known filled in, and what
-// they were filled in from.
+// they were filled in from. Where nothing is filled in, they are the declaration's own: whoever
+// changes them makes a copy.
 func (w *proposer) wanted(d *declare.Resource) (value.Map, []Use, error) {
-	if in := d.Inputs(); !value.IsPending(in) {
-		out := make(value.Map, len(in)+1) // and a name that is made
-		maps.Copy(out, in)
-		return out, nil, nil
+	if in := d.Inputs(); in != nil && !value.IsPending(in) {
+		return in, nil, nil
 	}
 	var uses []Use
 	v, err := value.Resolve(d.Inputs(), func(ref value.Ref) (any, error) {

@@ -25,7 +25,10 @@ import (
 const mark = 'K'
 
 // Store keeps objects below a folder.
-type Store struct{ root string }
+type Store struct {
+	root  string
+	ahead ahead
+}
 
 var _ store.Store = (*Store)(nil)
 
@@ -45,16 +48,45 @@ func (s *Store) path(ctx context.Context, key string) (string, error) {
 	return filepath.Join(s.root, filepath.FromSlash(key)), ctx.Err()
 }
 
-// PutIfAbsent writes a temporary file, brings it to disk, links it to its
-// final name and brings the folder to disk.
+// PutIfAbsent writes a file that has no name yet, brings it to disk, links it to its
+// final name and brings the folder to disk. Where the system has no files without
+// names, it has a temporary one.
 func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error {
 	path, err := s.path(ctx, key)
 	if err != nil {
 		return err
 	}
 	dir := filepath.Dir(path)
+	linked := false
+	if f := s.ahead.take(dir); f != nil {
+		if err := fill(f, body); err != nil {
+			var at *fs.PathError
+			if errors.As(err, &at) {
+				at.Path = path
+			}
+			return errors.Join(err, f.Close())
+		}
+		err := name(f, path)
+		if err := f.Close(); err != nil {
+			return err
+		}
+		if errors.Is(err, fs.ErrExist) {
+			return store.ErrExists
+		}
+		linked = err == nil // else a temporary name may do
+	}
+	if !linked {
+		if err := putNamed(dir, path, body); err != nil {
+			return err
+		}
+	}
+	return syncDir(dir)
+}
+
+// putNamed gives an object's file a temporary name first.
+func putNamed(dir, path string, body []byte) error {
 	temp := filepath.Join(dir, ".new-"+ulid.Make().String())
-	err = writeFile(temp, body)
+	err := writeFile(temp, body)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err = makeDir(dir); err == nil {
 			err = writeFile(temp, body)
@@ -64,13 +96,11 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 		return errors.Join(err, removeQuietly(temp))
 	}
 	defer os.Remove(temp) // a leftover begins with a dot and is never listed
-	if err := os.Link(temp, path); err != nil {
-		if errors.Is(err, fs.ErrExist) {
-			return store.ErrExists
-		}
-		return err
+	err = os.Link(temp, path)
+	if errors.Is(err, fs.ErrExist) {
+		return store.ErrExists
 	}
-	return syncDir(dir)
+	return err
 }
 
 func removeQuietly(path string) error {
@@ -85,11 +115,15 @@ func writeFile(path string, body []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(append([]byte{mark}, body...))
-	if err == nil {
-		err = f.Sync()
+	return errors.Join(fill(f, body), f.Close())
+}
+
+// fill writes an object's file and brings it to disk.
+func fill(f *os.File, body []byte) error {
+	if _, err := f.Write(append([]byte{mark}, body...)); err != nil {
+		return err
 	}
-	return errors.Join(err, f.Close())
+	return f.Sync()
 }
 
 // makeDir makes a folder and those above it, and brings them to disk.
@@ -254,5 +288,5 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 	return syncDir(filepath.Dir(path))
 }
 
-// Close does nothing.
-func (s *Store) Close() error { return nil }
+// Close lets go of what was made ahead.
+func (s *Store) Close() error { return s.ahead.close() }

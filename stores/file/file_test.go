@@ -2,11 +2,15 @@ package file_test
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"kasbah/core/store"
 	"kasbah/stores/file"
@@ -14,14 +18,58 @@ import (
 )
 
 func TestConformance(t *testing.T) {
-	storetest.Run(t, func(t *testing.T) func() store.Store {
-		dir := t.TempDir()
-		return func() store.Store {
-			s, err := file.Open(dir)
-			require.NoError(t, err)
-			return s
+	for name, open := range map[string]func(string) (*file.Store, error){"as the system is": file.Open, "named": file.OpenNamed} {
+		t.Run(name, func(t *testing.T) {
+			storetest.Run(t, func(t *testing.T) func() store.Store {
+				dir := t.TempDir()
+				return func() store.Store {
+					s, err := open(dir)
+					require.NoError(t, err)
+					return s
+				}
+			})
+		})
+	}
+}
+
+// Puts that follow each other have their files made ahead: by many at once, into folders that go and come again, and
+// after the store was closed. A folder holds the objects and nothing else, even where the store is not closed.
+func TestAhead(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	s, err := file.Open(dir)
+	require.NoError(t, err)
+	for round := range 3 {
+		var g errgroup.Group
+		won := make([]int, 4)
+		for by := range won {
+			g.Go(func() error {
+				for i := range 50 {
+					err := s.PutIfAbsent(ctx, fmt.Sprintf("a/log/%010d", i), fmt.Appendf(nil, "%d of %d", i, by))
+					if err == nil {
+						won[by]++
+					} else if !errors.Is(err, store.ErrExists) {
+						return err
+					}
+				}
+				return nil
+			})
 		}
-	})
+		require.NoError(t, g.Wait())
+		require.Equal(t, 50, won[0]+won[1]+won[2]+won[3])
+		there, err := os.ReadDir(filepath.Join(dir, "a/log"))
+		require.NoError(t, err)
+		require.Len(t, there, 50)
+		for i, e := range there {
+			require.Equal(t, fmt.Sprintf("%010d", i), e.Name())
+			body, err := s.Get(ctx, "a/log/"+e.Name())
+			require.NoError(t, err)
+			require.True(t, strings.HasPrefix(string(body), fmt.Sprintf("%d of ", i)))
+		}
+		if round == 0 {
+			require.NoError(t, s.Close())
+		}
+		require.NoError(t, os.RemoveAll(filepath.Join(dir, "a")))
+	}
 }
 
 // A program that died while it wrote leaves a temporary file, which is no
