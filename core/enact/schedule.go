@@ -22,7 +22,8 @@ func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
 		s  *step
 		ok bool
 	}
-	done := make(chan finished)
+	done, next := make(chan finished), make(chan *step)
+	defer close(next)
 	// a barrier only orders: what comes after it does not depend on it
 	release := func(s *step, ok bool) {
 		for _, u := range s.after {
@@ -45,7 +46,15 @@ func (e *executor) work(steps []*step, may func() bool, do func(*step) bool) {
 				continue
 			}
 			running++
-			go func() { done <- finished{s, do(s)} }()
+			select {
+			case next <- s: // to one that is free: its stack has the size that calls need
+			default:
+				go func() {
+					for s, more := s, true; more; s, more = <-next {
+						done <- finished{s, do(s)}
+					}
+				}()
+			}
 		}
 		if running == 0 {
 			return

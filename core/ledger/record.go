@@ -9,6 +9,8 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -251,16 +253,39 @@ func (s *Stored) appendTo(heads, bodies *bytes.Buffer) error {
 	if err != nil {
 		return err
 	}
-	head, err := json.Marshal([]any{s.Address, s.Type, s.ID, s.Tag, s.Needs, s.Declared, s.Whole, s.Settled, s.Seq,
-		len(body)})
-	if err != nil {
-		return err
-	}
-	heads.Write(head)
-	heads.WriteByte('\n')
+	heads.Write(s.appendHead(heads.AvailableBuffer(), len(body)))
 	bodies.Write(body)
 	bodies.WriteByte('\n')
 	return nil
+}
+
+// appendHead appends the first line of a record that is written with so many bytes.
+func (s *Stored) appendHead(b []byte, size int) []byte {
+	text := func(text string) { b = value.AppendText(b, strings.ToValidUTF8(text, "\uFFFD")) }
+	b = append(b, '[')
+	for _, t := range [...]string{s.Address, s.Type, s.ID, s.Tag} {
+		text(t)
+		b = append(b, ',')
+	}
+	if s.Needs == nil {
+		b = append(b, "null"...)
+	} else {
+		b = append(b, '[')
+		for i, t := range s.Needs {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			text(t)
+		}
+		b = append(b, ']')
+	}
+	b = append(b, ',')
+	text(s.Declared)
+	b = strconv.AppendBool(append(b, ','), s.Whole)
+	b = strconv.AppendBool(append(b, ','), s.Settled)
+	b = strconv.AppendInt(append(b, ','), s.Seq, 10)
+	b = strconv.AppendInt(append(b, ','), int64(size), 10)
+	return append(b, "]\n"...)
 }
 
 // parseHeads reads the first lines that appendTo wrote of a number of records;
