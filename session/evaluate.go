@@ -179,7 +179,7 @@ func (s *Session) evaluate(ctx context.Context, o declare.Options, loaded loaded
 	}
 	var subjects []*rules.Subject
 	var beside sync.WaitGroup
-	beside.Go(func() { subjects = rules.OfDeclared(d) })
+	beside.Go(func() { subjects = loaded.set.Subjects(d) })
 	g, cycles := graph.OfDeclared(d)
 	problems = append(problems, cycles...)
 	beside.Wait()

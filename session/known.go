@@ -121,25 +121,9 @@ func (s *Session) keepKnown(p *propose.Proposal, states map[string]*ledger.State
 	if same {
 		return
 	}
-	lines := make([]string, 0, len(p.Actions))
-	for _, a := range p.Actions {
-		lines = append(lines, a.Full()+said(a))
-	}
-	for line := range strings.Lines(string(before)) { // other wards are as they were
-		ward, _, _ := strings.Cut(line, ":")
-		if s.Estate.HasWard(ward) && !slices.Contains(s.Wards, ward) {
-			lines = append(lines, strings.TrimSuffix(line, "\n"))
-		}
-	}
-	if !slices.IsSorted(lines) {
-		slices.Sort(lines)
-	}
 	body, err := json.Marshal(head)
 	if err == nil {
-		body = append(body, '\n')
-		for _, line := range lines {
-			body = append(append(body, line...), '\n')
-		}
+		body = append(append(body, '\n'), s.knownOf(p, before)...)
 		if err = os.MkdirAll(filepath.Dir(path), 0o700); err == nil {
 			err = disk.ReplacePrivate(path, body)
 		}
@@ -147,6 +131,34 @@ func (s *Session) keepKnown(p *propose.Proposal, states map[string]*ledger.State
 	if err != nil {
 		s.detail("Editors and shells do not know of this proposal: %v", err)
 	}
+}
+
+// knownOf are the lines of a proposal in byte order, and those before of wards that it is not about.
+func (s *Session) knownOf(p *propose.Proposal, before []byte) []byte {
+	var lines []byte
+	from, to := 0, 0 // where the line before is
+	sorted := true
+	for _, a := range p.Actions {
+		start := len(lines)
+		lines = append(append(append(append(lines, a.Ward...), ':'), a.Address...), said(a)...)
+		sorted = sorted && bytes.Compare(lines[from:to], lines[start:]) <= 0
+		from, to = start, len(lines)
+		lines = append(lines, '\n')
+	}
+	if sorted && len(s.Wards) == len(s.Estate.Wards) {
+		return lines
+	}
+	all := bytes.SplitAfter(lines, []byte("\n"))
+	for line := range bytes.Lines(before) { // other wards are as they were
+		ward, _, _ := bytes.Cut(line, []byte(":"))
+		if w := string(ward); s.Estate.HasWard(w) && !slices.Contains(s.Wards, w) {
+			all = append(all, line)
+		}
+	}
+	slices.SortFunc(all, func(a, b []byte) int {
+		return bytes.Compare(bytes.TrimSuffix(a, []byte("\n")), bytes.TrimSuffix(b, []byte("\n")))
+	})
+	return bytes.Join(all, nil)
 }
 
 // said is an action as one of few words; "" for none.

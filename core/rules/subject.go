@@ -3,6 +3,7 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"go.starlark.net/starlark"
@@ -41,16 +42,25 @@ func (s *Subject) inputs() value.Map {
 	return s.Inputs
 }
 
-// OfDeclared are the declared resources as rules see them.
-func OfDeclared(d *declare.Declared) []*Subject {
-	out := make([]*Subject, len(d.Resources))
-	for i, r := range d.Resources {
+// Subjects are the declared resources as rules see them. Where no rule judges what is declared, they are only those
+// whose care excuses one.
+func (s *Set) Subjects(d *declare.Declared) []*Subject {
+	judged := slices.ContainsFunc(s.Rules, func(r *Rule) bool { return slices.Contains(r.At, Declared) })
+	var out []*Subject
+	if judged {
+		out = make([]*Subject, 0, len(d.Resources))
+	}
+	for _, r := range d.Resources {
+		if !judged && len(r.Care.Excuse) == 0 {
+			continue
+		}
 		pos, _ := r.Position()
-		out[i] = &Subject{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Schema: r.Type, Guarded: r.Care.Guard,
+		is := &Subject{Ward: r.Ward, Address: r.Address, Type: r.FullType(), Schema: r.Type, Guarded: r.Care.Guard,
 			declared: r, Excuse: r.Care.Excuse, Position: pos}
 		if len(r.Within) > 0 {
-			out[i].Kit = r.Within[0].Kit
+			is.Kit = r.Within[0].Kit
 		}
+		out = append(out, is)
 	}
 	return out
 }
