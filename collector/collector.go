@@ -10,20 +10,23 @@ import (
 	"sync/atomic"
 )
 
-// slack is how much garbage may gather before the collector looks for it, and share how much more, as a
-// percentage of what is in use. Most commands end before, and one that fills a large heap is spared the rounds
-// over a small one; of a heap of gigabytes a quarter is garbage, where the runtime would leave a half.
+// The collector looks for garbage when the heap has grown to first. Most commands end before, and one that fills a
+// large heap is spared the rounds over a small one, in which next to nothing is garbage.
+const first = 128 << 20
+
+// slack is how much garbage may gather after that, and share how much more, as a percentage of what is in use: of a
+// heap of gigabytes a quarter is garbage, where the runtime would leave a half.
 const slack, share = 48 << 20, 25
 
 var steady atomic.Bool
 
-// Spare makes the collector wait for slack and a share of what is in use. It leaves a GOGC that is set as it is.
+// Spare makes the collector wait for first, and then for slack and a share of what is in use. It leaves a GOGC that is set as it is.
 func Spare() {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
 	const least = 4 << 20 // of a heap, with which the runtime reckons at 100 %
-	debug.SetGCPercent(share + 100*slack/least)
+	debug.SetGCPercent(100 * first / least)
 	afterCollection(func() (again bool) {
 		if steady.Load() {
 			return false
