@@ -32,7 +32,7 @@ func (b *bench) adopting() ([]row, error) {
 	}, func() (ran, error) { return small.pages(api) })
 	return []row{
 		{work: fmt.Sprintf("adopt -from of %d things: found, written, proven", adopted), against: "reading the same pages over " +
-			"HTTP and parsing them", took: ours.seconds, floor: floor.seconds, bar: "4x"},
+			"HTTP and parsing them", took: ours.seconds, floor: floor.seconds, ratio: ours.ratio, bar: "4x"},
 		{work: "its peak of memory", took: float64(ours.peak >> 20), unit: "MB"},
 	}, err
 }

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -30,6 +31,7 @@ type bench struct {
 type row struct {
 	work, against string
 	took, floor   float64 // seconds; of other measures as unit says
+	ratio         float64 // of a pair, see paired; 0 for took / floor
 	unit          string
 	bar           string
 	note          string
@@ -107,7 +109,7 @@ func (r row) String() string {
 	}
 	ratio := r.note
 	if r.floor > 0 {
-		ratio = strings.TrimSpace(fmt.Sprintf("%.2fx %s", r.took/r.floor, r.note))
+		ratio = strings.TrimSpace(fmt.Sprintf("%.2fx %s", cmp.Or(r.ratio, r.took/r.floor), r.note))
 	}
 	return fmt.Sprintf("| %s | %s | %s | %s | %s | %s |", r.work, r.against, show(r.took), show(r.floor), ratio, r.bar)
 }
@@ -130,6 +132,7 @@ func cpu() string {
 type ran struct {
 	seconds float64
 	peak    int64
+	ratio   float64 // of the seconds to those of the other one of a pair
 }
 
 func (b *bench) program(dir, name string, args ...string) (ran, error) {
@@ -143,25 +146,27 @@ func (b *bench) program(dir, name string, args ...string) (ran, error) {
 		return ran{}, fmt.Errorf("%s %s: %w: %s", filepath.Base(name), strings.Join(args, " "), err, said.String())
 	}
 	took := time.Since(began).Seconds()
-	return ran{took, peakOf(cmd.ProcessState)}, nil
+	return ran{seconds: took, peak: peakOf(cmd.ProcessState)}, nil
 }
 
-// paired runs two things in turn and returns the medians of both.
+// paired runs two things in turn and returns the medians of both. The ratio of the first is the median of the pairs'
+// ratios: a machine's speed moves from minute to minute, and less from one run to the next.
 func paired(times int, one, other func() (ran, error)) (a, b ran, err error) {
 	var as, bs []ran
+	var ratios []float64
 	for range times {
-		for _, x := range []struct {
-			run  func() (ran, error)
-			into *[]ran
-		}{{one, &as}, {other, &bs}} {
-			r, err := x.run()
-			if err != nil {
-				return a, b, err
-			}
-			*x.into = append(*x.into, r)
+		if a, err = one(); err != nil {
+			return a, b, err
 		}
+		if b, err = other(); err != nil {
+			return a, b, err
+		}
+		as, bs, ratios = append(as, a), append(bs, b), append(ratios, a.seconds/b.seconds)
 	}
-	return median(as), median(bs), nil
+	a, b = median(as), median(bs)
+	slices.Sort(ratios)
+	a.ratio = ratios[len(ratios)/2]
+	return a, b, nil
 }
 
 // repeated runs one thing and returns the medians.
@@ -184,7 +189,7 @@ func median(list []ran) ran {
 		peak = max(peak, r.peak)
 	}
 	slices.Sort(seconds)
-	return ran{seconds[len(seconds)/2], peak}
+	return ran{seconds: seconds[len(seconds)/2], peak: peak}
 }
 
 // start is what every command costs before it does anything.
@@ -193,5 +198,5 @@ func (b *bench) start() ([]row, error) {
 		func() (ran, error) { return b.program(b.dir, b.kasbah, "version") },
 		func() (ran, error) { return b.program(b.dir, b.hello) })
 	return []row{{work: "`kasbah version`", against: "a Go program that prints a line", took: ours.seconds,
-		floor: floor.seconds, bar: "6x"}}, err
+		floor: floor.seconds, ratio: ours.ratio, bar: "6x"}}, err
 }
