@@ -41,6 +41,9 @@ func TestAddresses(t *testing.T) {
 		"medina.machine/coast":         "",
 		"medina.netwrk/coast":          "medina.network/coast",
 		"medina.machine/tower":         "sallow/medina.machine/tower",
+		"medina.machine/towr":          "sallow/medina.machine/tower",
+		"machine/tower":                "sallow/medina.machine/tower",
+		"sallow/medina.machine/relay":  "medina.machine/relay",
 		"medina.machine/lighthouse-17": "",
 	} {
 		require.Equal(t, want, To(typed, known), typed)
