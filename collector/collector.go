@@ -16,7 +16,7 @@ const first = 128 << 20
 
 // slack is how much garbage may gather after that, and share how much more, as a percentage of what is in use: of a
 // heap of gigabytes a quarter is garbage, where the runtime would leave a half.
-const slack, share = 48 << 20, 25
+const slack, share = 40 << 20, 25
 
 var steady atomic.Bool
 
