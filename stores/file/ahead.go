@@ -13,7 +13,7 @@ import (
 type ahead struct {
 	mu    sync.Mutex
 	next  map[string]*nextFile // by folder
-	never bool                 // the system makes no such files
+	never bool                 // the system makes none, or cannot name them
 }
 
 type nextFile struct {
@@ -26,10 +26,11 @@ const often = time.Second
 
 // take is a file without a name in a folder, or nil where the system makes none.
 func (a *ahead) take(dir string) *os.File {
+	a.mu.Lock()
 	if a.never {
+		a.mu.Unlock()
 		return nil
 	}
-	a.mu.Lock()
 	was, now := a.next[dir], &nextFile{at: time.Now()}
 	if was != nil && now.at.Sub(was.at) < often {
 		now.file = make(chan *os.File, 1)
@@ -44,6 +45,13 @@ func (a *ahead) take(dir string) *os.File {
 		return <-was.file
 	}
 	return nameless(dir)
+}
+
+// giveUp makes no more files ahead.
+func (a *ahead) giveUp() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.never = true
 }
 
 func (a *ahead) close() error {

@@ -4,7 +4,7 @@ package file
 func OpenNamed(root string) (*Store, error) {
 	s, err := Open(root)
 	if err == nil {
-		s.ahead.never = true
+		s.ahead.giveUp()
 	}
 	return s, err
 }

@@ -57,30 +57,40 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 		return err
 	}
 	dir := filepath.Dir(path)
-	linked := false
-	if f := s.ahead.take(dir); f != nil {
-		if err := fill(f, body); err != nil {
-			var at *fs.PathError
-			if errors.As(err, &at) {
-				at.Path = path
-			}
-			return errors.Join(err, f.Close())
-		}
-		err := name(f, path)
-		if err := f.Close(); err != nil {
-			return err
-		}
-		if errors.Is(err, fs.ErrExist) {
-			return store.ErrExists
-		}
-		linked = err == nil // else a temporary name may do
+	done, err := s.putNameless(dir, path, body)
+	if err == nil && !done {
+		err = putNamed(dir, path, body)
 	}
-	if !linked {
-		if err := putNamed(dir, path, body); err != nil {
-			return err
-		}
+	if err != nil {
+		return err
 	}
 	return syncDir(dir)
+}
+
+// putNameless writes an object's file before it has a name, and gives it its own. It reports false where that cannot be.
+func (s *Store) putNameless(dir, path string, body []byte) (done bool, err error) {
+	f := s.ahead.take(dir)
+	if f == nil {
+		return false, nil
+	}
+	if err := fill(f, body); err != nil {
+		var at *fs.PathError
+		if errors.As(err, &at) {
+			at.Path = path
+		}
+		return false, errors.Join(err, f.Close())
+	}
+	err = name(f, path)
+	if closeErr := f.Close(); closeErr != nil {
+		return false, closeErr
+	}
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return false, store.ErrExists
+	case err != nil:
+		s.ahead.giveUp()
+	}
+	return err == nil, nil
 }
 
 // putNamed gives an object's file a temporary name first.
