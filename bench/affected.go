@@ -38,5 +38,6 @@ func (b *bench) affecting() ([]row, error) {
 		func() (ran, error) { return b.program(dir, b.kasbah, "affected", "-since", "HEAD") },
 		func() (ran, error) { return b.program(dir, b.kasbah, "check", wardName(3)) })
 	return []row{{work: fmt.Sprintf("affected since a commit, %d resources in eight wards, one file changed", b.n),
-		against: "`kasbah check` of the ward that is affected", took: ours.seconds, floor: floor.seconds, ratio: ours.ratio, bar: "1.5x"}}, err
+		against: "`kasbah check` of the ward that is affected", took: ours.seconds, floor: floor.seconds,
+		ratio: ours.ratio, bar: "1.5x"}}, err
 }

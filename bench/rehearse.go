@@ -38,7 +38,8 @@ func (b *bench) rehearsing() ([]row, error) {
 			return nil, err
 		}
 		out = append(out, row{work: fmt.Sprintf("propose 1 000 %s, tried on the simulated cloud", c.what),
-			against: "the same with `-rehearse never`", took: ours.seconds, floor: floor.seconds, ratio: ours.ratio, bar: "1.5x"})
+			against: "the same with `-rehearse never`", took: ours.seconds, floor: floor.seconds,
+			ratio: ours.ratio, bar: "1.5x"})
 	}
 	return out, nil
 }

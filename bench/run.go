@@ -211,8 +211,9 @@ func (b *bench) appending() ([]row, error) {
 	}
 	a, f, err := paired(b.times, ours, floor)
 	return []row{{work: fmt.Sprintf("ledger append, file store, %d records by %d callers", callers*each, callers),
-		against: "the same bytes: new file, fsync, link, fsync of the folder", took: a.seconds, floor: f.seconds, ratio: a.ratio,
-		bar: "1.2x"}}, err
+		against: "the same bytes: new file, fsync, link, fsync of the folder", took: a.seconds, floor: f.seconds,
+		ratio: a.ratio,
+		bar:   "1.2x"}}, err
 }
 
 func contents(dir string) ([][]byte, error) {

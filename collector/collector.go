@@ -20,7 +20,8 @@ const slack, share = 40 << 20, 25
 
 var steady atomic.Bool
 
-// Spare makes the collector wait for first, and then for slack and a share of what is in use. It leaves a GOGC that is set as it is.
+// Spare makes the collector wait for first, and then for slack and a share of what is in use. It leaves a GOGC that is
+// set as it is.
 func Spare() {
 	if os.Getenv("GOGC") != "" {
 		return

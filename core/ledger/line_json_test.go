@@ -100,7 +100,8 @@ func TestLinesByHand(t *testing.T) {
 	for _, st.ID = range []string{"", "mac-1", "quay \"7\"\n\x01", "a\xffb"} {
 		for _, st.Needs = range [][]string{nil, {}, {"shore:medina.subnet/quay", "a\xff"}} {
 			st.Address, st.Whole, st.Seq = "medina.machine/"+st.ID+"é", st.ID == "", 12
-			theirs, err := json.Marshal([]any{st.Address, st.Type, st.ID, st.Tag, st.Needs, st.Declared, st.Whole, st.Settled, st.Seq, 7})
+			theirs, err := json.Marshal([]any{st.Address, st.Type, st.ID, st.Tag, st.Needs, st.Declared, st.Whole,
+				st.Settled, st.Seq, 7})
 			require.NoError(t, err)
 			require.JSONEq(t, string(theirs), string(st.appendHead(nil, 7)))
 		}

@@ -13,8 +13,8 @@ import (
 // To is the candidate closest to name by edit distance, or "" when none is close enough to be
 // meant: a third of its letters may differ, two in a short one, but never more than half. Two
 // letters that changed places are one slip in the shortest, too, and the first letters of a candidate, three or more,
-// are close to it, as is what stands behind a slash or a point of it. What stands before the last slash and is the same in both,
-// the type in an address, makes them no closer, even where a candidate has more before it. Of several that are as
+// are close to it, as is what stands behind a slash or a point of it. What stands before the last slash and is the
+// same in both, the type in an address, makes them no closer, even where a candidate has more before it. Of several that are as
 // close, it is the one with the same before its last slash, or the first by the alphabet.
 func To(name string, candidates []string) string {
 	name = strings.ToLower(name)

@@ -67,7 +67,8 @@ func (s *Store) PutIfAbsent(ctx context.Context, key string, body []byte) error 
 	return syncDir(dir)
 }
 
-// putNameless writes an object's file before it has a name, and gives it its own. It reports false where that cannot be.
+// putNameless writes an object's file before it has a name, and gives it its own. It reports false where that cannot
+// be.
 func (s *Store) putNameless(dir, path string, body []byte) (done bool, err error) {
 	f := s.ahead.take(dir)
 	if f == nil {

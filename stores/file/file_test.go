@@ -18,7 +18,8 @@ import (
 )
 
 func TestConformance(t *testing.T) {
-	for name, open := range map[string]func(string) (*file.Store, error){"as the system is": file.Open, "named": file.OpenNamed} {
+	for name, open := range map[string]func(string) (*file.Store, error){"as the system is": file.Open,
+		"named": file.OpenNamed} {
 		t.Run(name, func(t *testing.T) {
 			storetest.Run(t, func(t *testing.T) func() store.Store {
 				dir := t.TempDir()
